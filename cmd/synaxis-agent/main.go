@@ -1,0 +1,57 @@
+// Command synaxis-agent collects logs on one host and delivers them, as the service says.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+	_ "time/tzdata" // zones must be the same on every host
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/agent/run"
+	"synaxis/internal/version"
+)
+
+func main() {
+	var o run.Options
+	cmd := &cobra.Command{
+		Use:   "synaxis-agent --service URL --join-token TOKEN --state DIR",
+		Short: "Collects logs on this host and delivers them, as the service says",
+		Long: `Joins the service with a join token, takes the config of this host from it, and collects.
+The last good config is kept in the state folder; the agent starts from it when the service is away.`,
+		Example:      "  synaxis-agent --service https://desk.example:7443 --pin sha256:… --join-token TOKEN --state /var/lib/synaxis-agent",
+		Args:         cobra.NoArgs,
+		Version:      version.String(),
+		SilenceUsage: true, SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			o.Version = version.String()
+			o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+			a, err := run.New(o)
+			if err != nil {
+				return err
+			}
+			a.Run(ctx)
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.Service, "service", "", "address of the service")
+	f.StringVar(&o.JoinToken, "join-token", os.Getenv("SYNAXIS_JOIN_TOKEN"), "token to join with, needed once (or SYNAXIS_JOIN_TOKEN)")
+	f.StringVar(&o.Pin, "pin", "", "fingerprint of the service's authority, sha256:…")
+	f.StringVar(&o.StateDir, "state", "", "folder for positions, the last good config and the credential")
+	f.StringVar(&o.Name, "name", "", "name of this host (default: the system's)")
+	f.DurationVar(&o.Report, "report", 30*time.Second, "how often to report numbers")
+	_ = cmd.MarkFlagRequired("service")
+	_ = cmd.MarkFlagRequired("state")
+	if err := cmd.ExecuteContext(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "synaxis-agent:", err)
+		os.Exit(1)
+	}
+}

@@ -1,0 +1,404 @@
+// Package control is the agent's connection to the service: OpAMP over WebSocket, and its own numbers as OTLP.
+package control
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	mrand "math/rand/v2"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/open-telemetry/opamp-go/protobufs"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/agent/position"
+	"synaxis/internal/core/wire"
+)
+
+// Options say whom to call and as whom.
+type Options struct {
+	Service   string // http or https address
+	JoinToken string
+	Pin       string
+	StateDir  string
+	Report    time.Duration
+	Log       *slog.Logger
+}
+
+// Host is the rest of the agent, as the connection sees it.
+type Host interface {
+	Describe() *protobufs.AgentDescription
+	Health() *protobufs.ComponentHealth // without counters; equal when nothing changed
+	Effective() []byte                  // text of the config that runs, or nil
+	ConfigStatus() *protobufs.RemoteConfigStatus
+	Apply(text, hash []byte) *protobufs.RemoteConfigStatus
+	Metrics(now time.Time) proto.Message
+}
+
+// Identity is what the agent keeps of its membership.
+type Identity struct {
+	UID        string `json:"uid"` // 32 hexadecimal digits
+	Credential string `json:"credential,omitempty"`
+}
+
+// Client holds the connection.
+type Client struct {
+	Options
+	host     Host
+	identity Identity
+	http     *http.Client
+	sequence uint64
+}
+
+// New reads the identity from the state folder, or makes a new one.
+func New(o Options, host Host) (*Client, error) {
+	if o.Pin != "" {
+		if err := wire.CheckPin(o.Pin); err != nil {
+			return nil, err
+		}
+	}
+	u, err := url.Parse(o.Service)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("--service %q: expected an address such as https://desk.example:7443", o.Service)
+	}
+	c := &Client{Options: o, host: host}
+	text, err := os.ReadFile(c.path())
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(text, &c.identity); err != nil {
+			return nil, fmt.Errorf("identity in %s is damaged: %w", c.path(), err)
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	}
+	if c.identity.UID == "" {
+		c.identity.UID = newUID(time.Now())
+		if err := c.keep(); err != nil {
+			return nil, err
+		}
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = pinned(o.Pin, u.Hostname())
+	c.http = &http.Client{Transport: transport}
+	return c, nil
+}
+
+// pinned is the TLS setting for a pin; without one the system's authorities decide.
+func pinned(pin, name string) *tls.Config {
+	if pin == "" {
+		return &tls.Config{MinVersion: tls.VersionTLS12}
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS12, ServerName: name, InsecureSkipVerify: true, // VerifyPin takes its place
+		VerifyConnection: func(s tls.ConnectionState) error {
+			var chain [][]byte
+			for _, cert := range s.PeerCertificates {
+				chain = append(chain, cert.Raw)
+			}
+			return wire.VerifyPin(pin, chain, name)
+		}}
+}
+
+func (c *Client) path() string { return filepath.Join(c.StateDir, "identity.json") }
+
+func (c *Client) keep() error {
+	text, err := json.Marshal(c.identity)
+	if err != nil {
+		return err
+	}
+	if err := position.WriteFile(c.path(), text, 0o600); err != nil {
+		return fmt.Errorf("keep the identity: %w", err)
+	}
+	return nil
+}
+
+// newUID makes a UUID of version 7 (RFC 9562), as OpAMP recommends.
+func newUID(now time.Time) string {
+	var b [16]byte
+	_, _ = rand.Read(b[:])
+	ms := uint64(now.UnixMilli())
+	for i := range 6 {
+		b[i] = byte(ms >> (40 - 8*i))
+	}
+	b[6] = b[6]&0x0f | 0x70
+	b[8] = b[8]&0x3f | 0x80
+	return fmt.Sprintf("%x", b)
+}
+
+func (c *Client) uid() []byte {
+	var b []byte
+	_, _ = fmt.Sscanf(c.identity.UID, "%x", &b)
+	return b
+}
+
+// refusal is an answer that trying again soon will not change.
+type refusal struct{ words string }
+
+func (r refusal) Error() string { return r.words }
+
+// errRejoin asks to connect again at once, with a new credential.
+var errRejoin = errors.New("connect again")
+
+// slowRetry is the pause after a refusal: somebody must act first.
+const slowRetry = 30 * time.Second
+
+// Run keeps the connection until ctx ends. What goes wrong is logged in words; it never gives up.
+func (c *Client) Run(ctx context.Context) {
+	for try := 0; ctx.Err() == nil; {
+		began := time.Now()
+		err := c.session(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if errors.Is(err, errRejoin) {
+			continue
+		}
+		if time.Since(began) > time.Minute {
+			try = 0
+		}
+		try++
+		limit := min(time.Second<<min(try, 6), time.Minute)
+		pause := time.Duration(mrand.Float64() * float64(limit)) // full jitter, so that a fleet does not come back at once
+		var r refusal
+		if errors.As(err, &r) || errors.Is(err, wire.ErrPin) {
+			pause = slowRetry + time.Duration(mrand.Float64()*float64(slowRetry))
+		}
+		c.Log.Warn("not connected to the service", "service", c.Service, "reason", err, "again_in", pause.Round(100*time.Millisecond))
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (c *Client) authorization() string {
+	if c.identity.Credential != "" {
+		return "Bearer " + c.identity.Credential
+	}
+	return "Bearer " + c.JoinToken
+}
+
+func (c *Client) session(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	header := http.Header{"Authorization": {c.authorization()}}
+	dialCtx, done := context.WithTimeout(ctx, 20*time.Second)
+	conn, resp, err := websocket.Dial(dialCtx, strings.TrimSuffix(c.Service, "/")+wire.OpAMPPath,
+		&websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header, CompressionMode: websocket.CompressionDisabled})
+	done()
+	if err != nil {
+		return c.refused(resp, err)
+	}
+	defer conn.CloseNow()
+	conn.SetReadLimit(wire.MaxMessage)
+
+	incoming := make(chan *protobufs.ServerToAgent)
+	failed := make(chan error, 1)
+	go func() {
+		for {
+			_, frame, err := conn.Read(ctx)
+			if err != nil {
+				failed <- err
+				return
+			}
+			msg := &protobufs.ServerToAgent{}
+			if err := wire.Unmarshal(frame, msg); err != nil {
+				failed <- fmt.Errorf("the service sent something that is no OpAMP: %w", err)
+				return
+			}
+			select {
+			case incoming <- msg:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	s := &session{c: c, conn: conn}
+	if err := s.send(ctx, s.full()); err != nil {
+		return err
+	}
+	c.Log.Info("connected to the service", "service", c.Service)
+	report := time.NewTicker(c.Report)
+	defer report.Stop()
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			_ = s.send(context.WithoutCancel(ctx), &protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}})
+			_ = conn.Close(websocket.StatusNormalClosure, "the agent stops")
+			return ctx.Err()
+		case err := <-failed:
+			return fmt.Errorf("the connection ended: %w", err)
+		case msg := <-incoming:
+			if err := s.take(ctx, msg); err != nil {
+				return err
+			}
+		case <-look.C:
+			if err := s.healthChanged(ctx); err != nil {
+				return err
+			}
+		case <-report.C:
+			if err := s.send(ctx, &protobufs.AgentToServer{}); err != nil {
+				return err
+			}
+			c.sendMetrics(ctx)
+		}
+	}
+}
+
+// refused turns a failed handshake into words.
+func (c *Client) refused(resp *http.Response, err error) error {
+	if resp == nil {
+		return err
+	}
+	var problem struct {
+		Title  string `json:"title"`
+		Detail string `json:"detail"`
+	}
+	if resp.Body != nil {
+		text, _ := io.ReadAll(io.LimitReader(resp.Body, 4096))
+		_ = json.Unmarshal(text, &problem)
+	}
+	words := problem.Detail
+	if words == "" {
+		words = "the service answered " + resp.Status
+	}
+	if resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden {
+		return refusal{words}
+	}
+	return errors.New(words)
+}
+
+// session is one connection.
+type session struct {
+	c          *Client
+	conn       *websocket.Conn
+	health     *protobufs.ComponentHealth
+	healthSent time.Time
+	effective  []byte
+}
+
+func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
+	m.InstanceUid = s.c.uid()
+	m.SequenceNum = s.c.sequence
+	m.Capabilities = wire.AgentCapabilities
+	s.c.sequence++
+	frame, err := wire.Marshal(m)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	return s.conn.Write(ctx, websocket.MessageBinary, frame)
+}
+
+func (s *session) full() *protobufs.AgentToServer {
+	s.health, s.healthSent = s.c.host.Health(), time.Now()
+	s.effective = s.c.host.Effective()
+	return &protobufs.AgentToServer{AgentDescription: s.c.host.Describe(), Health: s.health,
+		EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}, RemoteConfigStatus: s.c.host.ConfigStatus()}
+}
+
+// healthChanged reports health, at most every few seconds.
+func (s *session) healthChanged(ctx context.Context) error {
+	if time.Since(s.healthSent) < min(5*time.Second, s.c.Report) {
+		return nil
+	}
+	now := s.c.host.Health()
+	if proto.Equal(now, s.health) {
+		return nil
+	}
+	s.health, s.healthSent = now, time.Now()
+	return s.send(ctx, &protobufs.AgentToServer{Health: now})
+}
+
+func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error {
+	if e := msg.GetErrorResponse(); e != nil {
+		if e.GetType() == protobufs.ServerErrorResponseType_ServerErrorResponseType_BadRequest {
+			return refusal{e.GetErrorMessage()}
+		}
+		return errors.New(e.GetErrorMessage())
+	}
+	if id := msg.GetAgentIdentification().GetNewInstanceUid(); len(id) == 16 {
+		s.c.identity.UID = fmt.Sprintf("%x", id)
+		if err := s.c.keep(); err != nil {
+			return err
+		}
+	}
+	if err := s.c.takeCredential(msg.GetConnectionSettings()); err != nil {
+		return err
+	}
+	if rc := msg.GetRemoteConfig(); rc != nil {
+		applying := &protobufs.RemoteConfigStatus{LastRemoteConfigHash: rc.GetConfigHash(), Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING}
+		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: applying}); err != nil {
+			return err
+		}
+		status := s.c.host.Apply(wire.ConfigOf(rc.GetConfig()), rc.GetConfigHash())
+		s.health, s.healthSent = s.c.host.Health(), time.Now()
+		s.effective = s.c.host.Effective()
+		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: status, Health: s.health,
+			EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}}); err != nil {
+			return err
+		}
+		s.c.sendMetrics(ctx)
+	}
+	if msg.GetFlags()&uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState) != 0 {
+		return s.send(ctx, s.full())
+	}
+	return nil
+}
+
+// takeCredential keeps the credential that the service offers and asks to connect again with it.
+func (c *Client) takeCredential(o *protobufs.ConnectionSettingsOffers) error {
+	for _, h := range o.GetOpamp().GetHeaders().GetHeaders() {
+		credential, ok := strings.CutPrefix(h.GetValue(), "Bearer ")
+		if h.GetKey() != "Authorization" || !ok || credential == c.identity.Credential {
+			continue
+		}
+		c.identity.Credential = credential
+		if err := c.keep(); err != nil {
+			return err
+		}
+		c.Log.Info("joined; the credential is kept in the state folder")
+		return errRejoin
+	}
+	return nil
+}
+
+func (c *Client) sendMetrics(ctx context.Context) {
+	body, err := proto.Marshal(c.host.Metrics(time.Now()))
+	if err != nil {
+		c.Log.Error("numbers cannot be encoded", "error", err)
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Service, "/")+wire.MetricsPath, bytes.NewReader(body))
+	if err != nil {
+		return
+	}
+	req.Header.Set("Content-Type", "application/x-protobuf")
+	req.Header.Set("Authorization", c.authorization())
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return // the connection itself will say so
+	}
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 4096))
+	resp.Body.Close()
+	if resp.StatusCode/100 != 2 {
+		c.Log.Warn("the service did not take the numbers", "status", resp.Status)
+	}
+}

@@ -1,0 +1,639 @@
+// Package files reads log files as they grow: found by patterns, followed through rotation by renaming and by
+// copying and truncating, and continued where their records were settled last.
+//
+// One goroutine serves one source. Sizes are polled; a file costs nothing but a look while it does not grow.
+package files
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"synaxis/internal/agent/position"
+	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/lines"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
+)
+
+// Timings of the reader.
+const (
+	pollEvery  = 100 * time.Millisecond // sizes of open files
+	scanEvery  = 500 * time.Millisecond // patterns
+	idleFlush  = 5 * time.Second        // an unfinished last record is taken after so long
+	movedFlush = time.Second            // the same, when the file was rotated away
+	holdMoved  = time.Minute            // how long a file that is gone from its path stays open
+	holdCopy   = 10 * time.Second       // how long a copy of a file waits for the original to be truncated
+)
+
+const (
+	readSize   = 256 << 10
+	maxRecords = 4096
+)
+
+// Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. edges is how many
+// ways there are. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues at
+// once.
+type Out interface {
+	Edges() int
+	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
+}
+
+// Complaint is what is wrong with a source as its reader sees it.
+type Complaint struct {
+	Code, Reason string
+	Since        time.Time
+}
+
+// Source is what a Reader needs to know.
+type Source struct {
+	Spec      pipeline.Source
+	Treatment *pipeline.Treatment
+	Origin    func(path string) *record.Origin
+	Out       Out
+	Store     *position.Store
+	Book      *settle.Book
+	Log       *slog.Logger
+	Now       func() time.Time
+}
+
+// Reader reads the files of one source.
+type Reader struct {
+	Source
+	mu        sync.Mutex // guards streams for Snapshot, and complaint
+	streams   map[position.Key]*stream
+	complaint Complaint
+	copies    map[position.Key]time.Time // copies that wait for their original to be truncated
+	batch     record.Batch
+	lastScan  time.Time
+	inScan    bool
+}
+
+// stream is one open file.
+type stream struct {
+	file   *os.File
+	info   position.File // identity; without Offset and Tail
+	ledger *settle.Ledger
+	origin *record.Origin
+	read   int64  // up to where records were cut
+	tail   []byte // the bytes before read
+	size   int64
+	grew   time.Time // when it last grew, or was opened
+	moved  time.Time // since when it is gone from its path, or zero
+
+	saved     int64 // the offset that was saved last, with the bytes before it
+	savedTail string
+}
+
+// New makes a reader. old may be the reader that served the source before; its open files are taken over.
+func New(s Source, old *Reader) *Reader {
+	r := &Reader{Source: s, streams: map[position.Key]*stream{}, copies: map[position.Key]time.Time{}}
+	if old != nil {
+		r.streams, r.copies = old.streams, old.copies
+		for k, st := range r.streams {
+			st.origin = s.Origin(st.info.Path)
+			if st.moved.IsZero() && !r.wants(st.info.Path) {
+				st.file.Close()
+				delete(r.streams, k)
+			}
+		}
+	}
+	return r
+}
+
+// Run reads until ctx ends. The files stay open, for the next reader or Close.
+func (r *Reader) Run(ctx context.Context) {
+	r.scan()
+	r.findRotated()
+	for ctx.Err() == nil {
+		if r.Now().Sub(r.lastScan) >= scanEvery {
+			r.scan()
+		}
+		if r.round(ctx) {
+			continue
+		}
+		t := time.NewTimer(pollEvery)
+		select {
+		case <-ctx.Done():
+		case <-t.C:
+		}
+		t.Stop()
+	}
+}
+
+// Close closes the files. Positions are kept.
+func (r *Reader) Close() {
+	r.Save()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for k, st := range r.streams {
+		st.file.Close()
+		delete(r.streams, k)
+	}
+}
+
+// Complaint returns what is wrong, or an empty one.
+func (r *Reader) Complaint() Complaint {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.complaint
+}
+
+// Files tells how many files are open.
+func (r *Reader) Files() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.streams)
+}
+
+func (r *Reader) complain(code, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.complaint.Code != code {
+		r.complaint.Since = r.Now()
+	}
+	r.complaint.Code, r.complaint.Reason = code, reason
+}
+
+// Save puts the settled offsets and numbers into the store; writing it to disk is the caller's.
+func (r *Reader) Save() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	list := make([]*stream, 0, len(r.streams))
+	ledgers := make([]*settle.Ledger, 0, len(r.streams))
+	for _, st := range r.streams {
+		list = append(list, st)
+		ledgers = append(ledgers, st.ledger)
+	}
+	offsets, numbers := r.Book.Snapshot(ledgers)
+	for i, st := range list {
+		if st.savedTail == "" || st.saved != offsets[i] {
+			tail, err := position.Tail(st.file, offsets[i])
+			if err != nil {
+				continue // it shrank under us; the scan will see it
+			}
+			st.saved, st.savedTail = offsets[i], tail
+		}
+		f := st.info
+		f.Offset, f.Tail, f.Seen = st.saved, st.savedTail, r.Now()
+		r.Store.Put(f)
+	}
+	r.Store.SetNumbers(r.Spec.Name, numbers)
+}
+
+// found is a path that a pattern matches.
+type found struct {
+	path  string
+	info  fs.FileInfo
+	first bool // there when its pattern was first looked at
+}
+
+// expand looks the patterns up.
+func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
+	seen := map[string]bool{}
+	for _, pattern := range r.Spec.Files {
+		first := r.Store.FirstLook(r.Spec.Name, pattern, r.Now())
+		anyFirst = anyFirst || first
+		paths, err := doublestar.FilepathGlob(pattern, doublestar.WithFilesOnly())
+		if err != nil {
+			unreadable = fmt.Sprintf("pattern %s: %v", pattern, err)
+		}
+		for _, p := range paths {
+			if seen[p] || r.excepted(p) {
+				continue
+			}
+			seen[p] = true
+			info, err := os.Stat(p)
+			if err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			list = append(list, found{p, info, first})
+		}
+	}
+	return list, anyFirst, unreadable
+}
+
+// wants tells whether the patterns take a path.
+func (r *Reader) wants(path string) bool {
+	for _, pattern := range r.Spec.Files {
+		if ok, _ := doublestar.PathMatch(pattern, path); ok {
+			return !r.excepted(path)
+		}
+	}
+	return false
+}
+
+// excepted tells whether a pattern of except takes the path out. A pattern without a slash is for the base name.
+func (r *Reader) excepted(path string) bool {
+	for _, pattern := range r.Spec.Except {
+		name := path
+		if !strings.Contains(pattern, "/") {
+			name = filepath.Base(path)
+		}
+		if ok, _ := doublestar.Match(pattern, name); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// scan looks at the patterns and at every open file.
+func (r *Reader) scan() {
+	if r.inScan {
+		return
+	}
+	r.inScan = true
+	defer func() { r.inScan = false }()
+	now := r.Now()
+	r.lastScan = now
+	list, first, trouble := r.expand()
+	at := map[position.Key]found{}
+	for _, f := range list {
+		dev, ino := position.Identity(f.info)
+		at[position.Key{Source: r.Spec.Name, Dev: dev, Ino: ino}] = f
+	}
+	var fresh []position.Key
+	for k := range at {
+		if r.streams[k] == nil {
+			fresh = append(fresh, k)
+		}
+	}
+	slices.SortFunc(fresh, func(a, b position.Key) int { return at[a].info.ModTime().Compare(at[b].info.ModTime()) })
+	for _, k := range fresh {
+		if err := r.open(k, at[k]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			trouble = err.Error()
+		}
+	}
+	if first { // before anything is read: after a crash a second first look would pass over what came since this one
+		r.Save()
+		if err := r.Store.Save(); err != nil {
+			trouble = err.Error()
+		}
+	}
+	for k := range r.copies {
+		if _, ok := at[k]; !ok {
+			delete(r.copies, k)
+		}
+	}
+	for k, st := range r.streams {
+		if f, ok := at[k]; ok {
+			st.moved = time.Time{}
+			if st.info.Path != f.path {
+				r.mu.Lock()
+				st.info.Path, st.origin = f.path, r.Origin(f.path)
+				r.mu.Unlock()
+			}
+		} else if st.moved.IsZero() {
+			st.moved = now
+		}
+		r.look(st)
+		if !st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.moved) > holdMoved && now.Sub(st.grew) > holdMoved {
+			r.Save()
+			r.mu.Lock()
+			st.file.Close()
+			delete(r.streams, k)
+			r.mu.Unlock()
+		}
+	}
+	switch {
+	case trouble != "":
+		r.complain("not-readable", trouble)
+	case len(list) == 0 && len(r.streams) == 0:
+		r.complain("path-matches-nothing", "no file matches "+strings.Join(r.Spec.Files, ", "))
+	default:
+		r.complain("", "")
+	}
+}
+
+// open begins to read a file that is not open yet.
+func (r *Reader) open(k position.Key, f found) error {
+	file, err := os.Open(f.path)
+	if err != nil {
+		return err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		file.Close()
+		return err
+	}
+	if dev, ino := position.Identity(info); dev != k.Dev || ino != k.Ino {
+		file.Close()
+		return nil // replaced since; the next scan sees the new one
+	}
+	size := info.Size()
+	for _, known := range r.Store.Files(r.Spec.Name) {
+		if known.Key() == k {
+			offset := int64(0)
+			if known.Matches(file, size) {
+				offset = known.Offset
+			} else if known.Offset > 0 {
+				r.shrank(f.path, known.Offset, size)
+			}
+			return r.begin(k, f.path, file, size, offset, nil)
+		}
+	}
+	if verdict, from := r.copyOf(k, file, size); verdict == copyYes {
+		delete(r.copies, k)
+		return r.inherit(k, f.path, file, size, from)
+	} else if verdict == copyWait {
+		file.Close()
+		return nil
+	}
+	delete(r.copies, k)
+	offset := int64(0)
+	if f.first && r.Spec.FirstRead == "now" {
+		offset = lineStart(file, size)
+	}
+	return r.begin(k, f.path, file, size, offset, nil)
+}
+
+type copyVerdict uint8
+
+const (
+	copyNo copyVerdict = iota
+	copyWait
+	copyYes
+)
+
+// copyOf tells whether a new file is a copy of one that is read, made to truncate that one: it is at least as long as
+// what was read, begins and continues the same, and the old file shrank or vanished. While the old file is still
+// whole, the copy waits a little for that to happen.
+func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict, position.Key) {
+	for ok, st := range r.streams {
+		if st.read == 0 || st.info.HeadLen == 0 || !st.mark().Matches(file, size) {
+			continue
+		}
+		now, err := st.file.Stat()
+		if err != nil || !st.mark().Matches(st.file, now.Size()) {
+			return copyYes, ok
+		}
+		if _, waiting := r.copies[k]; !waiting {
+			r.copies[k] = r.Now()
+		}
+		if r.Now().Sub(r.copies[k]) < holdCopy {
+			return copyWait, ok
+		}
+	}
+	// After a restart the old one is only in the store.
+	for _, known := range r.Store.Files(r.Spec.Name) {
+		if r.streams[known.Key()] != nil || known.Offset == 0 || known.HeadLen == 0 || !known.Matches(file, size) {
+			continue
+		}
+		if old, err := os.Open(known.Path); err == nil {
+			info, err := old.Stat()
+			intact := false
+			if err == nil {
+				dev, ino := position.Identity(info)
+				intact = dev == known.Dev && ino == known.Ino && known.Matches(old, info.Size())
+			}
+			old.Close()
+			if intact {
+				continue
+			}
+		}
+		return copyYes, known.Key()
+	}
+	return copyNo, position.Key{}
+}
+
+// inherit continues a truncated file in its copy.
+func (r *Reader) inherit(k position.Key, path string, file *os.File, size int64, from position.Key) error {
+	if st := r.streams[from]; st != nil {
+		ledger, read := st.ledger, st.read
+		r.anew(st, 0)
+		return r.begin(k, path, file, size, read, ledger)
+	}
+	for _, known := range r.Store.Files(r.Spec.Name) {
+		if known.Key() == from {
+			r.Store.Forget(from)
+			return r.begin(k, path, file, size, known.Offset, nil)
+		}
+	}
+	return r.begin(k, path, file, size, 0, nil)
+}
+
+func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset int64, ledger *settle.Ledger) error {
+	if ledger == nil {
+		ledger = r.Book.Ledger(offset)
+	}
+	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
+		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size}
+	var err error
+	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {
+		st.tail = make([]byte, min(offset, position.TailSize))
+		_, err = file.ReadAt(st.tail, offset-int64(len(st.tail)))
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		file.Close()
+		return err
+	}
+	r.mu.Lock()
+	r.streams[k] = st
+	r.mu.Unlock()
+	return nil
+}
+
+// mark is what identifies the file as far as it was read.
+func (st *stream) mark() position.File {
+	m := st.info
+	m.Offset, m.Tail = st.read, hex.EncodeToString(st.tail)
+	return m
+}
+
+// look sees whether an open file grew, or was truncated and began anew.
+func (r *Reader) look(st *stream) {
+	info, err := st.file.Stat()
+	if err != nil {
+		return
+	}
+	size := info.Size()
+	if size < st.read || size != st.size && !st.continues() {
+		if !r.inScan {
+			r.scan() // first, since a copy of the file may have what was not read yet
+			return
+		}
+		r.shrank(st.info.Path, st.read, size)
+		r.anew(st, size)
+		return
+	}
+	if size != st.size {
+		st.size, st.grew = size, r.Now()
+	}
+	if st.info.HeadLen < position.HeadSize && int64(st.info.HeadLen) < size {
+		if n, sum, err := position.Head(st.file, size); err == nil {
+			r.mu.Lock()
+			st.info.HeadLen, st.info.Head = n, sum
+			r.mu.Unlock()
+		}
+	}
+}
+
+// continues tells whether the file still has what was there when it was read: its beginning, and the bytes before
+// the read position.
+func (st *stream) continues() bool {
+	var buf [position.TailSize]byte
+	tail := buf[:len(st.tail)]
+	if n, err := st.file.ReadAt(tail, st.read-int64(len(tail))); err != nil && n < len(tail) || !bytes.Equal(tail, st.tail) {
+		return false
+	}
+	if st.info.HeadLen == 0 {
+		return true
+	}
+	n, sum, err := position.Head(st.file, int64(st.info.HeadLen))
+	return err == nil && n == st.info.HeadLen && sum == st.info.Head
+}
+
+// anew reads a truncated file from its beginning.
+func (r *Reader) anew(st *stream, size int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
+	st.saved, st.savedTail = 0, ""
+	st.size, st.grew = size, r.Now()
+	n, sum, err := position.Head(st.file, size)
+	if err != nil {
+		n, sum = 0, ""
+	}
+	st.info.HeadLen, st.info.Head = n, sum
+}
+
+func (r *Reader) shrank(path string, was, now int64) {
+	r.Book.Note(wire.Numbers{Truncated: 1})
+	r.Log.Warn("a file was truncated; lines written just before may be lost unless a copy is collected too", "path", path, "read", was, "size", now)
+}
+
+// lineStart is the beginning of the last line that is not finished, so that a file taken from now on is not cut in
+// the middle of a line.
+func lineStart(file io.ReaderAt, size int64) int64 {
+	buf := make([]byte, min(size, 64<<10))
+	n, _ := file.ReadAt(buf, size-int64(len(buf)))
+	for i := n - 1; i >= 0; i-- {
+		if buf[i] == '\n' {
+			return size - int64(n) + int64(i) + 1
+		}
+	}
+	return size
+}
+
+// findRotated opens files that were renamed while the agent was down and have records that nobody read: their paths
+// match no pattern any more, but their inode is still in the folder.
+func (r *Reader) findRotated() {
+	folders := map[string][]fs.DirEntry{}
+	for _, known := range r.Store.Files(r.Spec.Name) {
+		if r.streams[known.Key()] != nil {
+			continue
+		}
+		dir := filepath.Dir(known.Path)
+		entries, ok := folders[dir]
+		if !ok {
+			entries, _ = os.ReadDir(dir)
+			folders[dir] = entries
+		}
+		for _, e := range entries {
+			info, err := e.Info()
+			if err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			if dev, ino := position.Identity(info); dev != known.Dev || ino != known.Ino || info.Size() <= known.Offset {
+				continue
+			}
+			path := filepath.Join(dir, e.Name())
+			file, err := os.Open(path)
+			if err != nil {
+				continue
+			}
+			if !known.Matches(file, info.Size()) {
+				file.Close()
+				continue
+			}
+			if r.begin(known.Key(), path, file, info.Size(), known.Offset, nil) == nil {
+				r.streams[known.Key()].moved = r.Now()
+			}
+		}
+	}
+}
+
+// round reads once from every file that has something; it tells whether any had.
+func (r *Reader) round(ctx context.Context) bool {
+	busy := false
+	keys := make([]position.Key, 0, len(r.streams))
+	for k := range r.streams {
+		keys = append(keys, k)
+	}
+	for _, k := range keys {
+		if st := r.streams[k]; st != nil && ctx.Err() == nil {
+			r.look(st)
+			if st.size > st.read && r.readOnce(ctx, st) {
+				busy = true
+			}
+		}
+	}
+	return busy
+}
+
+// readOnce reads, treats and sends one batch. It answers false when nothing could be cut yet.
+func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
+	b := &r.batch
+	want := min(st.size-st.read, readSize)
+	for {
+		b.Reset()
+		b.Arena = slices.Grow(b.Arena, int(want))[:want]
+		n, err := st.file.ReadAt(b.Arena, st.read)
+		if err != nil && !errors.Is(err, io.EOF) {
+			r.complain("not-readable", fmt.Sprintf("%s: %v", st.info.Path, err))
+			return false
+		}
+		if !st.continues() { // truncated and written anew while it was being read
+			r.scan()
+			return true
+		}
+		b.Arena = b.Arena[:n]
+		now := r.Now()
+		flush := false
+		if st.read+int64(n) >= st.size {
+			idle := now.Sub(st.grew)
+			flush = idle >= idleFlush || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
+		}
+		b.Origin = st.origin
+		used, c := r.Treatment.Run(b, st.read, now.UnixNano(), maxRecords, flush)
+		if used == 0 {
+			if int64(n) == want && want < min(st.size-st.read, lines.MaxRecord+readSize) {
+				want = min(st.size-st.read, want*4, lines.MaxRecord+readSize)
+				continue
+			}
+			return false
+		}
+		r.mu.Lock()
+		st.read += int64(used)
+		st.tail = append(st.tail, b.Arena[max(0, used-position.TailSize):used]...)
+		st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
+		r.mu.Unlock()
+		counts := wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped, Blank: c.Blank}
+		if c.Read > 0 {
+			counts.LastRecord = now.UnixNano()
+		}
+		edges := r.Out.Edges()
+		if len(b.Records) == 0 {
+			edges = 0
+		}
+		e := st.ledger.Add(st.read, edges, counts)
+		if edges > 0 {
+			r.Out.Send(ctx, b, e, r.scan)
+		}
+		return true
+	}
+}

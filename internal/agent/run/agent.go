@@ -1,0 +1,219 @@
+package run
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"time"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/agent/control"
+	"synaxis/internal/agent/position"
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/wire"
+)
+
+// Options of an agent.
+type Options struct {
+	Service   string
+	JoinToken string
+	Pin       string
+	StateDir  string
+	Name      string // default the system's host name
+	HostID    string // default made from the system's machine id
+	Report    time.Duration
+	Version   string
+	Log       *slog.Logger
+}
+
+// Agent is one agent.
+type Agent struct {
+	o       Options
+	engine  *Engine
+	client  *control.Client
+	started time.Time
+	lock    *os.File
+
+	mu     sync.Mutex
+	text   []byte // of the config that runs
+	status *protobufs.RemoteConfigStatus
+}
+
+// New opens the state and starts from the last good config, if there is one.
+func New(o Options) (*Agent, error) {
+	if o.Name == "" {
+		name, err := os.Hostname()
+		if err != nil {
+			return nil, fmt.Errorf("no --name, and the system does not tell its host name: %w", err)
+		}
+		o.Name = name
+	}
+	if o.HostID == "" {
+		o.HostID = machineID(o.Name)
+	}
+	if o.Report <= 0 {
+		o.Report = 30 * time.Second
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	if err := os.MkdirAll(o.StateDir, 0o700); err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
+	lock, err := lockDir(o.StateDir)
+	if err != nil {
+		return nil, err
+	}
+	a := &Agent{o: o, started: time.Now(), lock: lock}
+	if a.engine, err = NewEngine(o.StateDir, o.HostID, o.Log); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	if a.client, err = control.New(control.Options{Service: o.Service, JoinToken: o.JoinToken, Pin: o.Pin, StateDir: o.StateDir,
+		Report: o.Report, Log: o.Log}, a); err != nil {
+		a.engine.Stop()
+		lock.Close()
+		return nil, err
+	}
+	a.resume()
+	return a, nil
+}
+
+// machineID is a stable id of the machine that does not give its own id away.
+func machineID(name string) string {
+	text, err := os.ReadFile("/etc/machine-id")
+	if err != nil {
+		text = []byte(name)
+	}
+	sum := sha256.Sum256(append([]byte("synaxis-agent "), text...))
+	return hex.EncodeToString(sum[:16])
+}
+
+func (a *Agent) configPath() string { return filepath.Join(a.o.StateDir, "config.yaml") }
+
+// resume runs the last good config without waiting for the service.
+func (a *Agent) resume() {
+	text, err := os.ReadFile(a.configPath())
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			a.o.Log.Error("the last good config cannot be read", "error", err)
+		}
+		return
+	}
+	c, err := hostconfig.Read(text)
+	if err == nil {
+		err = a.engine.Apply(c)
+	}
+	hash, _ := hex.DecodeString(c.Hash)
+	if err != nil {
+		a.o.Log.Error("the last good config does not run any more", "error", err)
+		a.status = failed(hash, err)
+		return
+	}
+	a.text = text
+	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	a.o.Log.Info("started from the last good config", "sources", len(c.Sources))
+}
+
+// Run reports to the service and follows it until ctx ends, then stops the engine.
+func (a *Agent) Run(ctx context.Context) {
+	a.client.Run(ctx)
+	a.engine.Stop()
+	a.lock.Close()
+}
+
+// Engine gives access to the running engine, for tests and the demo.
+func (a *Agent) Engine() *Engine { return a.engine }
+
+func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
+	return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED, ErrorMessage: err.Error()}
+}
+
+// Apply runs a config from the service; it is kept on disk once it runs.
+func (a *Agent) Apply(text, hash []byte) *protobufs.RemoteConfigStatus {
+	c, err := hostconfig.Read(text)
+	if err == nil {
+		err = a.engine.Apply(c)
+	}
+	if err == nil {
+		if err := position.WriteFile(a.configPath(), text, 0o600); err != nil {
+			a.o.Log.Error("the config runs but cannot be kept; a restart would bring the old one", "error", err)
+		}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err != nil {
+		a.o.Log.Error("config refused, the old one goes on", "reason", err)
+		a.status = failed(hash, err)
+		return a.status
+	}
+	a.o.Log.Info("config applied", "sources", len(c.Sources), "destinations", len(c.Destinations))
+	a.text = text
+	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	return a.status
+}
+
+// Effective is the config that runs.
+func (a *Agent) Effective() []byte {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.text
+}
+
+// ConfigStatus is what became of the last config that was offered.
+func (a *Agent) ConfigStatus() *protobufs.RemoteConfigStatus {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.status
+}
+
+// Describe names the agent and what it observes of its host (OpenTelemetry resource conventions).
+func (a *Agent) Describe() *protobufs.AgentDescription {
+	return &protobufs.AgentDescription{
+		IdentifyingAttributes: []*protobufs.KeyValue{
+			wire.TextAttribute("service.name", wire.ServiceName),
+			wire.TextAttribute("service.version", a.o.Version),
+			wire.TextAttribute("host.name", a.o.Name),
+			wire.TextAttribute("host.id", a.o.HostID),
+		},
+		NonIdentifyingAttributes: append([]*protobufs.KeyValue{
+			wire.TextAttribute("os.type", runtime.GOOS),
+			wire.TextAttribute("host.arch", runtime.GOARCH),
+		}, observe()...),
+	}
+}
+
+// Health is a tree: the agent, below it its sources and destinations. It holds no counters, so that it is equal as
+// long as nothing changed.
+func (a *Agent) Health() *protobufs.ComponentHealth {
+	root := &protobufs.ComponentHealth{Healthy: true, StartTimeUnixNano: uint64(a.started.UnixNano()), ComponentHealthMap: map[string]*protobufs.ComponentHealth{}}
+	add := func(kind string, list []Status) {
+		for _, s := range list {
+			h := &protobufs.ComponentHealth{Healthy: s.Code == "", Status: s.Code, LastError: s.Reason}
+			if !s.Since.IsZero() {
+				h.StatusTimeUnixNano = uint64(s.Since.UnixNano())
+			}
+			root.Healthy = root.Healthy && h.Healthy
+			root.ComponentHealthMap[kind+"/"+s.Name] = h
+		}
+	}
+	add("source", a.engine.Sources())
+	add("destination", a.engine.Destinations())
+	return root
+}
+
+// Metrics are the agent's numbers.
+func (a *Agent) Metrics(now time.Time) proto.Message {
+	all, began := a.engine.Numbers()
+	return wire.EncodeNumbers(a.o.Name, began, now, all)
+}

@@ -1,0 +1,400 @@
+// Package run is the agent as a whole: the engine that runs a host config, and the loop that gets configs from the
+// service and reports to it.
+package run
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"synaxis/internal/agent/deliver"
+	"synaxis/internal/agent/files"
+	"synaxis/internal/agent/position"
+	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/format"
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
+)
+
+// Engine runs one host config at a time and swaps what changed when it gets another.
+type Engine struct {
+	hostID  string
+	store   *position.Store
+	rejects *deliver.Rejects
+	log     *slog.Logger
+
+	apply   sync.Mutex // one Apply at a time
+	mu      sync.RWMutex
+	config  hostconfig.Config
+	sources map[string]*source
+	dests   map[string]*deliver.Destination
+	leaving sync.WaitGroup
+	ctx     context.Context
+	cancel  context.CancelFunc
+}
+
+// source is a running source with what it was made from.
+type source struct {
+	plan   plan
+	reader *files.Reader
+	book   *settle.Book
+	out    *out
+	cancel context.CancelFunc
+	done   chan struct{}
+}
+
+// plan is everything that a source depends on. A source whose plan is the same goes on untouched.
+type plan struct {
+	Spec      pipeline.Source
+	Format    format.Spec
+	Host      string
+	Labels    map[string]string
+	Encodings map[string]record.Encoding
+}
+
+// NewEngine opens the state in a folder.
+func NewEngine(dir, hostID string, log *slog.Logger) (*Engine, error) {
+	store, err := position.Open(filepath.Join(dir, "positions.json"), time.Now())
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, log: log,
+		sources: map[string]*source{}, dests: map[string]*deliver.Destination{}}
+	e.ctx, e.cancel = context.WithCancel(context.Background())
+	go e.keepSaving()
+	return e, nil
+}
+
+func (e *Engine) keepSaving() {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-t.C:
+			e.save()
+		}
+	}
+}
+
+func (e *Engine) save() {
+	e.mu.RLock()
+	readers := make([]*files.Reader, 0, len(e.sources))
+	for _, s := range e.sources {
+		readers = append(readers, s.reader)
+	}
+	e.mu.RUnlock()
+	for _, r := range readers {
+		r.Save()
+	}
+	if err := e.store.Save(); err != nil {
+		e.log.Error("positions are not saved; records would come twice after a crash", "error", err)
+	}
+}
+
+// Apply runs a config. On an error nothing has changed: what ran before goes on.
+func (e *Engine) Apply(c hostconfig.Config) error {
+	e.apply.Lock()
+	defer e.apply.Unlock()
+	plans, treatments, err := prepare(c)
+	if err != nil {
+		return err
+	}
+	fresh := map[string]*deliver.Destination{}
+	for _, spec := range c.Destinations {
+		if have := e.dest(spec.Name); have != nil && reflect.DeepEqual(have.Spec, spec) {
+			continue
+		}
+		d, err := deliver.New(spec, e.rejects, e.log)
+		if err != nil {
+			for _, d := range fresh {
+				d.Stop()
+			}
+			return err
+		}
+		fresh[spec.Name] = d
+	}
+
+	var stopped = map[string]*source{}
+	for name, s := range e.sources {
+		if p, ok := plans[name]; !ok || !reflect.DeepEqual(p, s.plan) {
+			stopped[name] = s
+			s.cancel()
+		}
+	}
+	for _, s := range stopped {
+		<-s.done
+		s.reader.Save()
+	}
+	e.swapDestinations(c, fresh)
+
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.config = c
+	for name, old := range stopped {
+		if _, ok := plans[name]; !ok {
+			old.reader.Close()
+			delete(e.sources, name)
+		}
+	}
+	for name, p := range plans {
+		if have := e.sources[name]; have == nil || stopped[name] != nil {
+			e.sources[name] = e.start(p, treatments[name], stopped[name])
+		}
+	}
+	return nil
+}
+
+// prepare compiles everything of a config, so that nothing can fail once the swap has begun.
+func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatment, error) {
+	plans, treatments := map[string]plan{}, map[string]*pipeline.Treatment{}
+	for _, s := range c.Sources {
+		f, _ := c.Format(s.Format)
+		t, err := pipeline.Compile(s, f)
+		if err != nil {
+			return nil, nil, err
+		}
+		p := plan{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
+		for _, to := range s.Send {
+			d, _ := c.Destination(to)
+			p.Encodings[to] = d.Encoding()
+		}
+		plans[s.Name], treatments[s.Name] = p, t
+	}
+	return plans, treatments, nil
+}
+
+func (e *Engine) dest(name string) *deliver.Destination {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return e.dests[name]
+}
+
+// swapDestinations puts new destinations in the place of changed ones, which hand over what they have not delivered.
+// One that is gone, or that took another encoding, gets a little time to deliver what it has.
+func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver.Destination) {
+	e.mu.Lock()
+	old := maps.Clone(e.dests)
+	for name, d := range fresh {
+		d.Start()
+		e.dests[name] = d
+	}
+	for name := range e.dests {
+		if _, ok := c.Destination(name); !ok {
+			delete(e.dests, name)
+		}
+	}
+	e.mu.Unlock()
+	for name, d := range old {
+		next, replaced := fresh[name]
+		if _, stays := c.Destination(name); stays && !replaced {
+			continue
+		}
+		if replaced && next.Spec.Encoding() == d.Spec.Encoding() {
+			next.Adopt(d.Stop())
+			continue
+		}
+		e.leaving.Go(func() {
+			ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
+			defer cancel()
+			d.Drain(ctx)
+			d.Abandon(e.ctx, d.Stop(), "the destination was removed from the host's config")
+		})
+	}
+}
+
+func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
+	s := &source{plan: p, done: make(chan struct{})}
+	var reader *files.Reader
+	if old != nil {
+		s.book, reader = old.book, old.reader
+	} else {
+		s.book = settle.NewBook(e.store.Numbers(p.Spec.Name))
+	}
+	labels := mergeLabels(p.Labels, p.Spec.Labels)
+	s.out = &out{engine: e, send: p.Spec.Send}
+	s.reader = files.New(files.Source{
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Origin: func(path string) *record.Origin {
+			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
+		},
+	}, reader)
+	ctx, cancel := context.WithCancel(e.ctx)
+	s.cancel = cancel
+	go func() {
+		defer close(s.done)
+		s.reader.Run(ctx)
+	}()
+	return s
+}
+
+// mergeLabels joins host and source labels; on the same key the source's wins.
+func mergeLabels(host, source map[string]string) []record.Label {
+	all := maps.Clone(host)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, source)
+	out := make([]record.Label, 0, len(all))
+	for k, v := range all {
+		out = append(out, record.Label{Key: k, Value: v})
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Key < out[j].Key })
+	return out
+}
+
+// Stop ends everything. It gives deliveries a moment, so that less comes twice.
+func (e *Engine) Stop() {
+	e.apply.Lock()
+	defer e.apply.Unlock()
+	e.mu.RLock()
+	sources, dests := maps.Clone(e.sources), maps.Clone(e.dests)
+	e.mu.RUnlock()
+	for _, s := range sources {
+		s.cancel()
+	}
+	for _, s := range sources {
+		<-s.done
+	}
+	ctx, cancel := context.WithTimeout(e.ctx, 2*time.Second)
+	defer cancel()
+	for _, d := range dests {
+		if why, _ := d.Trouble(); why == "" {
+			d.Drain(ctx)
+		}
+	}
+	e.cancel()
+	for _, d := range dests {
+		d.Stop()
+	}
+	e.leaving.Wait()
+	for _, s := range sources {
+		s.reader.Close()
+	}
+	if err := e.store.Save(); err != nil {
+		e.log.Error("positions are not saved; records will come twice", "error", err)
+	}
+}
+
+// out sends the batches of one source.
+type out struct {
+	engine *Engine
+	send   []string
+	enc    record.Encoder
+	held   atomic.Pointer[string] // the destination that has no room now
+}
+
+func (o *out) Edges() int { return len(o.send) }
+
+func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
+	var encoded [2]*record.Encoded
+	for _, name := range o.send {
+		for {
+			d := o.engine.dest(name)
+			if d == nil { // taken out of the config while this source is being stopped
+				entry.Done(name, wire.DeliveryCounts{})
+				break
+			}
+			enc := d.Spec.Encoding()
+			if encoded[enc] == nil {
+				e := o.enc.Encode(enc, b)
+				encoded[enc] = &e
+			}
+			item := &deliver.Item{Encoded: *encoded[enc], Done: func(c wire.DeliveryCounts) { entry.Done(name, c) }}
+			if d.Put(ctx, item, func() { o.held.Store(&name); waiting() }) {
+				break
+			}
+			if ctx.Err() != nil && o.engine.ctx.Err() != nil {
+				return // the agent stops; the entry stays open and the position before it
+			}
+		}
+	}
+	o.held.Store(nil)
+}
+
+// Status is what a part of the agent says of itself.
+type Status struct {
+	Name   string
+	Code   string // empty: all is well
+	Reason string
+	Since  time.Time
+}
+
+// patience is how long a destination may fail before its sources say so.
+const patience = 3 * time.Second
+
+// Sources tells how the sources are, ordered by name.
+func (e *Engine) Sources() []Status {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	var list []Status
+	for name, s := range e.sources {
+		st := Status{Name: name}
+		if c := s.reader.Complaint(); c.Code != "" {
+			st.Code, st.Reason, st.Since = c.Code, c.Reason, c.Since
+		}
+		for _, to := range s.plan.Spec.Send {
+			d := e.dests[to]
+			if d == nil || st.Code != "" {
+				continue
+			}
+			why, since := d.Trouble()
+			if why != "" && time.Since(since) > patience {
+				st.Code, st.Reason, st.Since = "held-by", fmt.Sprintf("held by %s: %s", to, why), since
+			}
+		}
+		list = append(list, st)
+	}
+	slices.SortFunc(list, func(a, b Status) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}
+
+// Destinations tells how the destinations are, ordered by name.
+func (e *Engine) Destinations() []Status {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	var list []Status
+	for name, d := range e.dests {
+		st := Status{Name: name}
+		if why, since := d.Trouble(); why != "" && time.Since(since) > patience {
+			st.Code, st.Reason, st.Since = "delivery-failing", why, since
+		}
+		list = append(list, st)
+	}
+	slices.SortFunc(list, func(a, b Status) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}
+
+// Numbers returns what was counted of each source, and since when.
+func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	all := map[string]wire.Numbers{}
+	for name, s := range e.sources {
+		all[name] = s.book.Live()
+	}
+	return all, e.store.Began()
+}
+
+// OpenFiles tells how many files each source has open.
+func (e *Engine) OpenFiles() map[string]int {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	all := map[string]int{}
+	for name, s := range e.sources {
+		all[name] = s.reader.Files()
+	}
+	return all
+}

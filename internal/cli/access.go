@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+)
+
+func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+
+func (a *app) loginCmd() *cobra.Command {
+	var tokenFile string
+	var link bool
+	cmd := &cobra.Command{
+		Use:   "login [URL]",
+		Short: "Keep the address and the API token of the service, or make a sign-in link for the console",
+		Long: `Keeps the address of the service and an API token for later commands, in a file that only you can read.
+The token is read from standard input, or from --token-file; the service writes the first one to admin.token in its
+data folder. With --link it prints a link that signs a browser in once.`,
+		Example: "  synaxis login http://127.0.0.1:7800 --token-file data/admin.token\n  synaxis login --link",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if link {
+				return a.signInLink(cmd)
+			}
+			if len(args) == 1 {
+				a.url = args[0]
+			}
+			if a.url == "" {
+				return usagef("say the address of the service: synaxis login URL")
+			}
+			token := a.token
+			switch {
+			case tokenFile != "":
+				text, err := os.ReadFile(tokenFile)
+				if err != nil {
+					return fmt.Errorf("--token-file: %w", err)
+				}
+				token = strings.TrimSpace(string(text))
+			case token == "":
+				fmt.Fprint(a.errOut, "API token: ")
+				line, err := bufio.NewReader(a.in).ReadString('\n')
+				if token = strings.TrimSpace(line); token == "" {
+					return fmt.Errorf("no token was given: %w", errors.Join(err, errors.New("give it on standard input or with --token-file")))
+				}
+			}
+			c, err := newClient(a.url, token, a.pin)
+			if err != nil {
+				return err
+			}
+			s, _, err := answer[contract.Session](c.GetSession(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			path, err := loginPath()
+			if err != nil {
+				return err
+			}
+			text, err := json.Marshal(login{URL: a.url, Token: token, Pin: a.pin})
+			if err == nil {
+				err = os.MkdirAll(filepath.Dir(path), 0o700)
+			}
+			if err == nil {
+				err = os.WriteFile(path, text, 0o600)
+			}
+			if err != nil {
+				return fmt.Errorf("keep the login: %w", err)
+			}
+			a.printf("Signed in to %s as %s; kept in %s\n", a.url, s.Who, path)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file that holds the API token")
+	cmd.Flags().BoolVar(&link, "link", false, "print a link that signs a browser in to the console once")
+	return cmd
+}
+
+func (a *app) signInLink(cmd *cobra.Command) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	l, raw, err := answer[contract.SignInLink](c.CreateSignInLink(cmd.Context()))
+	if err != nil {
+		return err
+	}
+	return a.show(raw, func() { a.printf("%s\nGood once, until %s\n", l.Url, when(&l.Expires)) })
+}
+
+func (a *app) joinTokenCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "join-token", Short: "Tokens that let new agents join"}
+	var set []string
+	var uses int
+	var lasts string
+	create := &cobra.Command{
+		Use: "create", Short: "Make a token; it is shown once",
+		Example: "  synaxis join-token create --label site=northpier --label role=gate --uses 12 --lasts 72h",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := pairs(set)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, raw, err := answer[contract.CreatedJoinToken](c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nOn the host:\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
+			})
+		},
+	}
+	create.Flags().StringArrayVar(&set, "label", nil, "KEY=VALUE for the hosts that join by it (repeated)")
+	create.Flags().IntVar(&uses, "uses", 1, "how many hosts may join; 0 is any number")
+	create.Flags().StringVar(&lasts, "lasts", "24h", "how long it is good")
+	list := &cobra.Command{
+		Use: "list", Short: "List tokens, newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.JoinTokenList](c.ListJoinTokens(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				var rows [][]string
+				for _, t := range l.Items {
+					uses := "any number"
+					if t.Uses > 0 {
+						uses = fmt.Sprintf("%d of %d", t.Used, t.Uses)
+					}
+					rows = append(rows, []string{t.Id, string(t.State), uses, when(&t.ExpiresAt), labels(t.Labels)})
+				}
+				a.table([]string{"id", "state", "used", "expires", "labels"}, rows, 4)
+			})
+		},
+	}
+	revoke := &cobra.Command{
+		Use: "revoke ID", Short: "End a token; hosts that have joined by it stay", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(func(cmd *cobra.Command, c *contract.Client) []string {
+			l, _, _ := answer[contract.JoinTokenList](c.ListJoinTokens(cmd.Context()))
+			return names(l.Items, func(t contract.JoinToken) string { return t.Id })
+		}),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, _, err := answer[struct{}](c.RevokeJoinToken(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.showValue(map[string]string{"id": args[0], "state": "revoked"}, func() { a.printf("Join token %s is revoked\n", args[0]) })
+		},
+	}
+	cmd.AddCommand(create, list, revoke)
+	return cmd
+}
+
+// pairs reads KEY=VALUE arguments.
+func pairs(list []string) (map[string]string, error) {
+	m := map[string]string{}
+	for _, s := range list {
+		k, v, ok := strings.Cut(s, "=")
+		if !ok || k == "" {
+			return nil, usagef("%q: expected KEY=VALUE", s)
+		}
+		m[k] = v
+	}
+	return m, nil
+}
+
+// complete offers names from the service for the first argument.
+func (a *app) complete(get func(*cobra.Command, *contract.Client) []string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		c, err := a.client()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		return get(cmd, c), cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func names[T any](items []T, name func(T) string) []string {
+	var out []string
+	for _, i := range items {
+		out = append(out, name(i))
+	}
+	return out
+}
+
+func (a *app) auditCmd() *cobra.Command {
+	var limit int
+	cmd := &cobra.Command{
+		Use: "audit", Short: "Changes by people, newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.AuditList](c.ListAudit(cmd.Context(), &contract.ListAuditParams{Limit: &limit}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				var rows [][]string
+				for _, e := range l.Items {
+					change := e.After
+					if e.Before != "" {
+						change = e.Before + " → " + e.After
+					}
+					rows = append(rows, []string{when(&e.At), e.Who, e.Action + " " + e.Object, change})
+				}
+				a.table([]string{"at", "who", "what", "change"}, rows, 3)
+			})
+		},
+	}
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many")
+	return cmd
+}

@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+)
+
+func (a *app) catalogueCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "catalogue", Short: "The published definitions"}
+	revision := cmd.PersistentFlags().Int("revision", 0, "a revision (default: the newest)")
+	param := func() *int {
+		if *revision == 0 {
+			return nil
+		}
+		return revision
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List definitions", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.DefinitionList](c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{Revision: param()}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				if l.Revision == 0 {
+					a.printf("Nothing has been published yet: synaxis draft load DIR\n")
+					return
+				}
+				var rows [][]string
+				for _, d := range l.Items {
+					hosts := "-"
+					if d.Kind == "source" || d.Kind == "settings" {
+						hosts = fmt.Sprint(d.Hosts)
+					}
+					rows = append(rows, []string{d.Kind, d.Name, hosts, fmt.Sprint(d.Changed), fmt.Sprintf("%s:%d", d.File, d.Line), d.About})
+				}
+				a.table([]string{"kind", "name", "hosts", "changed", "file", "about"}, rows, 5)
+				a.printf("\nRevision %d, %s\n", l.Revision, plural(len(l.Items), "definition", "definitions"))
+			})
+		},
+	}
+	show := &cobra.Command{
+		Use: "show KIND NAME", Short: "One definition, as it was written", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			c, err := a.client()
+			if err != nil || len(args) > 1 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			l, _, _ := answer[contract.DefinitionList](c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{}))
+			var out []string
+			seen := map[string]bool{}
+			for _, d := range l.Items {
+				word := d.Kind
+				if len(args) == 1 {
+					if d.Kind != args[0] {
+						continue
+					}
+					word = d.Name
+				}
+				if !seen[word] {
+					seen[word] = true
+					out = append(out, word)
+				}
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, raw, err := answer[contract.Definition](c.GetDefinition(cmd.Context(), args[0], args[1], &contract.GetDefinitionParams{Revision: param()}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.printf("# %s %s: %s line %d, meaning last changed in revision %d\n", d.Kind, d.Name, d.File, d.Line, d.Changed)
+				if len(d.Hosts) > 0 {
+					a.printf("# %s: %s\n", plural(len(d.Hosts), "host", "hosts"), some(d.Hosts))
+				}
+				if len(d.UsedBy) > 0 {
+					a.printf("# used by %s\n", some(d.UsedBy))
+				}
+				a.printf("%s", d.Text)
+			})
+		},
+	}
+	export := &cobra.Command{
+		Use: "export DIR", Short: "Write the files of a revision, byte for byte as they were loaded", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.FileList](c.ExportCatalogue(cmd.Context(), &contract.ExportCatalogueParams{Revision: param()}))
+			if err != nil {
+				return err
+			}
+			for _, f := range l.Items {
+				p := filepath.Join(args[0], filepath.FromSlash(f.Path))
+				if !strings.HasPrefix(p, filepath.Clean(args[0])) {
+					return fmt.Errorf("the service names a file outside of the folder: %s", f.Path)
+				}
+				if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+					return err
+				}
+				if err := os.WriteFile(p, []byte(f.Text), 0o644); err != nil {
+					return err
+				}
+			}
+			return a.show(raw, func() {
+				a.printf("Revision %d: %s written to %s\n", l.Revision, plural(len(l.Items), "file", "files"), args[0])
+			})
+		},
+	}
+	cmd.AddCommand(list, show, export)
+	return cmd
+}
+
+func (a *app) revisionCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "revision", Short: "The published states of the catalogue"}
+	list := &cobra.Command{
+		Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.RevisionList](c.ListRevisions(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				var rows [][]string
+				for _, r := range l.Items {
+					mark := ""
+					if r.InForce {
+						mark = "● in force"
+					}
+					words := r.Title
+					if r.Message != "" {
+						words += ": " + r.Message
+					}
+					rows = append(rows, []string{fmt.Sprint(r.Number), mark, r.Author, when(&r.CreatedAt), words})
+				}
+				a.table([]string{"revision", "", "author", "published", "what"}, rows, 4)
+			})
+		},
+	}
+	show := &cobra.Command{
+		Use: "show REVISION", Short: "One revision with its definitions", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := strconv.Atoi(args[0])
+			if err != nil {
+				return usagef("%q is not the number of a revision", args[0])
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, raw, err := answer[contract.Revision](c.GetRevision(cmd.Context(), n))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				state := "not in force"
+				if r.InForce {
+					state = "in force"
+				}
+				a.facts("revision", fmt.Sprintf("%d, %s", r.Number, state), "title", r.Title, "message", r.Message, "author", r.Author, "published", when(&r.CreatedAt), "from draft", fmt.Sprint(r.Draft))
+				a.printf("\n")
+				var rows [][]string
+				for _, d := range r.Definitions {
+					rows = append(rows, []string{d.Kind, d.Name, fmt.Sprint(d.Changed)})
+				}
+				a.table([]string{"kind", "name", "meaning last changed in"}, rows, 1)
+			})
+		},
+	}
+	cmd.AddCommand(list, show)
+	return cmd
+}

@@ -1,0 +1,346 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/check"
+	"synaxis/internal/core/yamldoc"
+)
+
+// readFiles reads a file, or all definitions below a folder; paths are relative to it, with slashes.
+func readFiles(path string) (files []contract.File, folder bool, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, false, err
+	}
+	if !info.IsDir() {
+		text, err := os.ReadFile(path)
+		return []contract.File{{Path: filepath.Base(path), Text: string(text)}}, false, err
+	}
+	err = filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && p != path && strings.HasPrefix(d.Name(), ".") {
+			return filepath.SkipDir
+		}
+		switch filepath.Ext(p) {
+		case ".yaml", ".yml", ".json":
+		default:
+			return nil
+		}
+		if d.IsDir() || strings.HasPrefix(d.Name(), ".") {
+			return nil
+		}
+		rel, err := filepath.Rel(path, p)
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(p)
+		files = append(files, contract.File{Path: filepath.ToSlash(rel), Text: string(text)})
+		return err
+	})
+	if err == nil && len(files) == 0 {
+		err = fmt.Errorf("%s holds no *.yaml, *.yml or *.json", path)
+	}
+	return files, true, err
+}
+
+func (a *app) checkCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "check DIR|FILE", Short: "Check definitions without the service", Args: cobra.ExactArgs(1),
+		Long: "Makes every check that needs no hosts, and says which ones it could not make.\nExits with 3 when there are findings of severity error.",
+		RunE: func(_ *cobra.Command, args []string) error {
+			files, _, err := readFiles(args[0])
+			if err != nil {
+				return err
+			}
+			var defs []*catalogue.Definition
+			var problems []yamldoc.Problem
+			for _, f := range files {
+				d, p := catalogue.Parse(f.Path, []byte(f.Text))
+				defs, problems = append(defs, d...), append(problems, p...)
+			}
+			cat, dup := catalogue.New(defs)
+			list := append(check.FromProblems(append(problems, dup...)), check.Run(cat, nil)...)
+			check.Sort(list)
+			out := struct {
+				Findings []contract.Finding `json:"findings"`
+				NotMade  []string           `json:"notMade"`
+			}{[]contract.Finding{}, check.NeedFleet}
+			for _, f := range list {
+				out.Findings = append(out.Findings, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
+					Line: f.Line, Column: f.Column, Hosts: []string{}, Reason: f.Reason, Fix: f.Fix})
+			}
+			if err := a.showValue(out, func() {
+				a.findings(out.Findings)
+				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files), "file", "files"), summary(out.Findings))
+				a.printf("Not made, since they need the hosts (synaxis draft load makes them):\n")
+				for _, n := range check.NeedFleet {
+					a.printf("  · %s\n", n)
+				}
+			}); err != nil {
+				return err
+			}
+			return findingsExit(out.Findings)
+		},
+	}
+}
+
+func summary(list []contract.Finding) string {
+	n := map[contract.Severity]int{}
+	for _, f := range list {
+		n[f.Severity]++
+	}
+	if len(list) == 0 {
+		return "nothing found"
+	}
+	return fmt.Sprintf("%s, %s, %s", plural(n[contract.Error], "error", "errors"), plural(n[contract.Warning], "warning", "warnings"), plural(n[contract.Note], "note", "notes"))
+}
+
+func findingsExit(list []contract.Finding) error {
+	for _, f := range list {
+		if f.Severity == contract.Error {
+			return coded{code: exitFindings, err: errors.New("findings of severity error"), silent: true}
+		}
+	}
+	return nil
+}
+
+func (a *app) draftCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "draft", Short: "Changes that are not in force yet"}
+	cmd.AddCommand(a.draftLoadCmd(), a.draftListCmd(), a.draftShowCmd(), a.draftCheckCmd(), a.draftDiffCmd(), a.draftPublishCmd(), a.draftDiscardCmd())
+	return cmd
+}
+
+func (a *app) draftLoadCmd() *cobra.Command {
+	var title string
+	cmd := &cobra.Command{
+		Use: "load DIR|FILE", Short: "Load definitions as a draft: a folder is the whole wanted state, a file adds to it", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			files, folder, err := readFiles(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, raw, err := answer[contract.Draft](c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Whole: folder, Files: files}))
+			if err != nil {
+				return a.withFindings(err)
+			}
+			return a.show(raw, func() {
+				a.printf("Draft %d, %q, from %s: %s.\n", d.Id, d.Title, plural(len(d.Files), "file", "files"), summary(d.Findings))
+				a.findings(d.Findings)
+				a.printf("Next: synaxis draft diff %d, then synaxis draft publish %d\n", d.Id, d.Id)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&title, "title", "", "what the draft is about")
+	return cmd
+}
+
+// withFindings prints the findings that came with a refusal; as JSON and YAML they are the whole output.
+func (a *app) withFindings(err error) error {
+	var p problemError
+	if !errors.As(err, &p) || p.Findings == nil {
+		return err
+	}
+	if a.output != "table" {
+		if serr := a.showValue(p.Problem, func() {}); serr != nil {
+			return serr
+		}
+		return err
+	}
+	a.findings(*p.Findings)
+	return err
+}
+
+func (a *app) completeDrafts() func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return a.complete(func(cmd *cobra.Command, c *contract.Client) []string {
+		l, _, _ := answer[contract.DraftList](c.ListDrafts(cmd.Context()))
+		return names(l.Items, func(d contract.DraftSummary) string { return fmt.Sprintf("%d\t%s", d.Id, d.Title) })
+	})
+}
+
+func (a *app) draftListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List open drafts", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.DraftList](c.ListDrafts(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("No open draft. Load one: synaxis draft load DIR\n")
+					return
+				}
+				var rows [][]string
+				for _, d := range l.Items {
+					scope := "adds"
+					if d.Whole {
+						scope = "whole state"
+					}
+					rows = append(rows, []string{fmt.Sprint(d.Id), scope, revisionName(d.Base), d.Author, when(&d.CreatedAt), d.Title})
+				}
+				a.table([]string{"id", "scope", "made on", "author", "created", "title"}, rows, 5)
+			})
+		},
+	}
+}
+
+// draftArg reads the number of a draft.
+func draftArg(s string) (int, error) {
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 1 {
+		return 0, usagef("%q is not the number of a draft; synaxis draft list shows them", s)
+	}
+	return n, nil
+}
+
+func (a *app) draftShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show DRAFT", Short: "A draft with its text and findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, raw, err := answer[contract.Draft](c.GetDraft(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.facts("draft", fmt.Sprintf("%d, %s", d.Id, d.State), "title", d.Title, "author", d.Author, "created", when(&d.CreatedAt), "made on", revisionName(d.Base), "findings", summary(d.Findings))
+				a.findings(d.Findings)
+				for _, f := range d.Files {
+					a.printf("\n# %s\n%s", f.Path, f.Text)
+				}
+			})
+		},
+	}
+}
+
+func (a *app) draftCheckCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "check DRAFT", Short: "Check a draft against the hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			f, raw, err := answer[contract.Findings](c.CheckDraft(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			if err := a.show(raw, func() {
+				a.findings(f.Findings)
+				a.printf("Draft %d: %s.\n", id, summary(f.Findings))
+			}); err != nil {
+				return err
+			}
+			return findingsExit(f.Findings)
+		},
+	}
+}
+
+func (a *app) draftDiffCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff DRAFT", Short: "Which definitions and hosts a draft changes, and how", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			i, raw, err := answer[contract.Impact](c.DiffDraft(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.printf("Draft %d against %s: %s of definitions; %s change, %d stay as they are.\n", id, revisionName(i.Head), plural(len(i.Definitions), "change", "changes"), plural(i.Hosts, "host", "hosts"), i.Unchanged)
+				for _, d := range i.Definitions {
+					a.printf("  %-9s %s %s\n", d.What, d.Kind, d.Name)
+				}
+				for _, g := range i.Groups {
+					a.printf("\n%s %s like this: %s\n", plural(len(g.Hosts), "host", "hosts"), map[bool]string{true: "changes", false: "change"}[len(g.Hosts) == 1], some(g.Hosts))
+					a.diff(g.Diff, "  ")
+				}
+			})
+		},
+	}
+}
+
+func (a *app) draftPublishCmd() *cobra.Command {
+	var message string
+	cmd := &cobra.Command{
+		Use: "publish DRAFT", Short: "Make a draft the newest revision; it is not on any host until it is rolled out", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, raw, err := answer[contract.Published](c.PublishDraft(cmd.Context(), id, contract.Publication{Message: &message}))
+			if err != nil {
+				return a.withFindings(err)
+			}
+			return a.show(raw, func() {
+				a.findings(p.Findings)
+				a.printf("Draft %d is published as revision %d. No host runs it yet: synaxis rollout start --watch\n", id, p.Revision)
+			})
+		},
+	}
+	cmd.Flags().StringVarP(&message, "message", "m", "", "why")
+	return cmd
+}
+
+func (a *app) draftDiscardCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "discard DRAFT", Short: "Give a draft up", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, _, err := answer[struct{}](c.DiscardDraft(cmd.Context(), id)); err != nil {
+				return err
+			}
+			return a.showValue(map[string]any{"id": id, "state": "discarded"}, func() { a.printf("Draft %d is discarded\n", id) })
+		},
+	}
+}

@@ -1,0 +1,318 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+)
+
+func verdictLine(v contract.Verdict) string {
+	s := stateMark(v.State)
+	if v.Reason != nil {
+		s += " · " + *v.Reason
+	}
+	return s
+}
+
+func counts(c contract.Counts) string {
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		word string
+	}{{c.Failing, "failing"}, {c.Offline, "offline"}, {c.Degraded, "degraded"}, {c.Waiting, "waiting"}, {c.Healthy, "healthy"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
+		}
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) statusCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "status", Short: "What is in force, what waits, what is wrong", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			s, raw, err := answer[contract.Status](c.GetStatus(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() { a.status(s) })
+		},
+	}
+}
+
+func revisionName(n int) string {
+	if n == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("revision %d", n)
+}
+
+func (a *app) status(s contract.Status) {
+	published := revisionName(s.Published)
+	if s.Published > s.InForce {
+		published += " — not rolled out yet: synaxis rollout start"
+	}
+	roll := "none"
+	if r := s.Rollout; r != nil {
+		roll = fmt.Sprintf("%d of revision %d: %s, %s", r.Id, r.Revision, r.State, stateCounts(r.Counts))
+	}
+	var drafts []string
+	for _, d := range s.Drafts {
+		drafts = append(drafts, fmt.Sprintf("%d %q", d.Id, d.Title))
+	}
+	if len(drafts) == 0 {
+		drafts = []string{"none"}
+	}
+	pending := ""
+	if n := len(s.PendingInventory); n > 0 {
+		pending = fmt.Sprintf("inventory changed on %s: %s; goes out with the next rollout", plural(n, "host", "hosts"), some(s.PendingInventory))
+	}
+	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending,
+		"hosts", counts(s.Hosts), "sources", counts(s.Sources))
+	if len(s.Attention) == 0 {
+		a.printf("\nNothing is wrong.\n")
+		return
+	}
+	a.printf("\nWrong now:\n")
+	for _, w := range s.Attention {
+		name := w.Host
+		if w.Source != nil {
+			name += " / " + *w.Source
+		}
+		a.printf("  %-11s %s: %s\n", stateMark(w.Verdict.State), name, str(w.Verdict.Reason))
+		if w.Verdict.Todo != nil {
+			a.printf("              → %s\n", *w.Verdict.Todo)
+		}
+	}
+	if s.AttentionMore > 0 {
+		a.printf("  and %d more: synaxis host list\n", s.AttentionMore)
+	}
+}
+
+func some(list []string) string {
+	if len(list) <= 4 {
+		return strings.Join(list, ", ")
+	}
+	return strings.Join(list[:3], ", ") + fmt.Sprintf(" and %d more", len(list)-3)
+}
+
+func (a *app) hostCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "host", Short: "The hosts of the fleet"}
+	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(),
+		a.hostEditCmd("label HOST KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
+		a.hostEditCmd("set HOST NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
+	return cmd
+}
+
+func (a *app) completeHosts() func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return a.complete(func(cmd *cobra.Command, c *contract.Client) []string {
+		limit := 1000
+		l, _, _ := answer[contract.HostList](c.ListHosts(cmd.Context(), &contract.ListHostsParams{Limit: &limit}))
+		return names(l.Items, func(h contract.HostSummary) string { return h.Name })
+	})
+}
+
+func (a *app) hostListCmd() *cobra.Command {
+	var label []string
+	var state, q, after string
+	var limit int
+	cmd := &cobra.Command{
+		Use: "list", Short: "List hosts with their state", Args: cobra.NoArgs,
+		Example: "  synaxis host list --label site=northpier --state failing",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p := &contract.ListHostsParams{Limit: &limit}
+			if len(label) > 0 {
+				p.Label = &label
+			}
+			if state != "" {
+				s := contract.State(state)
+				if !s.Valid() {
+					return usagef("--state %s: expected healthy, degraded, failing, waiting or offline", state)
+				}
+				p.State = &s
+			}
+			if q != "" {
+				p.Q = &q
+			}
+			if after != "" {
+				p.After = &after
+			}
+			l, raw, err := answer[contract.HostList](c.ListHosts(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				var rows [][]string
+				for _, h := range l.Items {
+					rev := fmt.Sprint(h.Revision)
+					if h.Revision == 0 {
+						rev = "-"
+					}
+					if h.Pending != nil {
+						rev += " +" + *h.Pending
+					}
+					rows = append(rows, []string{h.Name, stateMark(h.Verdict.State), rev, number(h.Read), number(h.Acknowledged), ago(h.LastRecord), labels(h.Labels)})
+				}
+				a.table([]string{"host", "state", "rev", "read", "acknowledged", "last record", "labels"}, rows, 6)
+				a.printf("\n%s\n", counts(l.States))
+				if l.Next != nil {
+					a.printf("There are more: --after %s\n", *l.Next)
+				}
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&label, "label", nil, "KEY=VALUE, repeated: all must hold")
+	f.StringVar(&state, "state", "", "only hosts in this state")
+	f.StringVar(&q, "name", "", "only hosts whose name has this part")
+	f.IntVar(&limit, "limit", 100, "how many at the most")
+	f.StringVar(&after, "after", "", "go on after this host")
+	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"healthy", "degraded", "failing", "waiting", "offline"}, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+func (a *app) hostShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show HOST", Short: "One host: state, labels, settings, what was observed, sources", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			h, raw, err := answer[contract.Host](c.GetHost(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() { a.host(h) })
+		},
+	}
+}
+
+func (a *app) host(h contract.Host) {
+	a.printf("%s  %s\n", h.Name, verdictLine(h.Verdict))
+	if h.Verdict.Todo != nil {
+		a.printf("→ %s\n", *h.Verdict.Todo)
+	}
+	a.printf("\n")
+	config := "none assigned"
+	if h.AssignedHash != nil {
+		config = fmt.Sprintf("revision %d, assigned %.12s, running %.12s", h.Revision, str(h.AssignedHash), str(h.RunningHash))
+	}
+	pending := ""
+	if h.Pending != nil {
+		pending = *h.Pending + "; see synaxis host config " + h.Name
+	}
+	a.facts("labels", labels(h.Labels), "own settings", labels(h.Settings), "settings in effect", labels(h.EffectiveSettings), "config", config, "pending", pending,
+		"refused because", str(h.ConfigReason), "system", h.Observed["os.description"]+" "+h.Observed["os.type"]+"/"+h.Observed["host.arch"], "addresses", h.Observed["host.ip"],
+		"agent", str(h.AgentVersion)+" over "+str(h.Transport), "last seen", when(h.LastSeen), "joined", when(h.JoinedAt))
+	if len(h.Sources) == 0 {
+		a.printf("\nNo source is assigned to this host.\n")
+		return
+	}
+	a.printf("\n")
+	var rows [][]string
+	for _, s := range h.Sources {
+		n := s.Numbers
+		rows = append(rows, []string{s.Name, stateMark(s.Verdict.State), number(n.Read), number(n.Acknowledged), number(n.Unparsed), number(n.Refused), ago(n.LastRecord), str(s.Verdict.Reason)})
+	}
+	a.table([]string{"source", "state", "read", "ack.", "unparsed", "refused", "last", "reason"}, rows, 7)
+	for _, d := range h.Destinations {
+		if d.Code != nil {
+			a.printf("\ndestination %s: %s\n", d.Name, str(d.Reason))
+		}
+	}
+}
+
+func (a *app) hostConfigCmd() *cobra.Command {
+	var which string
+	cmd := &cobra.Command{
+		Use: "config HOST", Short: "The config assigned to a host against the one that it runs", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			h, raw, err := answer[contract.HostConfig](c.GetHostConfig(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				switch {
+				case which == "assigned":
+					a.printf("%s", h.Assigned)
+				case which == "effective":
+					a.printf("%s", h.Running)
+				case h.AssignedHash == nil:
+					a.printf("No config is assigned to %s: nothing is in force yet.\n", args[0])
+				case h.Same:
+					a.printf("# assigned and effective are the same: %s\n%s", str(h.AssignedHash), h.Assigned)
+				default:
+					a.printf("# The host does not run what it is assigned (- effective, + assigned):\n")
+					a.diff(h.Diff, "")
+				}
+				if h.Pending != nil && which == "" {
+					a.printf("\n# pending: %s. The next rollout would change:\n", *h.Pending)
+					a.diff(h.PendingDiff, "")
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&which, "only", "", "print one side as it is: assigned or effective")
+	_ = cmd.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"assigned", "effective"}, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+func (a *app) hostEditCmd(use, short, what string) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			set, remove := map[string]string{}, []string{}
+			for _, s := range args[1:] {
+				if k, v, ok := strings.Cut(s, "="); ok && k != "" {
+					set[k] = v
+				} else if k, ok := strings.CutSuffix(s, "-"); ok && k != "" {
+					remove = append(remove, k)
+				} else {
+					return usagef("%q: expected KEY=VALUE, or KEY- to remove it", s)
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			edit := contract.MapEdit{Set: &set, Remove: &remove}
+			var h contract.Host
+			var raw []byte
+			if what == "labels" {
+				h, raw, err = answer[contract.Host](c.EditHostLabels(cmd.Context(), args[0], edit))
+			} else {
+				h, raw, err = answer[contract.Host](c.EditHostSettings(cmd.Context(), args[0], edit))
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				m := h.Labels
+				if what == "settings" {
+					m = h.Settings
+				}
+				a.printf("%s of %s: %s\n", what, h.Name, labels(m))
+				a.printf("What it should run is rendered anew; if that differs it is shown as pending, and goes out with the next rollout.\n")
+			})
+		},
+	}
+}

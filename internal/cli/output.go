@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"synaxis/internal/contract"
+)
+
+// show prints an answer: the API's own JSON, the same as YAML, or what table prints.
+func (a *app) show(raw []byte, table func()) error {
+	switch a.output {
+	case "json":
+		var v any
+		if err := json.Unmarshal(raw, &v); err != nil {
+			return err
+		}
+		e := json.NewEncoder(a.out)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(json.RawMessage(raw))
+	case "yaml":
+		out, err := yaml.JSONToYAML(raw)
+		if err != nil {
+			return err
+		}
+		_, err = a.out.Write(out)
+		return err
+	}
+	table()
+	return nil
+}
+
+// showValue is show for a value that did not come from the API.
+func (a *app) showValue(v any, table func()) error {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return a.show(raw, table)
+}
+
+func (a *app) printf(format string, args ...any) { fmt.Fprintf(a.out, format, args...) }
+
+// width is that of the tables; they fit 100 columns.
+const width = 100
+
+// table prints rows under a head, without frames. wide names the column (from 0) that takes what is left, and wraps.
+func (a *app) table(head []string, rows [][]string, wide int) {
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateColumns: false, SeparateHeader: false}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	used := 0
+	for c := range head {
+		w := len([]rune(head[c]))
+		for _, r := range rows {
+			w = max(w, len([]rune(r[c])))
+		}
+		if c != wide {
+			used += w + 2
+		}
+	}
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: wide + 1, WidthMax: max(24, width-used-2), WidthMaxEnforcer: text.WrapSoft}})
+	h := make(table.Row, len(head))
+	for i, s := range head {
+		h[i] = strings.ToUpper(s)
+	}
+	t.AppendHeader(h)
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, s := range r {
+			row[i] = s
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}
+
+// facts prints names and values.
+func (a *app) facts(pairs ...string) {
+	w := 0
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			w = max(w, len(pairs[i]))
+		}
+	}
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			a.printf("%-*s  %s\n", w, pairs[i], pairs[i+1])
+		}
+	}
+}
+
+func str[T ~string](p *T) string {
+	if p == nil {
+		return ""
+	}
+	return string(*p)
+}
+
+// when writes a time with its zone; logs without one have hurt people enough.
+func when(t *time.Time) string {
+	if t == nil || t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05 MST")
+}
+
+func ago(t *time.Time) string {
+	if t == nil || t.IsZero() {
+		return "-"
+	}
+	d := time.Since(*t)
+	switch {
+	case d < 2*time.Second:
+		return "now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+func number(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func labels(m map[string]string) string {
+	var parts []string
+	for _, k := range sortedKeys(m) {
+		parts = append(parts, k+"="+m[k])
+	}
+	return strings.Join(parts, " ")
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return number(int64(n)) + " " + many
+}
+
+// stateMark gives each state a shape of its own beside its word, so that colour is not needed.
+func stateMark(s contract.State) string {
+	marks := map[contract.State]string{contract.Healthy: "●", contract.Degraded: "▲", contract.Failing: "✖", contract.Waiting: "◌", contract.Offline: "⊘"}
+	return marks[s] + " " + string(s)
+}
+
+func (a *app) colour() bool {
+	f, ok := a.out.(*os.File)
+	if !ok || os.Getenv("NO_COLOR") != "" {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
+// diff prints a difference; on a terminal with colour.
+func (a *app) diff(lines []contract.DiffLine, indent string) {
+	for _, l := range lines {
+		line := indent + string(l.Op) + " " + l.Text
+		if a.colour() {
+			switch l.Op {
+			case contract.Plus:
+				line = text.FgGreen.Sprint(line)
+			case contract.Minus:
+				line = text.FgRed.Sprint(line)
+			}
+		}
+		a.printf("%s\n", line)
+	}
+}
+
+// findings prints what checks found.
+func (a *app) findings(list []contract.Finding) {
+	marks := map[contract.Severity]string{contract.Error: "✖ error", contract.Warning: "▲ warning", contract.Note: "· note"}
+	for _, f := range list {
+		place := ""
+		if f.File != "" {
+			place = fmt.Sprintf("%s:%d:%d: ", f.File, f.Line, f.Column)
+		}
+		what := f.Code
+		if f.Kind != "" {
+			what = f.Kind + " " + f.Name + ", " + f.Code
+		}
+		a.printf("%s  %s%s [%s]\n", marks[f.Severity], place, f.Reason, what)
+		if f.Fix != "" {
+			a.printf("         → %s\n", f.Fix)
+		}
+	}
+}

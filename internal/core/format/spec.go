@@ -1,0 +1,122 @@
+// Package format reads the fields, the time and the level of a record out of its bytes.
+//
+// A Spec says how; Compile turns it into a Parser, which works on the records of a batch without allocating in the
+// steady state. The workbench, the checks and the agent all run this same code.
+package format
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"synaxis/internal/core/record"
+)
+
+// Spec is what a format definition says.
+type Spec struct {
+	Name     string
+	Kind     string // one of Kinds
+	Template string // of kind template
+	Time     Time
+	Level    Level
+	Body     string // the field that becomes the body; default the whole line
+	Samples  []Sample
+}
+
+// Kinds of formats that exist without being defined, in the order of the documentation.
+var Kinds = []string{"raw", "json", "keyvalue", "web-common", "web-combined"}
+
+// BuiltIn returns the built-in format of a name.
+func BuiltIn(name string) (Spec, bool) {
+	return Spec{Name: name, Kind: name}, slices.Contains(Kinds, name)
+}
+
+// Time says which field holds the time and how it is written. A source's Time merges over its format's.
+type Time struct{ Field, Layout, Zone string }
+
+// Merge lays what over says over t, key by key.
+func (t Time) Merge(over Time) Time {
+	if over.Field != "" {
+		t.Field = over.Field
+	}
+	if over.Layout != "" {
+		t.Layout = over.Layout
+	}
+	if over.Zone != "" {
+		t.Zone = over.Zone
+	}
+	return t
+}
+
+// Level says which field holds the level and what its values mean. Keys are in lower case; "*" is any other.
+type Level struct {
+	Field string
+	Map   map[string]uint8
+}
+
+// Sample is one line with what it must give.
+type Sample struct {
+	Line, Column int // where it stands in the definition
+	Text         string
+	None         bool            // the format must not read it
+	Gives        map[string]Want // a typed subset of its fields
+	Exactly      bool            // Gives is all of its fields
+	Level        string
+}
+
+// Want is an expected value: its kind and how it is written.
+type Want struct {
+	Kind record.Kind
+	Text string
+}
+
+// CheckZone tells whether a zone can be used: a named one that knows its clock changes, or UTC.
+func CheckZone(zone string) error {
+	if zone == "UTC" || zone == "Etc/UTC" {
+		return nil
+	}
+	if !strings.Contains(zone, "/") || strings.HasPrefix(zone, "Etc/") {
+		return fmt.Errorf("%q is not a named time zone such as Europe/Lisbon or UTC (fixed offsets go wrong at the clock change)", zone)
+	}
+	if _, err := time.LoadLocation(zone); err != nil {
+		return fmt.Errorf("%q is not a time zone that is known", zone)
+	}
+	return nil
+}
+
+// NeedsZone tells whether time stamps read by this spec lack a zone of their own, so that one must be named.
+func (s Spec) NeedsZone() bool {
+	t := s.Time
+	switch s.Kind {
+	case "template":
+		if t.Field == "" {
+			if t = s.impliedTime(); t.Field == "" {
+				return false
+			}
+		}
+		l, err := compileLayout(t.Layout)
+		return t.Layout == "" || err == nil && !l.hasZone
+	case "json", "keyvalue":
+		if t.Layout == "" {
+			return false // known only from the lines: without a zone the observed time stands in, marked
+		}
+		l, err := compileLayout(t.Layout)
+		return err == nil && !l.hasZone
+	}
+	return false
+}
+
+// impliedTime is the time of a template that names none: its first field of type time.
+func (s Spec) impliedTime() Time {
+	parts, err := parseTemplate(s.Template)
+	if err != nil {
+		return s.Time
+	}
+	for _, p := range parts {
+		if p.typ == "time" {
+			return s.Time.Merge(Time{Field: p.name})
+		}
+	}
+	return s.Time
+}

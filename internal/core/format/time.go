@@ -1,0 +1,429 @@
+package format
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"synaxis/internal/core/record"
+)
+
+// civil is a time as it is written: without a zone until offset is set.
+type civil struct {
+	year, month, day, hour, min, sec, nano int
+	offset                                 int // seconds east of UTC
+	hasOffset, noYear, pm, hasPM           bool
+	epoch                                  int64 // nanoseconds, when isEpoch
+	isEpoch                                bool
+}
+
+// layout is a compiled strftime layout.
+type layout struct {
+	ops     []layoutOp
+	hasZone bool
+}
+
+type layoutOp struct {
+	verb    byte // 0: literal
+	literal string
+}
+
+// compileLayout reads a strftime layout (POSIX strftime verbs, and %f for a fraction of a second).
+func compileLayout(text string) (*layout, error) {
+	l := &layout{}
+	lit := ""
+	flush := func() {
+		if lit != "" {
+			l.ops = append(l.ops, layoutOp{literal: lit})
+			lit = ""
+		}
+	}
+	for i := 0; i < len(text); i++ {
+		if text[i] != '%' {
+			lit += text[i : i+1]
+			continue
+		}
+		if i++; i == len(text) {
+			return nil, fmt.Errorf("time.layout ends in a single %%")
+		}
+		switch v := text[i]; v {
+		case '%':
+			lit += "%"
+		case 'F':
+			flush()
+			l.ops = append(l.ops, layoutOp{verb: 'Y'}, layoutOp{literal: "-"}, layoutOp{verb: 'm'}, layoutOp{literal: "-"}, layoutOp{verb: 'd'})
+		case 'T':
+			flush()
+			l.ops = append(l.ops, layoutOp{verb: 'H'}, layoutOp{literal: ":"}, layoutOp{verb: 'M'}, layoutOp{literal: ":"}, layoutOp{verb: 'S'})
+		case 'Y', 'y', 'm', 'd', 'e', 'H', 'I', 'M', 'S', 'f', 'p', 'b', 'B', 'a', 'A', 'z', 's', 'j':
+			flush()
+			l.ops = append(l.ops, layoutOp{verb: v})
+			l.hasZone = l.hasZone || v == 'z' || v == 's'
+		default:
+			return nil, fmt.Errorf("time.layout: %%%c is not known; known are %%Y %%y %%m %%d %%e %%j %%b %%B %%a %%A %%H %%I %%p %%M %%S %%f %%z %%s %%F %%T %%%%", v)
+		}
+	}
+	flush()
+	return l, nil
+}
+
+// digits reads from least to most decimal digits at the front of p.
+func digits(p []byte, least, most int) (v, n int, ok bool) {
+	for n < len(p) && n < most && p[n] >= '0' && p[n] <= '9' {
+		v = v*10 + int(p[n]-'0')
+		n++
+	}
+	return v, n, n >= least
+}
+
+// fraction reads digits as a fraction of a second, in nanoseconds.
+func fraction(p []byte) (nano, n int) {
+	scale := 100_000_000
+	for n < len(p) && p[n] >= '0' && p[n] <= '9' {
+		nano += int(p[n]-'0') * scale
+		scale /= 10
+		n++
+	}
+	return nano, n
+}
+
+// offset reads Z, +hh:mm, +hhmm or +hh.
+func zoneOffset(p []byte) (seconds, n int, ok bool) {
+	if len(p) == 0 {
+		return 0, 0, false
+	}
+	if p[0] == 'Z' || p[0] == 'z' {
+		return 0, 1, true
+	}
+	if p[0] != '+' && p[0] != '-' {
+		return 0, 0, false
+	}
+	h, k, ok := digits(p[1:], 2, 2)
+	if !ok {
+		return 0, 0, false
+	}
+	n = 1 + k
+	rest := p[n:]
+	if len(rest) > 0 && rest[0] == ':' {
+		rest = rest[1:]
+	}
+	m, k, ok := digits(rest, 2, 2)
+	if ok {
+		n = len(p) - len(rest) + k
+	} else {
+		m = 0
+	}
+	seconds = h*3600 + m*60
+	if p[0] == '-' {
+		seconds = -seconds
+	}
+	return seconds, n, h <= 18 && m < 60
+}
+
+var (
+	monthNames = []string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+	dayNames   = []string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
+)
+
+func name(p []byte, names []string, full bool) (index, n int, ok bool) {
+	for i, want := range names {
+		for _, w := range []string{want, want[:3]} {
+			if (full || len(w) == 3) && len(p) >= len(w) && strings.EqualFold(string(p[:len(w)]), w) {
+				return i, len(w), true
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+// parse reads a time at the front of p and tells how many bytes it took.
+func (l *layout) parse(p []byte) (c civil, n int, ok bool) {
+	c = civil{month: 1, day: 1, noYear: true}
+	yearDay := 0
+	for _, op := range l.ops {
+		rest := p[n:]
+		var v, k int
+		good := true
+		switch op.verb {
+		case 0:
+			k = len(op.literal)
+			good = len(rest) >= k && string(rest[:k]) == op.literal
+		case 'Y':
+			c.year, k, good = digits(rest, 4, 4)
+			c.noYear = false
+		case 'y':
+			v, k, good = digits(rest, 2, 2)
+			c.year, c.noYear = 2000+v, false
+			if v >= 69 { // POSIX: 69 to 99 are of the last century
+				c.year -= 100
+			}
+		case 'm':
+			c.month, k, good = digits(rest, 1, 2)
+		case 'd':
+			c.day, k, good = digits(rest, 1, 2)
+		case 'e':
+			pad := 0
+			if len(rest) > 0 && rest[0] == ' ' {
+				pad = 1
+			}
+			c.day, k, good = digits(rest[pad:], 1, 2)
+			k += pad
+		case 'j':
+			yearDay, k, good = digits(rest, 1, 3)
+		case 'H', 'I':
+			c.hour, k, good = digits(rest, 1, 2)
+		case 'p':
+			good = len(rest) >= 2 && (rest[1] == 'M' || rest[1] == 'm')
+			if k = 2; good {
+				c.hasPM = true
+				c.pm = rest[0] == 'P' || rest[0] == 'p'
+				good = c.pm || rest[0] == 'A' || rest[0] == 'a'
+			}
+		case 'M':
+			c.min, k, good = digits(rest, 2, 2)
+		case 'S':
+			c.sec, k, good = digits(rest, 2, 2)
+		case 'f':
+			c.nano, k = fraction(rest)
+			good = k > 0
+		case 'b':
+			v, k, good = name(rest, monthNames, false)
+			c.month = v + 1
+		case 'B':
+			v, k, good = name(rest, monthNames, true)
+			c.month = v + 1
+		case 'a', 'A':
+			_, k, good = name(rest, dayNames, op.verb == 'A')
+		case 'z':
+			c.offset, k, good = zoneOffset(rest)
+			c.hasOffset = true
+		case 's':
+			c, k, good = epoch(rest)
+		}
+		if !good {
+			return c, 0, false
+		}
+		n += k
+	}
+	if c.isEpoch {
+		return c, n, true
+	}
+	if c.hasPM {
+		if c.hour < 1 || c.hour > 12 {
+			return c, 0, false
+		}
+		c.hour %= 12
+		if c.pm {
+			c.hour += 12
+		}
+	}
+	if yearDay > 0 {
+		d := time.Date(c.year, 1, yearDay, 0, 0, 0, 0, time.UTC)
+		c.month, c.day = int(d.Month()), d.Day()
+	}
+	return c, n, c.valid()
+}
+
+func (c civil) valid() bool {
+	return c.month >= 1 && c.month <= 12 && c.day >= 1 && c.day <= daysIn(c.year, c.month, c.noYear) && c.hour < 24 && c.min < 60 && c.sec <= 60
+}
+
+func daysIn(year, month int, noYear bool) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if noYear || year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+// epoch reads seconds since 1970 with or without a fraction, or milli-, micro- or nanoseconds by their size.
+func epoch(p []byte) (c civil, n int, ok bool) {
+	var v int64
+	for n < len(p) && p[n] >= '0' && p[n] <= '9' {
+		if v > math.MaxInt64/10-10 {
+			return c, 0, false
+		}
+		v = v*10 + int64(p[n]-'0')
+		n++
+	}
+	if n == 0 || n > 19 {
+		return c, 0, false
+	}
+	c.isEpoch = true
+	switch {
+	case n <= 11:
+		c.epoch = v * 1e9
+		if n+1 < len(p) && p[n] == '.' {
+			if nano, k := fraction(p[n+1:]); k > 0 {
+				c.epoch += int64(nano)
+				n += 1 + k
+			}
+		}
+	case n <= 14:
+		c.epoch = v * 1e6
+	case n <= 17:
+		c.epoch = v * 1e3
+	default:
+		c.epoch = v
+	}
+	return c, n, true
+}
+
+// recognise reads a time stamp whose layout nobody gave: ISO 8601 and RFC 3339 in their common variants, or an epoch.
+func recognise(p []byte) (c civil, n int, ok bool) {
+	if len(p) >= 16 && (p[4] == '-' || p[4] == '/') {
+		sep := p[4]
+		c.year, _, ok = digits(p, 4, 4)
+		var ok2, ok3, ok4, ok5 bool
+		c.month, _, ok2 = digits(p[5:], 2, 2)
+		c.day, _, ok3 = digits(p[8:], 2, 2)
+		c.hour, _, ok4 = digits(p[11:], 2, 2)
+		c.min, _, ok5 = digits(p[14:], 2, 2)
+		if !(ok && ok2 && ok3 && ok4 && ok5) || p[7] != sep || p[13] != ':' || (p[10] != 'T' && p[10] != ' ' && p[10] != 't' && p[10] != '_') {
+			return c, 0, false
+		}
+		n = 16
+		if len(p) >= 19 && p[16] == ':' {
+			c.sec, _, ok = digits(p[17:], 2, 2)
+			if !ok {
+				return c, 0, false
+			}
+			n = 19
+			if len(p) > 20 && (p[19] == '.' || p[19] == ',') {
+				if nano, k := fraction(p[20:]); k > 0 {
+					c.nano = nano
+					n = 20 + k
+				}
+			}
+		}
+		rest := p[n:]
+		space := 0
+		if len(rest) > 1 && rest[0] == ' ' && (rest[1] == '+' || rest[1] == '-') {
+			space = 1
+		}
+		if off, k, ok := zoneOffset(rest[space:]); ok {
+			c.offset, c.hasOffset = off, true
+			n += space + k
+		}
+		return c, n, c.valid()
+	}
+	return epoch(p)
+}
+
+// clock turns written times into Unix nanoseconds. It caches the last minute, since the lookup of a zone costs more
+// than reading the digits.
+type clock struct {
+	layout *layout
+	zone   *time.Location
+	key    int64
+	base   int64 // nanoseconds of the cached minute
+	note   record.TimeNote
+	cached bool
+}
+
+func newClock(t Time) (*clock, error) {
+	c := &clock{}
+	if t.Layout != "" {
+		l, err := compileLayout(t.Layout)
+		if err != nil {
+			return nil, err
+		}
+		c.layout = l
+	}
+	if t.Zone != "" {
+		if err := CheckZone(t.Zone); err != nil {
+			return nil, err
+		}
+		loc, err := time.LoadLocation(t.Zone)
+		if err != nil {
+			return nil, err
+		}
+		c.zone = loc
+	}
+	return c, nil
+}
+
+// read reads a time at the front of p. n is how many bytes it took; ok is false when there is none.
+func (c *clock) read(p []byte) (v civil, n int, ok bool) {
+	if c.layout != nil {
+		return c.layout.parse(p)
+	}
+	return recognise(p)
+}
+
+// resolve turns a written time into nanoseconds; observed stands in where that is impossible.
+func (c *clock) resolve(v civil, observed int64) (int64, record.TimeNote) {
+	if v.isEpoch {
+		return v.epoch, record.TimeGood
+	}
+	note := record.TimeGood
+	if v.noYear {
+		v.year = nearestYear(v, observed)
+		note = record.TimeGuessedYear
+	}
+	tail := int64(v.sec)*1e9 + int64(v.nano)
+	if v.hasOffset {
+		return c.minute(v, time.UTC, 1) - int64(v.offset)*1e9 + tail, note
+	}
+	if c.zone == nil {
+		return observed, record.TimeNoZone
+	}
+	t := c.minute(v, c.zone, 2) + tail
+	if c.note != record.TimeGood {
+		note = c.note
+	}
+	return t, note
+}
+
+func (c *clock) minute(v civil, zone *time.Location, which int64) int64 {
+	key := ((((int64(v.year)*16+int64(v.month))*32+int64(v.day))*32+int64(v.hour))*64+int64(v.min))*4 + which
+	if c.cached && c.key == key {
+		return c.base
+	}
+	c.key, c.cached, c.note = key, true, record.TimeGood
+	t := time.Date(v.year, time.Month(v.month), v.day, v.hour, v.min, 0, 0, zone)
+	if zone != time.UTC {
+		t, c.note = settleWall(t, v.hour, v.min)
+	}
+	c.base = t.UnixNano()
+	return c.base
+}
+
+// settleWall takes the earlier of two instants that a repeated hour names, and marks an hour that never was.
+// The standard library promises neither (time.Date).
+func settleWall(t time.Time, hour, min int) (time.Time, record.TimeNote) {
+	if t.Hour() != hour || t.Minute() != min {
+		return t, record.TimeSkipped
+	}
+	for _, shift := range []time.Duration{30 * time.Minute, time.Hour, 2 * time.Hour} {
+		if e := t.Add(-shift); e.Hour() == hour && e.Minute() == min && e.Day() == t.Day() {
+			return e, record.TimeRepeated
+		}
+		if l := t.Add(shift); l.Hour() == hour && l.Minute() == min && l.Day() == t.Day() {
+			return t, record.TimeRepeated
+		}
+	}
+	return t, record.TimeGood
+}
+
+// nearestYear is the year that brings a date without one closest to the observed time.
+func nearestYear(v civil, observed int64) int {
+	year := time.Unix(0, observed).UTC().Year()
+	best, bestGap := year, int64(math.MaxInt64)
+	for y := year - 1; y <= year+1; y++ {
+		if v.day > daysIn(y, v.month, false) {
+			continue
+		}
+		gap := time.Date(y, time.Month(v.month), v.day, v.hour, v.min, v.sec, 0, time.UTC).UnixNano() - observed
+		if gap = max(gap, -gap); gap < bestGap {
+			best, bestGap = y, gap
+		}
+	}
+	return best
+}

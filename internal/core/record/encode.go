@@ -1,0 +1,340 @@
+package record
+
+import (
+	"bytes"
+	"encoding/json"
+	"math"
+	"strconv"
+	"time"
+
+	"google.golang.org/protobuf/encoding/protowire"
+)
+
+// Encoding is a form in which records travel.
+type Encoding uint8
+
+// The encodings: NDJSON lines, and OTLP log records (opentelemetry-proto, logs/v1) as fields of ScopeLogs.
+const (
+	NDJSON Encoding = iota
+	OTLP
+)
+
+// Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere.
+type Encoded struct {
+	Origin *Origin
+	Bytes  []byte
+	Ends   []uint32
+}
+
+// Encoder turns batches into bytes. It caches the last second it wrote, so each goroutine needs its own.
+type Encoder struct {
+	second [2]int64
+	text   [2][20]byte
+	note   []byte
+}
+
+// Encode encodes all records of a batch.
+func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
+	out := Encoded{Origin: b.Origin, Ends: make([]uint32, 0, len(b.Records)), Bytes: make([]byte, 0, len(b.Arena)+len(b.Arena)/2+len(b.Records)*200)}
+	for i := range b.Records {
+		if enc == OTLP {
+			out.Bytes = e.appendOTLP(out.Bytes, b, &b.Records[i])
+		} else {
+			out.Bytes = e.AppendNDJSON(out.Bytes, b, &b.Records[i])
+		}
+		out.Ends = append(out.Ends, uint32(len(out.Bytes)))
+	}
+	return out
+}
+
+// appendTime writes Unix nanoseconds as RFC 3339 in UTC with nine digits.
+func (e *Encoder) appendTime(dst []byte, which int, nanos int64) []byte {
+	sec := nanos / 1e9
+	frac := nanos % 1e9
+	if frac < 0 {
+		sec, frac = sec-1, frac+1e9
+	}
+	if e.second[which] != sec || e.text[which][0] == 0 {
+		e.second[which] = sec
+		time.Unix(sec, 0).UTC().AppendFormat(e.text[which][:0], "2006-01-02T15:04:05.")
+	}
+	dst = append(dst, e.text[which][:]...)
+	var digits [9]byte
+	for i := 8; i >= 0; i-- {
+		digits[i] = byte('0' + frac%10)
+		frac /= 10
+	}
+	return append(append(dst, digits[:]...), 'Z')
+}
+
+// AppendNDJSON writes one record as a line of JSON.
+func (e *Encoder) AppendNDJSON(dst []byte, b *Batch, r *Record) []byte {
+	dst = append(dst, `{"time":"`...)
+	dst = e.appendTime(dst, 0, r.Time)
+	dst = append(dst, `","observed":"`...)
+	dst = e.appendTime(dst, 1, r.Observed)
+	dst = append(dst, '"')
+	if r.Level != 0 {
+		dst = append(dst, `,"level":"`...)
+		dst = append(append(dst, LevelName(r.Level)...), '"')
+	}
+	dst = append(dst, `,"body":`...)
+	dst = AppendJSONString(dst, b.Bytes(r.Body))
+	if r.Flags&HasOriginal != 0 {
+		dst = append(dst, `,"original":`...)
+		dst = AppendJSONString(dst, b.Bytes(r.Original))
+	}
+	if r.N > 0 {
+		sep := append(dst, `,"fields":{`...)
+		dst = sep
+		for i, v := range b.Fields(r) {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = append(dst, b.Schema.json[v.Slot]...)
+			switch v.Kind {
+			case Text:
+				dst = AppendJSONString(dst, b.Bytes(v.Span))
+			case JSON:
+				dst = append(dst, b.Bytes(v.Span)...)
+			case Int:
+				dst = strconv.AppendInt(dst, int64(v.Num), 10)
+			case Bool:
+				dst = strconv.AppendBool(dst, v.Num != 0)
+			case Float:
+				dst = appendFloat(dst, math.Float64frombits(v.Num))
+			}
+		}
+		dst = append(dst, '}')
+	}
+	dst = append(dst, b.Origin.jsonTail...)
+	if r.Flags&(Unparsed|Truncated|MoreFields) != 0 || r.TimeNote != TimeGood {
+		dst = append(dst, `,"notes":{`...)
+		start := len(dst)
+		if r.Flags&Unparsed != 0 {
+			dst = append(dst, `"parsed":false,`...)
+		}
+		if r.Flags&Truncated != 0 {
+			dst = append(dst, `"truncated":true,`...)
+		}
+		if r.Flags&MoreFields != 0 {
+			dst = append(dst, `"fields":"too many names",`...)
+		}
+		if r.TimeNote != TimeGood {
+			dst = append(dst, `"time":"`...)
+			dst = append(append(dst, r.TimeNote.String()...), '"', ',')
+		}
+		if len(dst) > start {
+			dst = dst[:len(dst)-1]
+		}
+		dst = append(dst, '}')
+	}
+	return append(dst, '}', '\n')
+}
+
+func appendFloat(dst []byte, f float64) []byte {
+	if math.IsNaN(f) || math.IsInf(f, 0) { // JSON has no such numbers
+		return append(strconv.AppendFloat(append(dst, '"'), f, 'g', -1, 64), '"')
+	}
+	return strconv.AppendFloat(dst, f, 'g', -1, 64)
+}
+
+const hexDigits = "0123456789abcdef"
+
+// safe marks the bytes that stand for themselves inside a JSON string.
+var safe = func() (t [256]bool) {
+	for i := 0x20; i < 256; i++ {
+		t[i] = i != '"' && i != '\\' && i != 0x7f
+	}
+	return
+}()
+
+// AppendJSONString writes valid UTF-8 as a JSON string.
+func AppendJSONString(dst, s []byte) []byte {
+	dst = append(dst, '"')
+	from := 0
+	for i := 0; i < len(s); i++ {
+		if safe[s[i]] {
+			continue
+		}
+		dst = append(dst, s[from:i]...)
+		switch c := s[i]; c {
+		case '"', '\\':
+			dst = append(dst, '\\', c)
+		case '\n':
+			dst = append(dst, '\\', 'n')
+		case '\t':
+			dst = append(dst, '\\', 't')
+		case '\r':
+			dst = append(dst, '\\', 'r')
+		default:
+			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
+		}
+		from = i + 1
+	}
+	dst = append(dst, s[from:]...)
+	return append(dst, '"')
+}
+
+// appendOTLP writes one LogRecord as field 2 of ScopeLogs.
+func (e *Encoder) appendOTLP(dst []byte, b *Batch, r *Record) []byte {
+	p := e.note[:0]
+	p = protowire.AppendTag(p, 1, protowire.Fixed64Type)
+	p = protowire.AppendFixed64(p, uint64(r.Time))
+	if r.Level != 0 {
+		p = protowire.AppendTag(p, 2, protowire.VarintType)
+		p = protowire.AppendVarint(p, uint64(r.Level))
+		p = protowire.AppendTag(p, 3, protowire.BytesType)
+		p = protowire.AppendString(p, LevelName(r.Level))
+	}
+	p = appendTextValue(p, 5, b.Bytes(r.Body))
+	for _, v := range b.Fields(r) {
+		key := b.Schema.otlp[v.Slot]
+		switch v.Kind {
+		case Text:
+			text := b.Bytes(v.Span)
+			value := sizeTagged(len(text))
+			p = protowire.AppendTag(p, 6, protowire.BytesType)
+			p = protowire.AppendVarint(p, uint64(len(key)+sizeTagged(value)))
+			p = append(p, key...)
+			p = appendTextValue(p, 2, text)
+		case Int:
+			size := 1 + protowire.SizeVarint(v.Num)
+			p = appendKeyed(p, key, size)
+			p = protowire.AppendTag(p, 3, protowire.VarintType)
+			p = protowire.AppendVarint(p, v.Num)
+		case Bool:
+			p = appendKeyed(p, key, 2)
+			p = protowire.AppendTag(p, 2, protowire.VarintType)
+			p = protowire.AppendVarint(p, v.Num)
+		case Float:
+			p = appendKeyed(p, key, 9)
+			p = protowire.AppendTag(p, 4, protowire.Fixed64Type)
+			p = protowire.AppendFixed64(p, v.Num)
+		case JSON:
+			value := jsonValue(b.Bytes(v.Span))
+			p = appendKeyed(p, key, len(value))
+			p = append(p, value...)
+		}
+	}
+	if r.Flags&HasOriginal != 0 {
+		p = appendAttribute(p, 6, "log.record.original", b.Bytes(r.Original))
+	}
+	p = append(p, b.Origin.otlpFile...)
+	if r.Flags&Unparsed != 0 {
+		p = append(p, noteParsed...)
+	}
+	if r.Flags&Truncated != 0 {
+		p = append(p, noteTruncated...)
+	}
+	if r.Flags&MoreFields != 0 {
+		p = appendAttribute(p, 6, "synaxis.fields", []byte("too many names"))
+	}
+	if r.TimeNote != TimeGood {
+		p = appendAttribute(p, 6, "synaxis.time", []byte(r.TimeNote.String()))
+	}
+	p = protowire.AppendTag(p, 11, protowire.Fixed64Type)
+	p = protowire.AppendFixed64(p, uint64(r.Observed))
+	e.note = p
+	dst = protowire.AppendTag(dst, 2, protowire.BytesType)
+	return protowire.AppendBytes(dst, p)
+}
+
+var (
+	noteParsed    = boolAttribute("synaxis.parsed", false)
+	noteTruncated = boolAttribute("synaxis.truncated", true)
+)
+
+func boolAttribute(key string, v bool) []byte {
+	k := appendTagged(nil, 1, []byte(key))
+	p := appendKeyed(nil, k, 2)
+	p = protowire.AppendTag(p, 2, protowire.VarintType)
+	return protowire.AppendVarint(p, protowire.EncodeBool(v))
+}
+
+// appendKeyed opens attribute 6 with an encoded key and an AnyValue of the given size, whose bytes the caller appends.
+func appendKeyed(p, key []byte, size int) []byte {
+	p = protowire.AppendTag(p, 6, protowire.BytesType)
+	p = protowire.AppendVarint(p, uint64(len(key)+sizeTagged(size)))
+	p = append(p, key...)
+	p = protowire.AppendTag(p, 2, protowire.BytesType)
+	return protowire.AppendVarint(p, uint64(size))
+}
+
+func sizeTagged(n int) int { return 1 + protowire.SizeVarint(uint64(n)) + n }
+
+func appendTagged(dst []byte, num protowire.Number, p []byte) []byte {
+	dst = protowire.AppendTag(dst, num, protowire.BytesType)
+	return protowire.AppendBytes(dst, p)
+}
+
+// appendTextValue writes AnyValue{string_value} as field num.
+func appendTextValue(p []byte, num protowire.Number, text []byte) []byte {
+	p = protowire.AppendTag(p, num, protowire.BytesType)
+	p = protowire.AppendVarint(p, uint64(sizeTagged(len(text))))
+	return appendTagged(p, 1, text)
+}
+
+func appendAttribute(p []byte, num protowire.Number, key string, text []byte) []byte {
+	value := sizeTagged(sizeTagged(len(text)))
+	p = protowire.AppendTag(p, num, protowire.BytesType)
+	p = protowire.AppendVarint(p, uint64(sizeTagged(len(key))+value))
+	p = appendTagged(p, 1, []byte(key))
+	return appendTextValue(p, 2, text)
+}
+
+func textAttribute(num protowire.Number, key, text string) []byte {
+	return appendAttribute(nil, num, key, []byte(text))
+}
+
+// jsonValue turns JSON text into an encoded AnyValue. Lists and objects are rare in fields, so this one may be slow.
+func jsonValue(text []byte) []byte {
+	var v any
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	if d.Decode(&v) != nil {
+		return appendTagged(nil, 1, text)
+	}
+	return anyValue(v)
+}
+
+func anyValue(v any) []byte {
+	switch v := v.(type) {
+	case string:
+		return appendTagged(nil, 1, []byte(v))
+	case bool:
+		return protowire.AppendVarint(protowire.AppendTag(nil, 2, protowire.VarintType), protowire.EncodeBool(v))
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return protowire.AppendVarint(protowire.AppendTag(nil, 3, protowire.VarintType), uint64(n))
+		}
+		f, _ := v.Float64()
+		return protowire.AppendFixed64(protowire.AppendTag(nil, 4, protowire.Fixed64Type), math.Float64bits(f))
+	case []any:
+		var list []byte
+		for _, item := range v {
+			list = appendTagged(list, 1, anyValue(item))
+		}
+		return appendTagged(nil, 5, list)
+	case map[string]any:
+		var list []byte
+		for key, item := range v {
+			kv := appendTagged(nil, 1, []byte(key))
+			list = appendTagged(list, 1, appendTagged(kv, 2, anyValue(item)))
+		}
+		return appendTagged(nil, 6, list)
+	}
+	return nil
+}
+
+// AppendResourceLogs wraps encoded OTLP records of one origin as field 1 of ExportLogsServiceRequest (and LogsData).
+func AppendResourceLogs(dst []byte, o *Origin, records []byte) []byte {
+	scopeLogs := len(o.scope) + len(records)
+	dst = protowire.AppendTag(dst, 1, protowire.BytesType)
+	dst = protowire.AppendVarint(dst, uint64(len(o.otlpHead)+sizeTagged(scopeLogs)))
+	dst = append(dst, o.otlpHead...)
+	dst = protowire.AppendTag(dst, 2, protowire.BytesType)
+	dst = protowire.AppendVarint(dst, uint64(scopeLogs))
+	dst = append(dst, o.scope...)
+	return append(dst, records...)
+}

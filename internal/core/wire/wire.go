@@ -1,0 +1,142 @@
+// Package wire holds what agent and service say to each other, so that both sides agree by construction: the framing
+// of OpAMP over WebSocket, capabilities, the name of the config, the numbers as OTLP metrics, and the pin.
+//
+// OpAMP and OTLP are open specifications (github.com/open-telemetry/opamp-spec, opentelemetry-proto).
+package wire
+
+import (
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
+	"google.golang.org/protobuf/encoding/protowire"
+	"google.golang.org/protobuf/proto"
+)
+
+// Paths of the service that agents call.
+const (
+	OpAMPPath   = "/v1/opamp"
+	MetricsPath = "/v1/metrics"
+)
+
+// MaxMessage bounds one message, in bytes.
+const MaxMessage = 16 << 20
+
+// ServiceName is the service.name of our own agent; only an agent that says it gets our config.
+const ServiceName = "synaxis-agent"
+
+// ConfigName is the key of the host config in OpAMP's config map, and ConfigType its content type.
+const (
+	ConfigName = "synaxis.yaml"
+	ConfigType = "text/yaml"
+)
+
+// AgentCapabilities are what our agent can do.
+const AgentCapabilities = uint64(protobufs.AgentCapabilities_AgentCapabilities_ReportsStatus |
+	protobufs.AgentCapabilities_AgentCapabilities_AcceptsRemoteConfig |
+	protobufs.AgentCapabilities_AgentCapabilities_ReportsEffectiveConfig |
+	protobufs.AgentCapabilities_AgentCapabilities_ReportsOwnMetrics |
+	protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings |
+	protobufs.AgentCapabilities_AgentCapabilities_ReportsHealth |
+	protobufs.AgentCapabilities_AgentCapabilities_ReportsRemoteConfig)
+
+// ServerCapabilities are what our service can do.
+const ServerCapabilities = uint64(protobufs.ServerCapabilities_ServerCapabilities_AcceptsStatus |
+	protobufs.ServerCapabilities_ServerCapabilities_OffersRemoteConfig |
+	protobufs.ServerCapabilities_ServerCapabilities_AcceptsEffectiveConfig |
+	protobufs.ServerCapabilities_ServerCapabilities_OffersConnectionSettings)
+
+// Marshal writes a message as one WebSocket frame: a zero header, then protobuf (OpAMP specification, WebSocket
+// transport).
+func Marshal(m proto.Message) ([]byte, error) {
+	return proto.MarshalOptions{}.MarshalAppend([]byte{0}, m)
+}
+
+// Unmarshal reads a frame; a frame without the header is taken too, as the specification asks.
+func Unmarshal(frame []byte, m proto.Message) error {
+	if len(frame) > 0 && frame[0] == 0 {
+		_, n := protowire.ConsumeVarint(frame)
+		frame = frame[n:]
+	}
+	return proto.Unmarshal(frame, m)
+}
+
+// Attribute returns a text attribute of a description, or "".
+func Attribute(list []*protobufs.KeyValue, key string) string {
+	for _, kv := range list {
+		if kv.GetKey() == key {
+			return kv.GetValue().GetStringValue()
+		}
+	}
+	return ""
+}
+
+// TextAttribute makes a text attribute.
+func TextAttribute(key, value string) *protobufs.KeyValue {
+	return &protobufs.KeyValue{Key: key, Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}}}
+}
+
+// ConfigOf returns the text of our config in a config map.
+func ConfigOf(m *protobufs.AgentConfigMap) []byte { return m.GetConfigMap()[ConfigName].GetBody() }
+
+// ConfigMap wraps a config text.
+func ConfigMap(text []byte) *protobufs.AgentConfigMap {
+	return &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{ConfigName: {Body: text, ContentType: ConfigType}}}
+}
+
+// Fingerprint is the SHA-256 of a certificate (DER), as sha256:HEX.
+func Fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+// ErrPin is what VerifyPin says when the other side is not the one that was pinned.
+var ErrPin = errors.New("the service's certificate does not match the pin")
+
+// VerifyPin checks a TLS peer against a pin. The pin may name the peer's own certificate, or an authority that the
+// peer presents and that vouches for it under serverName.
+func VerifyPin(pin string, chain [][]byte, serverName string) error {
+	want := strings.ToLower(pin)
+	if len(chain) == 0 {
+		return fmt.Errorf("%w: it presents none", ErrPin)
+	}
+	var seen []string
+	for i, der := range chain {
+		got := Fingerprint(der)
+		seen = append(seen, got)
+		if got != want {
+			continue
+		}
+		if i == 0 {
+			return nil
+		}
+		root, err := x509.ParseCertificate(der)
+		if err != nil {
+			return fmt.Errorf("pinned certificate: %w", err)
+		}
+		leaf, err := x509.ParseCertificate(chain[0])
+		if err != nil {
+			return fmt.Errorf("service's certificate: %w", err)
+		}
+		roots := x509.NewCertPool()
+		roots.AddCert(root)
+		if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: serverName}); err != nil {
+			return fmt.Errorf("the pinned authority does not vouch for %s: %w", serverName, err)
+		}
+		return nil
+	}
+	return fmt.Errorf("%w: pinned %s, the service presents %s", ErrPin, want, strings.Join(seen, ", "))
+}
+
+// CheckPin tells what is wrong with the form of a pin, or nil.
+func CheckPin(pin string) error {
+	h, ok := strings.CutPrefix(strings.ToLower(pin), "sha256:")
+	if b, err := hex.DecodeString(h); !ok || err != nil || len(b) != sha256.Size {
+		return fmt.Errorf("pin %q: expected sha256: and 64 hexadecimal digits, as the service prints them at its start", pin)
+	}
+	return nil
+}

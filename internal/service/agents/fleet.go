@@ -1,0 +1,397 @@
+// Package agents knows the hosts: who is in the inventory, which agent is connected, and what it reports. It speaks
+// OpAMP with them, over WebSocket and by polling, and takes their numbers.
+package agents
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/store"
+)
+
+// Desk decides what hosts should run. It hears what happens to them.
+type Desk interface {
+	// HostEvent tells of an event; the desk may offer a config in answer.
+	HostEvent(e rollout.Event)
+	// HostChanged says that a host's labels or settings changed, or that it joined.
+	HostChanged(name string)
+}
+
+// Component is a part of an agent's health tree.
+type Component struct {
+	Code   string    `json:"code,omitempty"`
+	Reason string    `json:"reason,omitempty"`
+	Since  time.Time `json:"since"`
+}
+
+// Live is what an agent last reported.
+type Live struct {
+	Transport    string               `json:"transport"` // websocket, polling
+	LastSeen     time.Time            `json:"lastSeen"`
+	Version      string               `json:"version"`
+	Observed     map[string]string    `json:"observed"`
+	Components   map[string]Component `json:"components"` // "source/NAME"
+	ConfigState  string               `json:"configState"`
+	ConfigHash   string               `json:"configHash"`
+	ConfigReason string               `json:"configReason,omitempty"`
+	ConfigSince  time.Time            `json:"configSince"`
+	Running      string               `json:"running"`             // hash of the config that it reports as effective
+	Effective    string               `json:"effective,omitempty"` // its text
+}
+
+// View is a copy of all that is known of one host.
+type View struct {
+	store.Host
+	Live
+	Connected bool
+	Assigned  store.Assignment
+	Pending   string // why it should run something else than it is assigned: "inventory", or ""
+	Numbers   map[string]wire.Numbers
+}
+
+// Inventory is the host as definitions see it.
+func (v View) Inventory() inventory.Host {
+	return inventory.Host{Name: v.Name, Labels: v.Labels, Settings: v.Settings, OS: v.Observed["os.type"], Arch: v.Observed["host.arch"]}
+}
+
+// Verdict is the health of the host.
+func (v View) Verdict(now time.Time) health.Verdict {
+	since := v.ConfigSince
+	if v.Assigned.AssignedAt.After(since) {
+		since = v.Assigned.AssignedAt
+	}
+	return health.EvaluateHost(health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: v.configState(),
+		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut}, now)
+}
+
+// configState is the state of the assigned config; what the agent said of another one does not count.
+func (v View) configState() string {
+	if v.ConfigHash != v.Assigned.Hash {
+		return ""
+	}
+	return v.ConfigState
+}
+
+// SourceVerdict is the health of a source on the host.
+func (v View) SourceVerdict(name string, now time.Time) health.Verdict {
+	c, reported := v.Components["source/"+name]
+	n := v.Numbers[name]
+	s := health.Source{Host: v.Verdict(now), Reported: reported, Code: c.Code, Reason: c.Reason, Since: c.Since,
+		Read: n.Read, Unparsed: n.Unparsed, Pending: n.Pending}
+	for _, d := range n.Deliveries {
+		s.Refused += d.Refused
+	}
+	return health.EvaluateSource(s, now)
+}
+
+// host is the live entry.
+type host struct {
+	view     View
+	conn     *conn // of a WebSocket
+	offer    *offer
+	sequence uint64
+	known    bool  // sequence is known
+	dirty    bool  // to be written to state.db
+	bucket   int64 // of five minutes
+	base     map[string]wire.Numbers
+}
+
+// offer is a config that waits to be sent or polled.
+type offer struct{ hash, text string }
+
+// Fleet is all hosts.
+type Fleet struct {
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
+	desk  Desk
+	note  func(topic string)
+
+	mu     sync.RWMutex
+	hosts  map[string]*host
+	byUID  map[string]*host
+	creds  map[string]store.Credential // by id
+	bucket tokenBucket
+	saving sync.Mutex
+}
+
+// New reads the inventory. note is called when something changed that a page may show.
+func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Fleet, error) {
+	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}}
+	f.bucket = tokenBucket{rate: 300, full: 300, left: 300}
+	list, err := st.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	states, numbers, err := st.HostStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	assigned, err := st.Assignments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range list {
+		e := &host{view: View{Host: h}}
+		if s, ok := states[h.Name]; ok {
+			if err := json.Unmarshal([]byte(s), &e.view.Live); err != nil {
+				log.Warn("state of a host is damaged and begins anew", "host", h.Name, "error", err)
+			}
+		}
+		if s, ok := numbers[h.Name]; ok {
+			if err := json.Unmarshal([]byte(s), &e.view.Numbers); err != nil {
+				log.Warn("numbers of a host are damaged and begin anew", "host", h.Name, "error", err)
+			}
+		}
+		f.hosts[h.Name] = e
+		if h.UID != "" {
+			f.byUID[h.UID] = e
+		}
+	}
+	for _, a := range assigned {
+		if e := f.hosts[a.Host]; e != nil {
+			e.view.Assigned = a
+		}
+	}
+	creds, err := st.Credentials(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range creds {
+		f.creds[c.ID] = c
+	}
+	return f, nil
+}
+
+// SetDesk connects the desk; it must be called before agents are let in.
+func (f *Fleet) SetDesk(d Desk) { f.desk = d }
+
+// Run writes what agents reported to state.db now and then, and notices pollers that went away, until ctx ends.
+func (f *Fleet) Run(ctx context.Context) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			f.flush(context.WithoutCancel(ctx))
+			return
+		case <-t.C:
+			f.missing()
+			f.flush(ctx)
+		}
+	}
+}
+
+// pollPatience is how long after its last poll a polling agent counts as connected.
+const pollPatience = 90 * time.Second
+
+// Close ends all connections of agents, which will come back.
+func (f *Fleet) Close() {
+	f.mu.RLock()
+	var all []*conn
+	for _, h := range f.hosts {
+		if h.conn != nil {
+			all = append(all, h.conn)
+		}
+	}
+	f.mu.RUnlock()
+	for _, c := range all {
+		c.ws.CloseNow()
+	}
+}
+
+func (f *Fleet) missing() {
+	var gone []string
+	now := f.now()
+	f.mu.Lock()
+	for name, h := range f.hosts {
+		if h.view.Connected && h.conn == nil && now.Sub(h.view.LastSeen) > pollPatience {
+			h.view.Connected, h.dirty = false, true
+			gone = append(gone, name)
+		}
+	}
+	f.mu.Unlock()
+	for _, name := range gone {
+		f.desk.HostEvent(rollout.Event{Kind: rollout.Disconnected, Host: name})
+		f.note("hosts")
+	}
+}
+
+func (f *Fleet) flush(ctx context.Context) {
+	f.saving.Lock()
+	defer f.saving.Unlock()
+	var updates []store.HostUpdate
+	f.mu.Lock()
+	for name, h := range f.hosts {
+		if !h.dirty {
+			continue
+		}
+		h.dirty = false
+		u := store.HostUpdate{Host: name}
+		if text, err := json.Marshal(h.view.Live); err == nil {
+			u.State = string(text)
+		}
+		if h.view.Numbers != nil {
+			if text, err := json.Marshal(h.view.Numbers); err == nil {
+				u.Numbers = string(text)
+			}
+			if text, err := json.Marshal(deltas(h.base, h.view.Numbers)); err == nil && h.bucket != 0 {
+				u.Bucket, u.Delta = h.bucket, string(text)
+			}
+		}
+		updates = append(updates, u)
+	}
+	f.mu.Unlock()
+	if len(updates) == 0 {
+		return
+	}
+	if err := f.store.SaveStates(ctx, updates); err != nil {
+		f.log.Error("what agents reported is not written", "error", err)
+	}
+}
+
+// deltas are the sums that grew, and by how much.
+func deltas(from, to map[string]wire.Numbers) map[string]wire.Numbers {
+	out := map[string]wire.Numbers{}
+	for name, n := range to {
+		was := from[name]
+		d := wire.Numbers{Read: max(0, n.Read-was.Read), Bytes: max(0, n.Bytes-was.Bytes), Unparsed: max(0, n.Unparsed-was.Unparsed),
+			Dropped: max(0, n.Dropped-was.Dropped), Blank: max(0, n.Blank-was.Blank), Truncated: max(0, n.Truncated-was.Truncated)}
+		for dest, c := range n.Deliveries {
+			w := was.Deliveries[dest]
+			if c != w {
+				if d.Deliveries == nil {
+					d.Deliveries = map[string]wire.DeliveryCounts{}
+				}
+				d.Deliveries[dest] = wire.DeliveryCounts{Acknowledged: max(0, c.Acknowledged-w.Acknowledged), Refused: max(0, c.Refused-w.Refused)}
+			}
+		}
+		if d.Read != 0 || d.Blank != 0 || d.Truncated != 0 || d.Deliveries != nil {
+			out[name] = d
+		}
+	}
+	return out
+}
+
+// All returns a copy of every host, ordered by name.
+func (f *Fleet) All() []View {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	out := make([]View, 0, len(f.hosts))
+	for _, h := range f.hosts {
+		out = append(out, h.view)
+	}
+	slices.SortFunc(out, func(a, b View) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Get returns a copy of one host.
+func (f *Fleet) Get(name string) (View, bool) {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	h, ok := f.hosts[name]
+	if !ok {
+		return View{}, false
+	}
+	return h.view, true
+}
+
+// Inventory returns the hosts as definitions see them.
+func (f *Fleet) Inventory() []inventory.Host {
+	all := f.All()
+	out := make([]inventory.Host, len(all))
+	for i, v := range all {
+		out[i] = v.Inventory()
+	}
+	return out
+}
+
+// Edit changes labels or settings: keys with a value are set, keys in remove are taken away.
+func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string) error {
+	v, ok := f.Get(name)
+	if !ok {
+		return fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+	}
+	h := v.Host
+	before := h.Labels
+	if what == "settings" {
+		before = h.Settings
+	}
+	after := maps.Clone(before)
+	if after == nil {
+		after = map[string]string{}
+	}
+	maps.Copy(after, set)
+	for _, k := range remove {
+		delete(after, k)
+	}
+	if what == "settings" {
+		h.Settings = after
+	} else {
+		h.Labels = after
+	}
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.PutHost(h); err != nil {
+			return err
+		}
+		return t.Audit(who, f.now(), "host "+what, name, before, after)
+	})
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	if e := f.hosts[name]; e != nil {
+		e.view.Labels, e.view.Settings = h.Labels, h.Settings
+	}
+	f.mu.Unlock()
+	f.desk.HostChanged(name)
+	f.note("hosts")
+	return nil
+}
+
+// SetAssigned tells the fleet what the desk has written down for a host.
+func (f *Fleet) SetAssigned(a store.Assignment) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if h := f.hosts[a.Host]; h != nil {
+		h.view.Assigned = a
+		h.view.Pending = ""
+	}
+}
+
+// SetPending tells why a host should run something else than it is assigned.
+func (f *Fleet) SetPending(name, why string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if h := f.hosts[name]; h != nil {
+		h.view.Pending = why
+	}
+}
+
+// Offer sends a config to a host, now or at its next poll. It answers false when no agent of ours is there to take it.
+func (f *Fleet) Offer(name, hash, text string) bool {
+	f.mu.Lock()
+	h := f.hosts[name]
+	if h == nil || !h.view.Connected || h.view.ServiceName != wire.ServiceName {
+		f.mu.Unlock()
+		return false
+	}
+	h.offer = &offer{hash, text}
+	c := h.conn
+	f.mu.Unlock()
+	if c != nil {
+		c.wake()
+	}
+	return true
+}

@@ -1,0 +1,240 @@
+package agents
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/service/store"
+)
+
+// Secrets have the form ID.SECRET: the id finds the row, and of the secret only the SHA-256 is kept.
+
+// newSecret makes 256 random bits.
+func newSecret() (secret string, hash []byte) {
+	var b [32]byte
+	_, _ = rand.Read(b[:])
+	secret = base64.RawURLEncoding.EncodeToString(b[:])
+	sum := sha256.Sum256([]byte(secret))
+	return secret, sum[:]
+}
+
+func newID(prefix string) string {
+	var b [6]byte
+	_, _ = rand.Read(b[:])
+	return fmt.Sprintf("%s%x", prefix, b)
+}
+
+func matches(hash []byte, secret string) bool {
+	sum := sha256.Sum256([]byte(secret))
+	return subtle.ConstantTimeCompare(hash, sum[:]) == 1
+}
+
+// Denied is why an agent is not let in, in words for the person at the host.
+type Denied struct{ Words string }
+
+func (d Denied) Error() string { return d.Words }
+
+// offerLasts is how long an agent has to use the credential that it was offered.
+const offerLasts = 10 * time.Minute
+
+// CreateJoinToken makes a token; its text is given once and never again.
+func (f *Fleet) CreateJoinToken(ctx context.Context, who store.Person, labels map[string]string, uses int, lasts time.Duration) (store.JoinToken, string, error) {
+	secret, hash := newSecret()
+	now := f.now()
+	j := store.JoinToken{ID: newID("j"), Hash: hash, Labels: labels, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts), Uses: uses}
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.PutJoinToken(j); err != nil {
+			return err
+		}
+		return t.Audit(who, now, "join-token create", j.ID, nil, map[string]any{"labels": labels, "uses": uses, "expires": j.ExpiresAt})
+	})
+	return j, j.ID + "." + secret, err
+}
+
+// JoinTokens lists the tokens.
+func (f *Fleet) JoinTokens(ctx context.Context) ([]store.JoinToken, error) {
+	return f.store.JoinTokens(ctx, f.now())
+}
+
+// RevokeJoinToken ends a token. Agents that have joined by it stay.
+func (f *Fleet) RevokeJoinToken(ctx context.Context, who store.Person, id string) error {
+	j, err := f.joinToken(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !j.RevokedAt.IsZero() {
+		return nil
+	}
+	now := f.now()
+	return f.store.Update(ctx, func(t *store.Tx) error {
+		j.RevokedAt = now
+		if err := t.PutJoinToken(j); err != nil {
+			return err
+		}
+		return t.Audit(who, now, "join-token revoke", id, nil, nil)
+	})
+}
+
+func (f *Fleet) joinToken(ctx context.Context, id string) (store.JoinToken, error) {
+	all, err := f.JoinTokens(ctx)
+	if err != nil {
+		return store.JoinToken{}, err
+	}
+	for _, j := range all {
+		if j.ID == id {
+			return j, nil
+		}
+	}
+	return store.JoinToken{}, fmt.Errorf("join token %s: %w", id, store.ErrNotFound)
+}
+
+// caller is who an agent's request comes from: a member, or one that wants to join by a token.
+type caller struct {
+	credential *store.Credential
+	token      *store.JoinToken
+}
+
+// authenticate reads the bearer of a request.
+func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller, error) {
+	bearer, ok := strings.CutPrefix(authorization, "Bearer ")
+	id, secret, ok2 := strings.Cut(bearer, ".")
+	if !ok || !ok2 {
+		return caller{}, Denied{"no join token and no credential were given; start the agent with --join-token"}
+	}
+	if strings.HasPrefix(id, "c") {
+		f.mu.RLock()
+		c, ok := f.creds[id]
+		f.mu.RUnlock()
+		if ok && matches(c.Hash, secret) {
+			return caller{credential: &c}, nil
+		}
+		return caller{}, Denied{"this agent's credential is not known any more: the host was retired, or joined anew from another place; remove identity.json from its state folder and give it a new join token"}
+	}
+	j, err := f.joinToken(ctx, id)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return caller{}, err
+	}
+	if err != nil || !matches(j.Hash, secret) {
+		return caller{}, Denied{"the join token is not known here; make one with: synaxis join-token create"}
+	}
+	switch {
+	case !j.RevokedAt.IsZero():
+		return caller{}, Denied{"the join token was revoked; make a new one with: synaxis join-token create"}
+	case f.now().After(j.ExpiresAt):
+		return caller{}, Denied{fmt.Sprintf("the join token expired on %s; make a new one with: synaxis join-token create", j.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"))}
+	}
+	return caller{token: &j}, nil
+}
+
+// joinRequest is what an agent says of itself when it joins.
+type joinRequest struct{ uid, name, hostID, serviceName string }
+
+// join lets an agent in under its name and makes it a credential, whose text goes to the agent only. Asking again
+// before the credential was used gives a new one in its place.
+func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (string, error) {
+	if why := inventory.CheckName(r.name); why != "" {
+		return "", Denied{fmt.Sprintf("the host name %q cannot be used: %s; start the agent with --name", r.name, why)}
+	}
+	now := f.now()
+	f.mu.RLock()
+	mine := 0
+	for _, c := range f.creds {
+		if c.UID == r.uid && c.TokenID == j.ID && (!c.UsedAt.IsZero() || c.OfferEnds.After(now)) {
+			mine = 1
+		}
+	}
+	var have store.Host
+	taken := f.hosts[r.name]
+	if taken != nil {
+		have = taken.view.Host
+	}
+	f.mu.RUnlock()
+	if j.Uses > 0 && j.Used+j.Reserved-mine >= j.Uses {
+		return "", Denied{fmt.Sprintf("the join token is used up: it was for %d hosts, and as many have joined; make a new one with: synaxis join-token create", j.Uses)}
+	}
+	if have.UID != "" && have.UID != r.uid && have.HostID != r.hostID {
+		return "", Denied{fmt.Sprintf("a host named %s has joined already from another machine; start this agent with another --name", r.name)}
+	}
+	fresh := have.Name == ""
+	h := store.Host{Name: r.name, UID: r.uid, HostID: r.hostID, ServiceName: r.serviceName, JoinedAt: now, Labels: maps.Clone(j.Labels), Settings: map[string]string{}}
+	if h.Labels == nil {
+		h.Labels = map[string]string{}
+	}
+	if !fresh {
+		maps.Copy(h.Labels, have.Labels)
+		h.Settings = have.Settings
+		if have.UID == r.uid {
+			h.JoinedAt = have.JoinedAt
+		}
+	}
+	secret, hash := newSecret()
+	c := store.Credential{ID: newID("c"), Hash: hash, UID: r.uid, TokenID: j.ID, Host: r.name, OfferedAt: now, OfferEnds: now.Add(offerLasts)}
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.PutHost(h); err != nil {
+			return err
+		}
+		if fresh {
+			if err := t.Audit(store.Person{Name: "join token " + j.ID, Origin: r.hostID}, now, "host join", r.name, nil, h.Labels); err != nil {
+				return err
+			}
+		}
+		return t.PutCredential(c)
+	})
+	if err != nil {
+		return "", err
+	}
+	f.mu.Lock()
+	for id, old := range f.creds {
+		if old.UID == r.uid && old.UsedAt.IsZero() {
+			delete(f.creds, id)
+		}
+	}
+	f.creds[c.ID] = c
+	e := f.hosts[r.name]
+	if e == nil {
+		e = &host{}
+		f.hosts[r.name] = e
+	}
+	if e.view.UID != "" && e.view.UID != r.uid {
+		delete(f.byUID, e.view.UID)
+	}
+	e.view.Host = h
+	f.byUID[r.uid] = e
+	f.mu.Unlock()
+	f.desk.HostChanged(r.name)
+	f.note("hosts")
+	return c.ID + "." + secret, nil
+}
+
+// used notes the first use of a credential; earlier ones of the host end.
+func (f *Fleet) used(ctx context.Context, c store.Credential) error {
+	if !c.UsedAt.IsZero() {
+		return nil
+	}
+	now := f.now()
+	if now.After(c.OfferEnds) {
+		return Denied{"the credential was not used in time and has ended; the agent must join again: remove identity.json from its state folder"}
+	}
+	if err := f.store.Update(ctx, func(t *store.Tx) error { return t.UseCredential(c, now) }); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for id, old := range f.creds {
+		if old.Host == c.Host && id != c.ID {
+			delete(f.creds, id)
+		}
+	}
+	c.UsedAt = now
+	f.creds[c.ID] = c
+	return nil
+}

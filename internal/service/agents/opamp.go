@@ -1,0 +1,486 @@
+package agents
+
+import (
+	"compress/gzip"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"regexp"
+	"sync"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/open-telemetry/opamp-go/protobufs"
+	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/store"
+)
+
+// conn is a WebSocket of an agent.
+type conn struct {
+	ws   *websocket.Conn
+	host string
+	kick chan struct{} // an offer waits
+	mu   sync.Mutex    // one writer at a time
+}
+
+func (c *conn) wake() {
+	select {
+	case c.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (c *conn) send(ctx context.Context, m *protobufs.ServerToAgent) error {
+	frame, err := wire.Marshal(m)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	return c.ws.Write(ctx, websocket.MessageBinary, frame)
+}
+
+// tokenBucket bounds how many agents are asked for their full state at a time.
+type tokenBucket struct {
+	rate, full, left float64
+	at               time.Time
+}
+
+func (b *tokenBucket) take(now time.Time) bool {
+	if !b.at.IsZero() {
+		b.left = min(b.full, b.left+b.rate*now.Sub(b.at).Seconds())
+	}
+	b.at = now
+	if b.left < 1 {
+		return false
+	}
+	b.left--
+	return true
+}
+
+// problem answers in the form of RFC 9457, with words that the agent prints.
+func problem(w http.ResponseWriter, status int, code, words string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "code": code, "detail": words})
+}
+
+func (f *Fleet) deny(w http.ResponseWriter, err error) {
+	var d Denied
+	if errors.As(err, &d) {
+		problem(w, http.StatusUnauthorized, "agent-denied", d.Words)
+		return
+	}
+	f.log.Error("an agent's request failed", "error", err)
+	w.Header().Set("Retry-After", "10")
+	problem(w, http.StatusServiceUnavailable, "internal", "the service cannot answer now; it will be tried again")
+}
+
+// ServeOpAMP answers OpAMP: WebSocket where the request asks for it, plain polling otherwise.
+func (f *Fleet) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
+	who, err := f.authenticate(r.Context(), r.Header.Get("Authorization"))
+	if err != nil {
+		f.deny(w, err)
+		return
+	}
+	if r.Method == http.MethodPost {
+		f.poll(w, r, who)
+		return
+	}
+	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true})
+	if err != nil {
+		return
+	}
+	ws.SetReadLimit(wire.MaxMessage)
+	f.serve(&conn{ws: ws, kick: make(chan struct{}, 1)}, who)
+}
+
+// serve reads the messages of one WebSocket until it ends.
+func (f *Fleet) serve(c *conn, who caller) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	defer c.ws.CloseNow()
+	go f.push(ctx, c)
+	for {
+		_, frame, err := c.ws.Read(ctx)
+		if err != nil {
+			break
+		}
+		msg := &protobufs.AgentToServer{}
+		if err := wire.Unmarshal(frame, msg); err != nil {
+			_ = c.send(ctx, badRequest(nil, "the message is no OpAMP"))
+			break
+		}
+		answer, host, err := f.take(ctx, msg, who, c)
+		if err != nil {
+			var d Denied
+			if !errors.As(err, &d) {
+				f.log.Error("a message of an agent failed", "error", err)
+				break
+			}
+			_ = c.send(ctx, badRequest(msg.GetInstanceUid(), d.Words))
+			break
+		}
+		c.host = host
+		if answer != nil {
+			if err := c.send(ctx, answer); err != nil {
+				break
+			}
+		}
+		if msg.GetAgentDisconnect() != nil {
+			break
+		}
+	}
+	f.left(c)
+}
+
+// push sends offers as they come up and pings, so that a dead peer is noticed.
+func (f *Fleet) push(ctx context.Context, c *conn) {
+	ping := time.NewTicker(20 * time.Second)
+	defer ping.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.kick:
+			f.mu.Lock()
+			var o *offer
+			if h := f.hosts[c.host]; h != nil && h.conn == c {
+				o, h.offer = h.offer, nil
+			}
+			f.mu.Unlock()
+			if o != nil {
+				if err := c.send(ctx, &protobufs.ServerToAgent{RemoteConfig: o.remote()}); err != nil {
+					return
+				}
+				f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: c.host, Hash: o.hash})
+			}
+		case <-ping.C:
+			pctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+			err := c.ws.Ping(pctx)
+			cancel()
+			if err != nil {
+				c.ws.CloseNow()
+				return
+			}
+		}
+	}
+}
+
+func (o *offer) remote() *protobufs.AgentRemoteConfig {
+	hash, _ := hex.DecodeString(o.hash)
+	return &protobufs.AgentRemoteConfig{Config: wire.ConfigMap([]byte(o.text)), ConfigHash: hash}
+}
+
+func (f *Fleet) left(c *conn) {
+	f.mu.Lock()
+	h := f.hosts[c.host]
+	mine := h != nil && h.conn == c
+	if mine {
+		h.conn, h.view.Connected, h.dirty = nil, false, true
+		h.view.LastSeen = f.now()
+	}
+	f.mu.Unlock()
+	if mine {
+		f.desk.HostEvent(rollout.Event{Kind: rollout.Disconnected, Host: c.host})
+		f.note("hosts")
+	}
+}
+
+func badRequest(uid []byte, words string) *protobufs.ServerToAgent {
+	return &protobufs.ServerToAgent{InstanceUid: uid, ErrorResponse: &protobufs.ServerErrorResponse{
+		Type: protobufs.ServerErrorResponseType_ServerErrorResponseType_BadRequest, ErrorMessage: words}}
+}
+
+// poll answers one message over plain HTTP.
+func (f *Fleet) poll(w http.ResponseWriter, r *http.Request, who caller) {
+	body, err := readBody(r)
+	if err != nil {
+		problem(w, http.StatusBadRequest, "bad-message", err.Error())
+		return
+	}
+	msg := &protobufs.AgentToServer{}
+	if err := proto.Unmarshal(body, msg); err != nil {
+		problem(w, http.StatusBadRequest, "bad-message", "the body is no OpAMP message: "+err.Error())
+		return
+	}
+	answer, host, err := f.take(r.Context(), msg, who, nil)
+	if err != nil {
+		f.deny(w, err)
+		return
+	}
+	var sent string
+	f.mu.Lock()
+	if h := f.hosts[host]; h != nil && h.conn == nil && h.offer != nil && who.credential != nil {
+		answer.RemoteConfig = h.offer.remote()
+		sent, h.offer = h.offer.hash, nil
+	}
+	f.mu.Unlock()
+	if sent != "" {
+		f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: host, Hash: sent})
+	}
+	out, err := proto.Marshal(answer)
+	if err != nil {
+		f.deny(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-protobuf")
+	_, _ = w.Write(out)
+}
+
+// readBody reads a request body, plain or gzip, up to the bound of one message.
+func readBody(r *http.Request) ([]byte, error) {
+	var body io.Reader = io.LimitReader(r.Body, wire.MaxMessage+1)
+	if r.Header.Get("Content-Encoding") == "gzip" {
+		z, err := gzip.NewReader(body)
+		if err != nil {
+			return nil, fmt.Errorf("the body is not gzip: %w", err)
+		}
+		body = io.LimitReader(z, wire.MaxMessage+1)
+	}
+	text, err := io.ReadAll(body)
+	if err != nil {
+		return nil, err
+	}
+	if len(text) > wire.MaxMessage {
+		return nil, fmt.Errorf("the message is larger than %d bytes", wire.MaxMessage)
+	}
+	return text, nil
+}
+
+// take handles one message. It returns the answer, nil when there is nothing to say over a WebSocket, and the name of
+// the host.
+func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who caller, c *conn) (*protobufs.ServerToAgent, string, error) {
+	if len(msg.GetInstanceUid()) != 16 {
+		return nil, "", Denied{"instance_uid must have 16 bytes"}
+	}
+	uid := hex.EncodeToString(msg.GetInstanceUid())
+	answer := &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), Capabilities: wire.ServerCapabilities}
+	if who.token != nil {
+		return f.takeJoin(ctx, msg, uid, who, answer)
+	}
+	if who.credential.UID != uid {
+		return nil, "", Denied{"this credential belongs to another agent: state folders must not be copied between hosts; remove identity.json and join anew"}
+	}
+	now := f.now()
+	if who.credential.UsedAt.IsZero() {
+		if err := f.used(ctx, *who.credential); err != nil {
+			return nil, "", err
+		}
+		who.credential.UsedAt = now
+	}
+	running := f.recognise(ctx, msg.GetEffectiveConfig())
+	f.mu.Lock()
+	h := f.byUID[uid]
+	if h == nil {
+		f.mu.Unlock()
+		return nil, "", Denied{"this agent is not in the inventory any more"}
+	}
+	gap := !h.known && msg.GetAgentDescription() == nil || h.known && msg.GetSequenceNum() != h.sequence+1 && msg.GetAgentDescription() == nil
+	h.known, h.sequence = true, msg.GetSequenceNum()
+	arrived := !h.view.Connected || c != nil && h.conn != c
+	h.view.Connected, h.view.LastSeen, h.dirty = true, now, true
+	h.view.Transport = "polling"
+	if c != nil {
+		h.conn, h.view.Transport = c, "websocket"
+		c.host = h.view.Name
+	}
+	name := h.view.Name
+	if gap && f.bucket.take(now) {
+		answer.Flags = uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState)
+	}
+	events, changed := h.report(msg, running, now)
+	if d := msg.GetAgentDescription(); d != nil && h.view.ServiceName == "" {
+		h.view.ServiceName = wire.Attribute(d.GetIdentifyingAttributes(), "service.name")
+	}
+	if msg.GetAgentDisconnect() != nil {
+		h.view.Connected, h.conn = false, nil
+		events = append(events, rollout.Event{Kind: rollout.Disconnected, Host: name})
+		arrived = false
+	}
+	f.mu.Unlock()
+	if arrived {
+		e := rollout.Event{Kind: rollout.Connected, Host: name}
+		if c == nil {
+			e.Patience = 3 * pollPatience
+		}
+		events = append([]rollout.Event{e}, events...)
+	}
+	for _, e := range events {
+		f.desk.HostEvent(e)
+	}
+	if arrived || changed || len(events) > 0 {
+		f.note("hosts")
+	}
+	if c != nil && answer.Flags == 0 {
+		return nil, name, nil
+	}
+	return answer, name, nil
+}
+
+// takeJoin handles the message of an agent that holds a join token only.
+func (f *Fleet) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid string, who caller, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+	d := msg.GetAgentDescription()
+	if d == nil {
+		answer.Flags = uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState)
+		return answer, "", nil
+	}
+	if msg.GetCapabilities()&uint64(protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings) == 0 {
+		return nil, "", Denied{"this agent does not accept connection settings, so it cannot be given a credential of its own"}
+	}
+	j, err := f.joinToken(ctx, who.token.ID) // its uses as of now
+	if err != nil {
+		return nil, "", err
+	}
+	r := joinRequest{uid: uid, serviceName: wire.Attribute(d.GetIdentifyingAttributes(), "service.name")}
+	for _, list := range [][]*protobufs.KeyValue{d.GetNonIdentifyingAttributes(), d.GetIdentifyingAttributes()} {
+		if v := wire.Attribute(list, "host.name"); v != "" {
+			r.name = v
+		}
+		if v := wire.Attribute(list, "host.id"); v != "" {
+			r.hostID = v
+		}
+	}
+	credential, err := f.join(ctx, j, r)
+	if err != nil {
+		return nil, "", err
+	}
+	answer.ConnectionSettings = &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
+		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}}}}}
+	return answer, "", nil
+}
+
+// recognise returns the hash of the manifest whose text an agent reports as effective, or "" when it runs something
+// else. The text itself is compared: that it claims a hash is not enough.
+func (f *Fleet) recognise(ctx context.Context, ec *protobufs.EffectiveConfig) string {
+	text := wire.ConfigOf(ec.GetConfigMap())
+	m := hashLine.FindSubmatch(text)
+	if m == nil {
+		return ""
+	}
+	if have, err := f.store.Manifest(ctx, string(m[1])); err != nil || have.Text != string(text) {
+		return ""
+	}
+	return string(m[1])
+}
+
+var hashLine = regexp.MustCompile(`(?m)^hash: ([0-9a-f]{64})$`)
+
+// report takes what a message says into the view; the events are for the desk. The fleet is locked.
+func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Time) (events []rollout.Event, changed bool) {
+	v := &h.view
+	if d := msg.GetAgentDescription(); d != nil {
+		changed = true
+		v.Observed = map[string]string{}
+		for _, list := range [][]*protobufs.KeyValue{d.GetIdentifyingAttributes(), d.GetNonIdentifyingAttributes()} {
+			for _, kv := range list {
+				v.Observed[kv.GetKey()] = kv.GetValue().GetStringValue()
+			}
+		}
+		v.Version = v.Observed["service.version"]
+	}
+	if tree := msg.GetHealth(); tree != nil {
+		changed = true
+		old := v.Components
+		v.Components = map[string]Component{}
+		for name, c := range tree.GetComponentHealthMap() {
+			if c.GetHealthy() {
+				v.Components[name] = Component{Since: sinceOf(old[name], "", now)}
+				continue
+			}
+			code := c.GetStatus()
+			if code == "" {
+				code = "unhealthy"
+			}
+			v.Components[name] = Component{Code: code, Reason: c.GetLastError(), Since: sinceOf(old[name], code, now)}
+		}
+	}
+	if s := msg.GetRemoteConfigStatus(); s != nil && len(s.GetLastRemoteConfigHash()) > 0 {
+		hash := hex.EncodeToString(s.GetLastRemoteConfigHash())
+		state := map[protobufs.RemoteConfigStatuses]string{
+			protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED: "applied", protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING: "applying",
+			protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED: "failed"}[s.GetStatus()]
+		if state != v.ConfigState || hash != v.ConfigHash {
+			v.ConfigSince, changed = now, true
+		}
+		v.ConfigState, v.ConfigHash, v.ConfigReason = state, hash, s.GetErrorMessage()
+		kind := map[string]rollout.EventKind{"applied": rollout.RunsIt, "applying": rollout.Taken, "failed": rollout.CannotRun}[state]
+		if state != "" {
+			events = append(events, rollout.Event{Kind: kind, Host: v.Name, Hash: hash, Reason: s.GetErrorMessage()})
+		}
+	}
+	if ec := msg.GetEffectiveConfig(); ec != nil {
+		v.Running, v.Effective, changed = running, "", true
+		if running != "" {
+			events = append(events, rollout.Event{Kind: rollout.Reported, Host: v.Name, Hash: running})
+		} else {
+			v.Effective = string(wire.ConfigOf(ec.GetConfigMap()))
+		}
+	}
+	return events, changed
+}
+
+func sinceOf(old Component, code string, now time.Time) time.Time {
+	if old.Code == code && !old.Since.IsZero() {
+		return old.Since
+	}
+	return now
+}
+
+// ServeMetrics takes an agent's own numbers as OTLP.
+func (f *Fleet) ServeMetrics(w http.ResponseWriter, r *http.Request) {
+	who, err := f.authenticate(r.Context(), r.Header.Get("Authorization"))
+	if err == nil && who.credential == nil {
+		err = Denied{"numbers are taken from agents that have joined"}
+	}
+	if err != nil {
+		f.deny(w, err)
+		return
+	}
+	body, err := readBody(r)
+	if err != nil {
+		problem(w, http.StatusBadRequest, "bad-message", err.Error())
+		return
+	}
+	req := &colmetrics.ExportMetricsServiceRequest{}
+	if err := proto.Unmarshal(body, req); err != nil {
+		problem(w, http.StatusBadRequest, "bad-message", "the body is no OTLP metrics request: "+err.Error())
+		return
+	}
+	f.takeNumbers(*who.credential, wire.DecodeNumbers(req))
+	w.Header().Set("Content-Type", "application/x-protobuf")
+	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
+	_, _ = w.Write(out)
+}
+
+func (f *Fleet) takeNumbers(c store.Credential, numbers map[string]wire.Numbers) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	h := f.byUID[c.UID]
+	if h == nil {
+		return
+	}
+	bucket := f.now().Unix() / 300 * 300
+	if bucket != h.bucket {
+		h.bucket, h.base = bucket, h.view.Numbers
+	}
+	all := map[string]wire.Numbers{}
+	for name, n := range h.view.Numbers { // a source that the host runs no more keeps what it had
+		all[name] = n
+	}
+	for name, n := range numbers {
+		all[name] = n
+	}
+	h.view.Numbers, h.dirty = all, true
+	f.note("numbers")
+}

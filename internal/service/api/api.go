@@ -1,0 +1,226 @@
+// Package api answers the calls of api/openapi.yaml, on Gin.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/service/agents"
+	"synaxis/internal/service/auth"
+	"synaxis/internal/service/changes"
+	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/store"
+)
+
+// BasePath is where the API begins.
+const BasePath = "/api/v1"
+
+// API is the strict server of the contract.
+type API struct {
+	Store    *store.Store
+	Fleet    *agents.Fleet
+	Changes  *changes.Service
+	Rollouts *rollouts.Driver
+	Auth     *auth.Auth
+	Events   *Events
+	Log      *slog.Logger
+	Now      func() time.Time
+	Pin      string // fingerprint that agents must pin, or ""
+}
+
+// maxBody bounds a request, in bytes.
+const maxBody = 64 << 20
+
+const identityKey = "synaxis.identity"
+
+// Register adds the routes to a router.
+func (a *API) Register(router gin.IRouter) {
+	group := router.Group(BasePath, a.limit, a.authenticate)
+	group.GET("/events", a.Events.serve)
+	handler := contract.NewStrictHandlerWithOptions(a, nil, contract.StrictGinServerOptions{
+		RequestErrorHandlerFunc: func(c *gin.Context, err error) { write(c, http.StatusBadRequest, "bad-request", err.Error(), nil) },
+		HandlerErrorFunc:        a.fail,
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) {
+			a.Log.Error("an answer could not be written", "path", c.Request.URL.Path, "error", err)
+		},
+	})
+	contract.RegisterHandlersWithOptions(group, handler, contract.GinServerOptions{
+		ErrorHandler: func(c *gin.Context, err error, status int) { write(c, status, "bad-request", err.Error(), nil) },
+	})
+}
+
+func (a *API) limit(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+}
+
+// authenticate lets nobody through but to the sign-in.
+func (a *API) authenticate(c *gin.Context) {
+	if c.Request.Method == http.MethodPost && c.Request.URL.Path == BasePath+"/session" {
+		return
+	}
+	id, err := a.Auth.Identify(c.Request)
+	if err != nil {
+		c.Abort()
+		a.fail(c, err)
+		return
+	}
+	c.Set(identityKey, id)
+}
+
+func identity(ctx context.Context) auth.Identity {
+	if c, ok := ctx.(*gin.Context); ok {
+		if id, ok := c.Get(identityKey); ok {
+			return id.(auth.Identity)
+		}
+	}
+	return auth.Identity{}
+}
+
+// person is who makes a change, for the audit.
+func person(ctx context.Context) store.Person {
+	p := store.Person{Name: identity(ctx).Who}
+	if c, ok := ctx.(*gin.Context); ok {
+		p.Origin, _, _ = net.SplitHostPort(c.Request.RemoteAddr)
+	}
+	return p
+}
+
+// usage is a request that is wrong in itself.
+type usage struct{ words string }
+
+func (u usage) Error() string { return u.words }
+
+// fail turns an error into a problem.
+func (a *API) fail(c *gin.Context, err error) {
+	var rejected changes.Rejected
+	var conflict changes.Conflict
+	var bad usage
+	switch {
+	case errors.As(err, &rejected):
+		write(c, http.StatusUnprocessableEntity, "findings", err.Error(), findings(rejected.Findings))
+	case errors.As(err, &conflict):
+		write(c, http.StatusConflict, "conflict", err.Error(), nil)
+	case errors.Is(err, rollouts.ErrBusy):
+		write(c, http.StatusConflict, "rollout-busy", err.Error(), nil)
+	case errors.Is(err, auth.ErrUnknown):
+		write(c, http.StatusUnauthorized, "not-signed-in", err.Error(), nil)
+	case errors.Is(err, store.ErrNotFound):
+		write(c, http.StatusNotFound, "not-found", err.Error(), nil)
+	case errors.As(err, &bad):
+		write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
+	default:
+		a.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		write(c, http.StatusInternalServerError, "internal", "the service could not do this; its log says why", nil)
+	}
+}
+
+// write answers with a problem of RFC 9457.
+func write(c *gin.Context, status int, code, detail string, list []contract.Finding) {
+	p := contract.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: detail}
+	if list != nil {
+		p.Findings = &list
+	}
+	text, err := json.Marshal(p)
+	if err != nil {
+		text = []byte(`{}`)
+	}
+	c.Data(status, "application/problem+json", text)
+}
+
+// NotFound answers for paths below the API that do not exist.
+func NotFound(c *gin.Context) {
+	write(c, http.StatusNotFound, "not-found", "there is nothing at "+c.Request.URL.Path, nil)
+}
+
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+// GetSession tells who is signed in.
+func (a *API) GetSession(ctx context.Context, _ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
+	id := identity(ctx)
+	return contract.GetSession200JSONResponse{Who: id.Who, Expires: optional(id.Expires)}, nil
+}
+
+// CreateSession signs a browser in.
+func (a *API) CreateSession(ctx context.Context, r contract.CreateSessionRequestObject) (contract.CreateSessionResponseObject, error) {
+	secure := false
+	if c, ok := ctx.(*gin.Context); ok {
+		secure = c.Request.TLS != nil
+		if o := c.Request.Header.Get("Origin"); o != "" && !strings.HasSuffix(o, "://"+c.Request.Host) {
+			return nil, usage{"signing in works from the console only"}
+		}
+	}
+	cookie, id, err := a.Auth.SignIn(ctx, value(r.Body.Token), value(r.Body.Code), secure)
+	if err != nil {
+		return nil, err
+	}
+	text := cookie.String()
+	return contract.CreateSession200JSONResponse{Body: contract.Session{Who: id.Who, Expires: optional(id.Expires)},
+		Headers: contract.CreateSession200ResponseHeaders{SetCookie: &text}}, nil
+}
+
+// DeleteSession signs out.
+func (a *API) DeleteSession(ctx context.Context, _ contract.DeleteSessionRequestObject) (contract.DeleteSessionResponseObject, error) {
+	cookie, err := a.Auth.SignOut(ctx, identity(ctx))
+	if err != nil {
+		return nil, err
+	}
+	text := cookie.String()
+	return contract.DeleteSession204Response{Headers: contract.DeleteSession204ResponseHeaders{SetCookie: &text}}, nil
+}
+
+// CreateSignInLink makes a one-time link to the console.
+func (a *API) CreateSignInLink(ctx context.Context, _ contract.CreateSignInLinkRequestObject) (contract.CreateSignInLinkResponseObject, error) {
+	code, expires := a.Auth.NewCode()
+	return contract.CreateSignInLink201JSONResponse{Url: a.base(ctx) + "/sign-in#" + code, Code: code, Expires: expires}, nil
+}
+
+// base is the address under which the caller reaches the service.
+func (a *API) base(ctx context.Context) string {
+	c, ok := ctx.(*gin.Context)
+	if !ok {
+		return ""
+	}
+	if c.Request.TLS != nil {
+		return "https://" + c.Request.Host
+	}
+	return "http://" + c.Request.Host
+}
+
+// ListAudit lists changes by people.
+func (a *API) ListAudit(ctx context.Context, r contract.ListAuditRequestObject) (contract.ListAuditResponseObject, error) {
+	limit := 100
+	if r.Params.Limit != nil {
+		limit = min(max(*r.Params.Limit, 1), 1000)
+	}
+	list, err := a.Store.AuditEntries(ctx, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListAudit200JSONResponse{Items: []contract.AuditEntry{}}
+	for _, e := range list {
+		out.Items = append(out.Items, contract.AuditEntry{At: e.At, Who: e.Who, Origin: e.Origin, Action: e.Action, Object: e.Object, Before: e.Before, After: e.After})
+	}
+	return out, nil
+}

@@ -1,0 +1,282 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/check"
+	"synaxis/internal/core/render"
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/yamldoc"
+	"synaxis/internal/service/changes"
+	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/store"
+)
+
+func findings(list []check.Finding) []contract.Finding {
+	out := []contract.Finding{}
+	for _, f := range list {
+		hosts := f.Hosts
+		if hosts == nil {
+			hosts = []string{}
+		}
+		out = append(out, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
+			Line: f.Line, Column: f.Column, Hosts: hosts, Reason: f.Reason, Fix: f.Fix})
+	}
+	return out
+}
+
+func draftSummary(d store.Draft) contract.DraftSummary {
+	return contract.DraftSummary{Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State}
+}
+
+func draft(d store.Draft, list []check.Finding) contract.Draft {
+	out := contract.Draft{Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State,
+		Revision: optional(d.Revision), Files: files(d.Files), Findings: findings(list)}
+	return out
+}
+
+func files(list []store.File) []contract.File {
+	out := []contract.File{}
+	for _, f := range list {
+		out = append(out, contract.File{Path: f.Path, Text: f.Text})
+	}
+	return out
+}
+
+// ListDrafts lists open drafts.
+func (a *API) ListDrafts(ctx context.Context, _ contract.ListDraftsRequestObject) (contract.ListDraftsResponseObject, error) {
+	list, err := a.Store.Drafts(ctx)
+	out := contract.ListDrafts200JSONResponse{Items: []contract.DraftSummary{}}
+	for _, d := range list {
+		out.Items = append(out.Items, draftSummary(d))
+	}
+	return out, err
+}
+
+// LoadDraft keeps files as a draft.
+func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) (contract.LoadDraftResponseObject, error) {
+	var list []store.File
+	for _, f := range r.Body.Files {
+		list = append(list, store.File{Path: f.Path, Text: f.Text})
+	}
+	if len(list) == 0 {
+		return nil, usage{"the load has no files; definitions are read from *.yaml, *.yml and *.json"}
+	}
+	d, found, err := a.Changes.Load(ctx, person(ctx), value(r.Body.Title), r.Body.Whole, list)
+	if err != nil {
+		return nil, err
+	}
+	return contract.LoadDraft201JSONResponse(draft(d, found)), nil
+}
+
+// GetDraft shows a draft.
+func (a *API) GetDraft(ctx context.Context, r contract.GetDraftRequestObject) (contract.GetDraftResponseObject, error) {
+	d, err := a.Changes.Draft(ctx, r.Draft)
+	if err != nil {
+		return nil, err
+	}
+	var found []check.Finding
+	if d.State == store.DraftOpen {
+		if found, err = a.Changes.CheckDraft(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	return contract.GetDraft200JSONResponse(draft(d, found)), nil
+}
+
+// DiscardDraft ends a draft.
+func (a *API) DiscardDraft(ctx context.Context, r contract.DiscardDraftRequestObject) (contract.DiscardDraftResponseObject, error) {
+	return contract.DiscardDraft204Response{}, a.Changes.Discard(ctx, person(ctx), r.Draft)
+}
+
+// CheckDraft checks a draft.
+func (a *API) CheckDraft(ctx context.Context, r contract.CheckDraftRequestObject) (contract.CheckDraftResponseObject, error) {
+	d, err := a.Changes.Draft(ctx, r.Draft)
+	if err != nil {
+		return nil, err
+	}
+	found, err := a.Changes.CheckDraft(ctx, d)
+	return contract.CheckDraft200JSONResponse{Findings: findings(found)}, err
+}
+
+// DiffDraft tells what a draft changes.
+func (a *API) DiffDraft(ctx context.Context, r contract.DiffDraftRequestObject) (contract.DiffDraftResponseObject, error) {
+	d, err := a.Changes.Draft(ctx, r.Draft)
+	if err != nil {
+		return nil, err
+	}
+	if d.State != store.DraftOpen {
+		return nil, changes.Conflict{Words: fmt.Sprintf("draft %d was %s", d.ID, d.State)}
+	}
+	i, err := a.Changes.Impact(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.DiffDraft200JSONResponse{Head: i.Head, Hosts: i.Hosts, Unchanged: i.Unchanged, Definitions: []contract.DefinitionChange{}, Groups: []contract.ImpactGroup{}}
+	for _, c := range i.Definitions {
+		out.Definitions = append(out.Definitions, contract.DefinitionChange{Kind: c.Kind, Name: c.Name, What: contract.DefinitionChangeWhat(c.What), Diff: diff(c.Diff)})
+	}
+	for _, g := range i.Groups {
+		out.Groups = append(out.Groups, contract.ImpactGroup{Hosts: g.Hosts, Diff: diff(g.Diff)})
+	}
+	return out, nil
+}
+
+// PublishDraft publishes a draft.
+func (a *API) PublishDraft(ctx context.Context, r contract.PublishDraftRequestObject) (contract.PublishDraftResponseObject, error) {
+	expected := -1
+	message := ""
+	if r.Body != nil {
+		if r.Body.Head != nil {
+			expected = *r.Body.Head
+		}
+		message = value(r.Body.Message)
+	}
+	rev, found, err := a.Changes.Publish(ctx, person(ctx), r.Draft, message, expected)
+	if err != nil {
+		return nil, err
+	}
+	return contract.PublishDraft201JSONResponse{Revision: rev.Number, Findings: findings(found)}, nil
+}
+
+func (a *API) at(ctx context.Context, revision *int) (*changes.State, error) {
+	if revision == nil {
+		return a.Changes.Head(ctx)
+	}
+	return a.Changes.At(ctx, *revision)
+}
+
+// ListDefinitions lists the definitions of a revision.
+func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsRequestObject) (contract.ListDefinitionsResponseObject, error) {
+	st, err := a.at(ctx, r.Params.Revision)
+	if err != nil {
+		return nil, err
+	}
+	hosts := a.Fleet.Inventory()
+	out := contract.ListDefinitions200JSONResponse{Items: []contract.DefinitionSummary{}, Revision: st.Revision.Number}
+	for _, d := range st.Catalogue.All() {
+		out.Items = append(out.Items, contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
+			Changed: st.Changed[d.ID], Hosts: len(render.AllHosts(d, hosts))})
+	}
+	return out, nil
+}
+
+// GetDefinition shows one definition.
+func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequestObject) (contract.GetDefinitionResponseObject, error) {
+	st, err := a.at(ctx, r.Params.Revision)
+	if err != nil {
+		return nil, err
+	}
+	d := st.Catalogue.Get(r.Kind, r.Name)
+	if d == nil {
+		hint := ""
+		if near := yamldoc.Nearest(r.Name, st.Catalogue.Names(r.Kind)); near != "" {
+			hint = fmt.Sprintf("; did you mean %s?", near)
+		}
+		return nil, fmt.Errorf("there is no %s %s in revision %d%s: %w", r.Kind, r.Name, st.Revision.Number, hint, store.ErrNotFound)
+	}
+	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
+		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
+	out.Hosts = append(out.Hosts, render.AllHosts(d, a.Fleet.Inventory())...)
+	for _, o := range st.Catalogue.All() {
+		if o.Source != nil && (d.Kind == "format" && o.Source.Format == d.Name || d.Kind == "destination" && slices.Contains(o.Source.Send, d.Name)) {
+			out.UsedBy = append(out.UsedBy, o.Name)
+		}
+	}
+	return out, nil
+}
+
+// ExportCatalogue gives the files of a revision.
+func (a *API) ExportCatalogue(ctx context.Context, r contract.ExportCatalogueRequestObject) (contract.ExportCatalogueResponseObject, error) {
+	st, err := a.at(ctx, r.Params.Revision)
+	if err != nil {
+		return nil, err
+	}
+	return contract.ExportCatalogue200JSONResponse{Items: files(st.Revision.Files), Revision: st.Revision.Number}, nil
+}
+
+// ListRevisions lists revisions.
+func (a *API) ListRevisions(ctx context.Context, _ contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+	list, err := a.Store.Revisions(ctx)
+	out := contract.ListRevisions200JSONResponse{Items: []contract.RevisionSummary{}}
+	for _, r := range list {
+		out.Items = append(out.Items, contract.RevisionSummary{Number: r.Number, Title: r.Title, Message: r.Message, Author: r.Author, CreatedAt: r.CreatedAt, InForce: r.Number == a.Rollouts.InForce()})
+	}
+	return out, err
+}
+
+// GetRevision shows a revision.
+func (a *API) GetRevision(ctx context.Context, r contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
+	rev, err := a.Store.Revision(ctx, r.Revision)
+	if err != nil {
+		return nil, fmt.Errorf("revision %d: %w", r.Revision, err)
+	}
+	out := contract.GetRevision200JSONResponse{Number: rev.Number, Title: rev.Title, Message: rev.Message, Author: rev.Author, CreatedAt: rev.CreatedAt,
+		InForce: rev.Number == a.Rollouts.InForce(), Draft: rev.Draft, Definitions: []contract.RevisionDefinition{}}
+	slices.SortFunc(rev.Definitions, func(x, y store.RevisionDefinition) int {
+		return catalogue.ID{Kind: x.Kind, Name: x.Name}.Compare(catalogue.ID{Kind: y.Kind, Name: y.Name})
+	})
+	for _, d := range rev.Definitions {
+		out.Definitions = append(out.Definitions, contract.RevisionDefinition{Kind: d.Kind, Name: d.Name, Changed: d.Changed})
+	}
+	return out, nil
+}
+
+func rolloutSummary(r rollouts.Rollout) contract.RolloutSummary {
+	return contract.RolloutSummary{Id: r.ID, Revision: r.Revision, State: contract.RolloutSummaryState(r.Status), Author: r.Author, Started: r.Started,
+		Ended: optional(r.Ended), Hosts: len(r.Hosts), Counts: r.Counts()}
+}
+
+func rolloutFull(r rollouts.Rollout) contract.Rollout {
+	out := contract.Rollout{Id: r.ID, Revision: r.Revision, State: contract.RolloutState(r.Status), Author: r.Author, Started: r.Started, Ended: optional(r.Ended),
+		Waves: len(r.Waves), Wave: r.Wave + 1, Counts: r.Counts(), Hosts: []contract.RolloutHost{}, Decisions: []contract.Decision{}}
+	for _, wave := range r.Waves {
+		for _, name := range wave {
+			h := r.Hosts[name]
+			out.Hosts = append(out.Hosts, contract.RolloutHost{Host: name, State: h.State, Reason: optional(h.Reason), Since: h.Since, Until: optional(h.Deadline)})
+		}
+	}
+	trouble := map[string]int{rollout.Refused: 0, rollout.TimedOut: 1, rollout.Waiting: 2, rollout.Offered: 3, rollout.Applying: 4, rollout.Applied: 5, rollout.Deferred: 6, rollout.LeftOut: 7, rollout.Confirmed: 8}
+	slices.SortStableFunc(out.Hosts, func(x, y contract.RolloutHost) int { return trouble[x.State] - trouble[y.State] })
+	for _, d := range r.Decisions {
+		out.Decisions = append(out.Decisions, contract.Decision{At: d.At, What: d.What, Why: d.Why})
+	}
+	return out
+}
+
+// ListRollouts lists rollouts.
+func (a *API) ListRollouts(context.Context, contract.ListRolloutsRequestObject) (contract.ListRolloutsResponseObject, error) {
+	out := contract.ListRollouts200JSONResponse{Items: []contract.RolloutSummary{}}
+	for _, r := range a.Rollouts.All() {
+		out.Items = append(out.Items, rolloutSummary(r))
+	}
+	return out, nil
+}
+
+// StartRollout starts a rollout.
+func (a *API) StartRollout(ctx context.Context, r contract.StartRolloutRequestObject) (contract.StartRolloutResponseObject, error) {
+	revision := 0
+	if r.Body != nil {
+		revision = value(r.Body.Revision)
+	}
+	st, err := a.Rollouts.Start(ctx, person(ctx), revision)
+	if err != nil {
+		return nil, err
+	}
+	full, err := a.Rollouts.Get(st.ID)
+	return contract.StartRollout201JSONResponse(rolloutFull(full)), err
+}
+
+// GetRollout shows a rollout.
+func (a *API) GetRollout(_ context.Context, r contract.GetRolloutRequestObject) (contract.GetRolloutResponseObject, error) {
+	full, err := a.Rollouts.Get(r.Rollout)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetRollout200JSONResponse(rolloutFull(full)), nil
+}

@@ -1,0 +1,93 @@
+package api
+
+import (
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// Events tells the pages which topics changed, as server-sent events. Topics that change faster than a page can use
+// are joined.
+type Events struct {
+	mu   sync.Mutex
+	subs map[chan string]map[string]bool // the topics that wait for each
+	ends chan struct{}
+	once sync.Once
+}
+
+// NewEvents makes an empty hub.
+func NewEvents() *Events {
+	return &Events{subs: map[chan string]map[string]bool{}, ends: make(chan struct{})}
+}
+
+// Note says that something of a topic changed. It never blocks.
+func (e *Events) Note(topic string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for ch, waiting := range e.subs {
+		if waiting[topic] {
+			continue
+		}
+		select {
+		case ch <- topic:
+			waiting[topic] = true
+		default:
+		}
+	}
+}
+
+// Close ends all streams, so that the server can stop.
+func (e *Events) Close() { e.once.Do(func() { close(e.ends) }) }
+
+// gather is how long topics are joined before they go out.
+const gather = 300 * time.Millisecond
+
+func (e *Events) serve(c *gin.Context) {
+	ch := make(chan string, 16)
+	waiting := map[string]bool{}
+	e.mu.Lock()
+	e.subs[ch] = waiting
+	e.mu.Unlock()
+	defer func() {
+		e.mu.Lock()
+		delete(e.subs, ch)
+		e.mu.Unlock()
+	}()
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	fmt.Fprint(c.Writer, "event: ready\ndata: {}\n\n")
+	c.Writer.Flush()
+	alive := time.NewTicker(20 * time.Second)
+	defer alive.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-e.ends:
+			return
+		case <-alive.C:
+			fmt.Fprint(c.Writer, ": alive\n\n")
+		case topic := <-ch:
+			time.Sleep(gather)
+			topics := []string{topic}
+			for more := true; more; {
+				select {
+				case t := <-ch:
+					topics = append(topics, t)
+				default:
+					more = false
+				}
+			}
+			e.mu.Lock()
+			clear(waiting)
+			e.mu.Unlock()
+			for _, t := range topics {
+				fmt.Fprintf(c.Writer, "event: changed\ndata: {\"topic\":%q}\n\n", t)
+			}
+		}
+		c.Writer.Flush()
+	}
+}

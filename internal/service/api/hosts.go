@@ -1,0 +1,426 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/render"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/core/yamldoc"
+	"synaxis/internal/service/agents"
+	"synaxis/internal/service/store"
+	"synaxis/internal/version"
+)
+
+func verdict(v health.Verdict) contract.Verdict {
+	return contract.Verdict{State: contract.State(v.State), Code: optional(v.Code), Reason: optional(v.Reason), Todo: optional(v.Todo),
+		Since: optional(v.Since.UTC()), Until: optional(v.Until.UTC())}
+}
+
+func count(c *contract.Counts, state string) {
+	switch state {
+	case health.Healthy:
+		c.Healthy++
+	case health.Degraded:
+		c.Degraded++
+	case health.Failing:
+		c.Failing++
+	case health.Waiting:
+		c.Waiting++
+	case health.Offline:
+		c.Offline++
+	}
+}
+
+func numbers(n wire.Numbers) contract.Numbers {
+	out := contract.Numbers{Read: n.Read, Unparsed: n.Unparsed, Dropped: n.Dropped, Blank: n.Blank, Pending: n.Pending, Bytes: n.Bytes,
+		Truncations: n.Truncated, Destinations: []contract.DestinationNumbers{}}
+	if n.LastRecord > 0 {
+		t := time.Unix(0, n.LastRecord).UTC()
+		out.LastRecord = &t
+	}
+	first := true
+	for name, d := range n.Deliveries {
+		out.Destinations = append(out.Destinations, contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused})
+		out.Refused += d.Refused
+		if first || d.Acknowledged < out.Acknowledged { // a record counts once all of its destinations have it
+			out.Acknowledged, first = d.Acknowledged, false
+		}
+	}
+	slices.SortFunc(out.Destinations, func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) })
+	return out
+}
+
+// assignedSources are the sources in the config that is assigned to a host.
+func (a *API) assignedSources(ctx context.Context, v agents.View) ([]string, error) {
+	if v.Assigned.Hash == "" {
+		return nil, nil
+	}
+	m, err := a.Store.Manifest(ctx, v.Assigned.Hash)
+	if err != nil {
+		return nil, err
+	}
+	c, err := hostconfig.Read([]byte(m.Text))
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, s := range c.Sources {
+		out = append(out, s.Name)
+	}
+	return out, nil
+}
+
+// sources are what a host should run, and what it reports beyond that.
+func (a *API) sources(v agents.View, assigned []string) []contract.HostSource {
+	now := a.Now()
+	out := []contract.HostSource{}
+	for _, name := range assigned {
+		out = append(out, contract.HostSource{Name: name, Assigned: true, Verdict: verdict(v.SourceVerdict(name, now)), Numbers: numbers(v.Numbers[name])})
+	}
+	for name := range v.Components {
+		if s, ok := strings.CutPrefix(name, "source/"); ok && !slices.Contains(assigned, s) {
+			out = append(out, contract.HostSource{Name: s, Verdict: verdict(v.SourceVerdict(s, now)), Numbers: numbers(v.Numbers[s])})
+		}
+	}
+	slices.SortFunc(out, func(x, y contract.HostSource) int { return strings.Compare(x.Name, y.Name) })
+	return out
+}
+
+// reportedSources are the sources that a host reports, without a look into the database.
+func reportedSources(v agents.View) []string {
+	var out []string
+	for name := range v.Components {
+		if s, ok := strings.CutPrefix(name, "source/"); ok {
+			out = append(out, s)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (a *API) summary(v agents.View) contract.HostSummary {
+	now := a.Now()
+	h := v.Verdict(now)
+	out := contract.HostSummary{Name: v.Name, Labels: v.Labels, Connected: v.Connected, LastSeen: optional(v.LastSeen.UTC()), Revision: v.Assigned.Revision, Pending: optional(v.Pending)}
+	worst, worstName := h, ""
+	var last int64
+	for _, name := range reportedSources(v) {
+		s := v.SourceVerdict(name, now)
+		count(&out.Sources, s.State)
+		if s.State != health.Waiting && health.Worse(s.State, worst.State) {
+			worst, worstName = s, name
+		}
+		n := numbers(v.Numbers[name])
+		out.Read += n.Read
+		out.Acknowledged += n.Acknowledged
+		last = max(last, v.Numbers[name].LastRecord)
+	}
+	if last > 0 {
+		t := time.Unix(0, last).UTC()
+		out.LastRecord = &t
+	}
+	if worstName != "" {
+		worst.Reason = "source " + worstName + ": " + worst.Reason
+	}
+	out.Verdict = verdict(worst)
+	return out
+}
+
+// ListHosts lists hosts, a page at a time.
+func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (contract.ListHostsResponseObject, error) {
+	limit := 100
+	if r.Params.Limit != nil {
+		limit = min(max(*r.Params.Limit, 1), 1000)
+	}
+	var terms []inventory.Term
+	for _, l := range value(r.Params.Label) {
+		k, val, ok := strings.Cut(l, "=")
+		if !ok {
+			return nil, usage{fmt.Sprintf("label=%s: expected KEY=VALUE", l)}
+		}
+		terms = append(terms, inventory.Term{Key: k, Values: []string{val}})
+	}
+	sel := inventory.Selector{Terms: terms, All: len(terms) == 0}
+	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
+	for _, v := range a.Fleet.All() {
+		if !sel.Match(v.Labels) || !strings.Contains(strings.ToLower(v.Name), strings.ToLower(value(r.Params.Q))) {
+			continue
+		}
+		s := a.summary(v)
+		count(&out.States, string(s.Verdict.State))
+		if r.Params.State != nil && s.Verdict.State != *r.Params.State || v.Name <= value(r.Params.After) {
+			continue
+		}
+		if len(out.Items) == limit {
+			out.Next = &out.Items[limit-1].Name
+			continue
+		}
+		out.Items = append(out.Items, s)
+	}
+	return out, nil
+}
+
+func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
+	v, ok := a.Fleet.Get(name)
+	if !ok {
+		return contract.Host{}, a.noHost(name)
+	}
+	assigned, err := a.assignedSources(ctx, v)
+	if err != nil {
+		return contract.Host{}, err
+	}
+	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: verdict(v.Verdict(a.Now())), Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
+		Observed: v.Observed, JoinedAt: optional(v.JoinedAt), Connected: v.Connected, Transport: optional(v.Transport), LastSeen: optional(v.LastSeen.UTC()),
+		AgentVersion: optional(v.Version), ConfigState: optional(v.ConfigState), ConfigReason: optional(v.ConfigReason), AssignedHash: optional(v.Assigned.Hash),
+		RunningHash: optional(v.Running), Revision: v.Assigned.Revision, Pending: optional(v.Pending), Sources: a.sources(v, assigned), Destinations: []contract.HostDestination{}}
+	if out.Observed == nil {
+		out.Observed = map[string]string{}
+	}
+	for name, c := range v.Components {
+		if d, ok := strings.CutPrefix(name, "destination/"); ok {
+			out.Destinations = append(out.Destinations, contract.HostDestination{Name: d, Code: optional(c.Code), Reason: optional(c.Reason), Since: optional(c.Since)})
+		}
+	}
+	slices.SortFunc(out.Destinations, func(x, y contract.HostDestination) int { return strings.Compare(x.Name, y.Name) })
+	if st, err := a.Changes.At(ctx, v.Assigned.Revision); err == nil {
+		out.EffectiveSettings, _ = st.Catalogue.Layers(v.Inventory())
+	}
+	return out, nil
+}
+
+func (a *API) noHost(name string) error {
+	var names []string
+	for _, v := range a.Fleet.All() {
+		names = append(names, v.Name)
+	}
+	hint := ""
+	if near := yamldoc.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("; did you mean %s?", near)
+	}
+	return fmt.Errorf("there is no host %s%s: %w", name, hint, store.ErrNotFound)
+}
+
+// GetHost shows one host.
+func (a *API) GetHost(ctx context.Context, r contract.GetHostRequestObject) (contract.GetHostResponseObject, error) {
+	h, err := a.host(ctx, r.Host)
+	return contract.GetHost200JSONResponse(h), err
+}
+
+func diff(lines []render.Line) []contract.DiffLine {
+	out := []contract.DiffLine{}
+	for _, l := range lines {
+		out = append(out, contract.DiffLine{Op: contract.DiffLineOp(string(l.Op)), Text: l.Text})
+	}
+	return out
+}
+
+// GetHostConfig shows what a host is assigned, what it runs, and what it would be assigned now.
+func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequestObject) (contract.GetHostConfigResponseObject, error) {
+	v, ok := a.Fleet.Get(r.Host)
+	if !ok {
+		return nil, a.noHost(r.Host)
+	}
+	text := func(hash string) (string, error) {
+		if hash == "" {
+			return "", nil
+		}
+		m, err := a.Store.Manifest(ctx, hash)
+		if errors.Is(err, store.ErrNotFound) {
+			return "", nil
+		}
+		return m.Text, err
+	}
+	out := contract.GetHostConfig200JSONResponse{AssignedHash: optional(v.Assigned.Hash), RunningHash: optional(v.Running), Pending: optional(v.Pending), PendingDiff: []contract.DiffLine{}}
+	var err error
+	if out.Assigned, err = text(v.Assigned.Hash); err != nil {
+		return nil, err
+	}
+	if out.Running, err = text(v.Running); err != nil {
+		return nil, err
+	}
+	if v.Effective != "" {
+		out.Running = v.Effective
+	}
+	out.Same = v.Assigned.Hash != "" && out.Running == out.Assigned
+	out.Diff = diff(render.Diff(out.Running, out.Assigned, 3))
+	if v.Pending != "" {
+		st, err := a.Changes.At(ctx, v.Assigned.Revision)
+		if err != nil {
+			return nil, err
+		}
+		out.PendingDiff = diff(render.Diff(out.Assigned, render.New(st.Catalogue, st.Changed).Host(v.Inventory()).Text(), 3))
+	}
+	return out, nil
+}
+
+func checkEdit(b *contract.MapEdit) error {
+	if b == nil || b.Set == nil && b.Remove == nil {
+		return usage{"say what to set or to remove"}
+	}
+	for k, v := range value(b.Set) {
+		if why := inventory.CheckKey(k); why != "" {
+			return usage{fmt.Sprintf("%q: %s", k, why)}
+		}
+		if len(v) > 1024 || strings.ContainsAny(v, "\x00\n\r") {
+			return usage{fmt.Sprintf("the value of %q must be one line of at most 1024 bytes", k)}
+		}
+	}
+	return nil
+}
+
+func (a *API) edit(ctx context.Context, name, what string, b *contract.MapEdit) (contract.Host, error) {
+	if _, ok := a.Fleet.Get(name); !ok {
+		return contract.Host{}, a.noHost(name)
+	}
+	if err := checkEdit(b); err != nil {
+		return contract.Host{}, err
+	}
+	if err := a.Fleet.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove)); err != nil {
+		return contract.Host{}, err
+	}
+	return a.host(ctx, name)
+}
+
+// EditHostLabels changes labels.
+func (a *API) EditHostLabels(ctx context.Context, r contract.EditHostLabelsRequestObject) (contract.EditHostLabelsResponseObject, error) {
+	h, err := a.edit(ctx, r.Host, "labels", r.Body)
+	return contract.EditHostLabels200JSONResponse(h), err
+}
+
+// EditHostSettings changes settings.
+func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsRequestObject) (contract.EditHostSettingsResponseObject, error) {
+	h, err := a.edit(ctx, r.Host, "settings", r.Body)
+	return contract.EditHostSettings200JSONResponse(h), err
+}
+
+func (a *API) token(t store.JoinToken) contract.JoinToken {
+	state := contract.Valid
+	switch {
+	case !t.RevokedAt.IsZero():
+		state = contract.Revoked
+	case a.Now().After(t.ExpiresAt):
+		state = contract.Expired
+	case t.Uses > 0 && t.Used >= t.Uses:
+		state = contract.UsedUp
+	}
+	return contract.JoinToken{Id: t.ID, Labels: t.Labels, CreatedAt: t.CreatedAt, CreatedBy: t.CreatedBy, ExpiresAt: t.ExpiresAt, Uses: t.Uses,
+		Used: t.Used, Reserved: t.Reserved, RevokedAt: optional(t.RevokedAt), State: state}
+}
+
+// ListJoinTokens lists join tokens.
+func (a *API) ListJoinTokens(ctx context.Context, _ contract.ListJoinTokensRequestObject) (contract.ListJoinTokensResponseObject, error) {
+	list, err := a.Fleet.JoinTokens(ctx)
+	out := contract.ListJoinTokens200JSONResponse{Items: []contract.JoinToken{}}
+	for _, t := range list {
+		out.Items = append(out.Items, a.token(t))
+	}
+	return out, err
+}
+
+// CreateJoinToken makes a join token.
+func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenRequestObject) (contract.CreateJoinTokenResponseObject, error) {
+	labels := value(r.Body.Labels)
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	if len(labels) > 0 {
+		if err := checkEdit(&contract.MapEdit{Set: &labels}); err != nil {
+			return nil, err
+		}
+	}
+	uses, lasts := 1, 24*time.Hour
+	if r.Body.Uses != nil {
+		uses = max(0, *r.Body.Uses)
+	}
+	if r.Body.Lasts != nil {
+		d, err := yamldoc.ParseDuration(*r.Body.Lasts)
+		if err != nil {
+			return nil, usage{"lasts: " + err.Error()}
+		}
+		lasts = d
+	}
+	t, text, err := a.Fleet.CreateJoinToken(ctx, person(ctx), labels, uses, lasts)
+	if err != nil {
+		return nil, err
+	}
+	command := fmt.Sprintf("synaxis-agent --service %s --join-token %s --state /var/lib/synaxis-agent", a.base(ctx), text)
+	if a.Pin != "" {
+		command += " --pin " + a.Pin
+	}
+	return contract.CreateJoinToken201JSONResponse{Id: t.ID, Token: text, ExpiresAt: t.ExpiresAt, Command: command}, nil
+}
+
+// RevokeJoinToken ends a join token.
+func (a *API) RevokeJoinToken(ctx context.Context, r contract.RevokeJoinTokenRequestObject) (contract.RevokeJoinTokenResponseObject, error) {
+	return contract.RevokeJoinToken204Response{}, a.Fleet.RevokeJoinToken(ctx, person(ctx), r.Id)
+}
+
+// maxAttention bounds the list of what is wrong.
+const maxAttention = 50
+
+// GetStatus tells what is in force, what waits and what is wrong.
+func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) (contract.GetStatusResponseObject, error) {
+	now := a.Now()
+	head, err := a.Changes.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	drafts, err := a.Store.Drafts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetStatus200JSONResponse{Version: version.String(), Published: head.Revision.Number, InForce: a.Rollouts.InForce(),
+		Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
+	for _, d := range drafts {
+		out.Drafts = append(out.Drafts, draftSummary(d))
+	}
+	if all := a.Rollouts.All(); len(all) > 0 {
+		s := rolloutSummary(all[0])
+		out.Rollout = &s
+	}
+	var wrong []contract.Attention
+	for _, v := range a.Fleet.All() {
+		h := v.Verdict(now)
+		count(&out.Hosts, h.State)
+		if v.Pending != "" {
+			out.PendingInventory = append(out.PendingInventory, v.Name)
+		}
+		if v.Assigned.Revision < out.Published {
+			out.Behind++
+		}
+		if h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
+			wrong = append(wrong, contract.Attention{Host: v.Name, Verdict: verdict(h)})
+		}
+		for _, name := range reportedSources(v) {
+			s := v.SourceVerdict(name, now)
+			count(&out.Sources, s.State)
+			if s.State == health.Failing || s.State == health.Degraded {
+				wrong = append(wrong, contract.Attention{Host: v.Name, Source: &name, Verdict: verdict(s)})
+			}
+		}
+	}
+	slices.SortStableFunc(wrong, func(x, y contract.Attention) int {
+		switch {
+		case health.Worse(string(x.Verdict.State), string(y.Verdict.State)):
+			return -1
+		case health.Worse(string(y.Verdict.State), string(x.Verdict.State)):
+			return 1
+		}
+		return 0
+	})
+	if len(wrong) > maxAttention {
+		out.AttentionMore = len(wrong) - maxAttention
+		wrong = wrong[:maxAttention]
+	}
+	out.Attention = append(out.Attention, wrong...)
+	return out, nil
+}

@@ -1,0 +1,170 @@
+// Package auth tells who calls: the holder of the admin's API token, or a browser that was signed in with it or by a
+// one-time link.
+package auth
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"synaxis/internal/service/store"
+)
+
+// CookieName is the cookie of a signed-in browser.
+const CookieName = "synaxis_session"
+
+// Times for which things are good.
+const (
+	sessionLasts = 12 * time.Hour
+	codeLasts    = 10 * time.Minute
+)
+
+// Auth holds the token and the open codes.
+type Auth struct {
+	store *store.Store
+	now   func() time.Time
+	token [sha256.Size]byte
+
+	mu    sync.Mutex
+	codes map[string]time.Time
+}
+
+// TokenFile is the file of the admin's token, in the data folder.
+const TokenFile = "admin.token"
+
+// New reads the admin's token from the data folder, or makes it; created tells which.
+func New(st *store.Store, dir string, now func() time.Time) (a *Auth, created bool, err error) {
+	path := filepath.Join(dir, TokenFile)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		created = true
+		text = []byte("syn_" + random())
+		f, ferr := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if ferr != nil {
+			return nil, false, fmt.Errorf("write the admin's token: %w", ferr)
+		}
+		_, err = f.Write(append(text, '\n'))
+		err = errors.Join(err, f.Sync(), f.Close())
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("admin's token: %w", err)
+	}
+	token := strings.TrimSpace(string(text))
+	if len(token) < 20 {
+		return nil, false, fmt.Errorf("the admin's token in %s is too short; remove the file to get a new one", path)
+	}
+	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}}, created, nil
+}
+
+func random() string {
+	var b [32]byte
+	_, _ = rand.Read(b[:])
+	return base64.RawURLEncoding.EncodeToString(b[:])
+}
+
+// Identity is who calls.
+type Identity struct {
+	Who     string
+	Expires time.Time // zero for a token
+	hash    []byte
+}
+
+// ErrUnknown says that the caller could not be told.
+var ErrUnknown = errors.New("not signed in")
+
+// Identify reads a request: an API token as bearer, or the session cookie. With the cookie, a request that changes
+// something must come from the console itself.
+func (a *Auth) Identify(r *http.Request) (Identity, error) {
+	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		if !a.isToken(bearer) {
+			return Identity{}, fmt.Errorf("%w: the API token is not known here; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
+		}
+		return Identity{Who: "admin"}, nil
+	}
+	cookie, err := r.Cookie(CookieName)
+	if err != nil {
+		return Identity{}, fmt.Errorf("%w: give an API token, or sign in", ErrUnknown)
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		if u, err := url.Parse(r.Header.Get("Origin")); err != nil || u.Host != r.Host {
+			return Identity{}, fmt.Errorf("%w: the request does not come from the console", ErrUnknown)
+		}
+	}
+	sum := sha256.Sum256([]byte(cookie.Value))
+	s, err := a.store.Session(r.Context(), sum[:])
+	if errors.Is(err, store.ErrNotFound) || err == nil && a.now().After(s.ExpiresAt) {
+		return Identity{}, fmt.Errorf("%w: the session has ended; sign in again", ErrUnknown)
+	}
+	return Identity{Who: s.Who, Expires: s.ExpiresAt, hash: sum[:]}, err
+}
+
+func (a *Auth) isToken(text string) bool {
+	sum := sha256.Sum256([]byte(text))
+	return subtle.ConstantTimeCompare(sum[:], a.token[:]) == 1
+}
+
+// NewCode makes a one-time code for a sign-in link.
+func (a *Auth) NewCode() (code string, expires time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := a.now()
+	for c, ends := range a.codes {
+		if now.After(ends) {
+			delete(a.codes, c)
+		}
+	}
+	code, expires = random(), now.Add(codeLasts)
+	a.codes[code] = expires
+	return code, expires
+}
+
+// SignIn takes a token or a code and answers with the session's cookie.
+func (a *Auth) SignIn(ctx context.Context, token, code string, secure bool) (*http.Cookie, Identity, error) {
+	switch {
+	case token != "":
+		if !a.isToken(token) {
+			return nil, Identity{}, fmt.Errorf("%w: this is not the API token; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
+		}
+	case code != "":
+		a.mu.Lock()
+		ends, ok := a.codes[code]
+		delete(a.codes, code)
+		a.mu.Unlock()
+		if !ok || a.now().After(ends) {
+			return nil, Identity{}, fmt.Errorf("%w: the link was used already or has expired; make another with: synaxis login --link", ErrUnknown)
+		}
+	default:
+		return nil, Identity{}, fmt.Errorf("%w: give a token or a code", ErrUnknown)
+	}
+	value := random()
+	sum := sha256.Sum256([]byte(value))
+	now := a.now()
+	s := store.Session{Hash: sum[:], Who: "admin", ExpiresAt: now.Add(sessionLasts)}
+	if err := a.store.Update(ctx, func(t *store.Tx) error { return t.PutSession(s, now) }); err != nil {
+		return nil, Identity{}, err
+	}
+	cookie := &http.Cookie{Name: CookieName, Value: value, Path: "/", HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode, Expires: s.ExpiresAt}
+	return cookie, Identity{Who: s.Who, Expires: s.ExpiresAt}, nil
+}
+
+// SignOut ends a browser's session and answers with the cookie that removes it.
+func (a *Auth) SignOut(ctx context.Context, id Identity) (*http.Cookie, error) {
+	if id.hash != nil {
+		if err := a.store.Update(ctx, func(t *store.Tx) error { return t.EndSession(id.hash) }); err != nil {
+			return nil, err
+		}
+	}
+	return &http.Cookie{Name: CookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}, nil
+}

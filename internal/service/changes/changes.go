@@ -1,0 +1,432 @@
+// Package changes takes drafts from the first load to a published revision: it checks them, tells which hosts they
+// would change, and publishes.
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/check"
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/render"
+	"synaxis/internal/core/yamldoc"
+	"synaxis/internal/service/store"
+)
+
+// Hosts gives the fleet.
+type Hosts interface{ Inventory() []inventory.Host }
+
+// Service works on the catalogue.
+type Service struct {
+	store *store.Store
+	hosts Hosts
+	now   func() time.Time
+	note  func(topic string)
+
+	mu     sync.Mutex
+	loaded map[int]*State
+}
+
+// New makes the service.
+func New(st *store.Store, hosts Hosts, now func() time.Time, note func(topic string)) *Service {
+	return &Service{store: st, hosts: hosts, now: now, note: note, loaded: map[int]*State{}}
+}
+
+// State is the catalogue at a revision, or as a draft would make it.
+type State struct {
+	Revision  store.Revision
+	Catalogue *catalogue.Catalogue
+	Changed   map[catalogue.ID]int
+}
+
+// Rejected is a load or a publication that was refused; its findings say why. Nothing of it was kept.
+type Rejected struct{ Findings []check.Finding }
+
+func (r Rejected) Error() string {
+	return fmt.Sprintf("%d findings of severity error, nothing was kept", len(r.Findings))
+}
+
+// Conflict is a publication against another state than the one it was made for.
+type Conflict struct{ Words string }
+
+func (c Conflict) Error() string { return c.Words }
+
+// Head returns the newest revision; number 0 and an empty catalogue when nothing has been published.
+func (s *Service) Head(ctx context.Context) (*State, error) {
+	list, err := s.store.Revisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return s.At(ctx, 0)
+	}
+	return s.At(ctx, list[0].Number)
+}
+
+// At returns the catalogue at a revision. Revisions never change, so they are read once.
+func (s *Service) At(ctx context.Context, number int) (*State, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if st, ok := s.loaded[number]; ok {
+		return st, nil
+	}
+	st := &State{Changed: map[catalogue.ID]int{}}
+	if number > 0 {
+		r, err := s.store.Revision(ctx, number)
+		if err != nil {
+			return nil, fmt.Errorf("revision %d: %w", number, err)
+		}
+		st.Revision = r
+		for _, d := range r.Definitions {
+			st.Changed[catalogue.ID{Kind: d.Kind, Name: d.Name}] = d.Changed
+		}
+	}
+	cat, findings := parse(st.Revision.Files)
+	if len(findings) > 0 && number > 0 {
+		return nil, fmt.Errorf("revision %d cannot be read by this version: %s", number, findings[0].Reason)
+	}
+	st.Catalogue = cat
+	if len(s.loaded) > 50 {
+		clear(s.loaded)
+	}
+	s.loaded[number] = st
+	return st, nil
+}
+
+func parse(files []store.File) (*catalogue.Catalogue, []check.Finding) {
+	var defs []*catalogue.Definition
+	var problems []yamldoc.Problem
+	for _, f := range files {
+		d, p := catalogue.Parse(f.Path, []byte(f.Text))
+		defs = append(defs, d...)
+		problems = append(problems, p...)
+	}
+	cat, dup := catalogue.New(defs)
+	return cat, check.FromProblems(append(problems, dup...))
+}
+
+// Load keeps files as a new draft. With whole they are the whole wanted state: what is not in them goes.
+func (s *Service) Load(ctx context.Context, who store.Person, title string, whole bool, files []store.File) (store.Draft, []check.Finding, error) {
+	slices.SortFunc(files, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
+	for i, f := range files {
+		if err := checkPath(f.Path); err != nil {
+			return store.Draft{}, nil, err
+		}
+		if i > 0 && files[i-1].Path == f.Path {
+			return store.Draft{}, nil, fmt.Errorf("the file %s is in the load twice", f.Path)
+		}
+	}
+	if _, findings := parse(files); len(findings) > 0 {
+		return store.Draft{}, nil, Rejected{findings}
+	}
+	head, err := s.Head(ctx)
+	if err != nil {
+		return store.Draft{}, nil, err
+	}
+	d := store.Draft{Title: title, Author: who.Name, CreatedAt: s.now(), Base: head.Revision.Number, Whole: whole, State: store.DraftOpen, Files: files}
+	if d.Title == "" {
+		d.Title = "Load of " + d.CreatedAt.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	err = s.store.Update(ctx, func(t *store.Tx) error {
+		if d.ID, err = t.AddDraft(d); err != nil {
+			return err
+		}
+		return t.Audit(who, s.now(), "draft load", fmt.Sprint(d.ID), nil, paths(files))
+	})
+	if err != nil {
+		return d, nil, err
+	}
+	s.note("drafts")
+	findings, err := s.CheckDraft(ctx, d)
+	return d, findings, err
+}
+
+func checkPath(p string) error {
+	if p == "" || strings.HasPrefix(p, "/") || strings.Contains(p, "\\") || len(p) > 400 || slices.Contains(strings.Split(p, "/"), "..") || slices.Contains(strings.Split(p, "/"), "") {
+		return fmt.Errorf("%q is not a relative path", p)
+	}
+	return nil
+}
+
+func paths(files []store.File) []string {
+	var out []string
+	for _, f := range files {
+		out = append(out, f.Path)
+	}
+	return out
+}
+
+// Draft returns an open or ended draft.
+func (s *Service) Draft(ctx context.Context, id int) (store.Draft, error) {
+	d, err := s.store.Draft(ctx, id)
+	if err != nil {
+		return d, fmt.Errorf("draft %d: %w", id, err)
+	}
+	return d, nil
+}
+
+// Apply gives the files that the catalogue would have with a draft published on a head.
+func Apply(head []store.File, d store.Draft) []store.File {
+	if d.Whole {
+		return d.Files
+	}
+	out := slices.Clone(head)
+	place := map[catalogue.ID]int{} // file in out
+	for i, f := range out {
+		defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
+		for _, def := range defs {
+			place[def.ID] = i
+		}
+	}
+	for _, f := range d.Files {
+		defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
+		for _, def := range defs {
+			if i, ok := place[def.ID]; ok {
+				out[i].Text = replace(out[i], def)
+				continue
+			}
+			i := slices.IndexFunc(out, func(o store.File) bool { return o.Path == f.Path })
+			if i < 0 {
+				out = append(out, store.File{Path: f.Path, Text: def.Text})
+				i = len(out) - 1
+			} else {
+				out[i].Text = withNewline(out[i].Text) + "---\n" + def.Text
+			}
+			place[def.ID] = i
+		}
+	}
+	slices.SortFunc(out, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+func withNewline(s string) string {
+	if s != "" && !strings.HasSuffix(s, "\n") {
+		return s + "\n"
+	}
+	return s
+}
+
+// replace puts the text of a definition in the place of its older self; all other bytes stay.
+func replace(f store.File, def *catalogue.Definition) string {
+	defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
+	for _, old := range defs {
+		if old.ID != def.ID {
+			continue
+		}
+		for _, p := range yamldoc.Split(f.Text) {
+			if p.Line == old.Line {
+				text := def.Text
+				if p.End < len(f.Text) {
+					text = withNewline(text)
+				}
+				return f.Text[:p.Start] + text + f.Text[p.End:]
+			}
+		}
+	}
+	return f.Text
+}
+
+// of gives the catalogue that a draft would make.
+func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, findings []check.Finding, err error) {
+	if head, err = s.Head(ctx); err != nil {
+		return nil, nil, nil, err
+	}
+	after = s.next(head, d)
+	cat, problems := parse(after.Revision.Files)
+	after.Catalogue = cat
+	after.Changed = changedIn(head, cat, after.Revision.Number)
+	return head, after, problems, nil
+}
+
+func (s *Service) next(head *State, d store.Draft) *State {
+	return &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: Apply(head.Revision.Files, d)}}
+}
+
+// changedIn tells for each definition the revision in which its meaning last changed.
+func changedIn(head *State, cat *catalogue.Catalogue, number int) map[catalogue.ID]int {
+	out := map[catalogue.ID]int{}
+	for _, d := range cat.All() {
+		out[d.ID] = number
+		if old := head.Catalogue.Get(d.Kind, d.Name); old != nil && old.Digest() == d.Digest() {
+			out[d.ID] = head.Changed[d.ID]
+		}
+	}
+	return out
+}
+
+// CheckDraft makes all checks of a draft against the fleet.
+func (s *Service) CheckDraft(ctx context.Context, d store.Draft) ([]check.Finding, error) {
+	_, after, problems, err := s.of(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	return s.check(after.Catalogue, problems), nil
+}
+
+func (s *Service) check(cat *catalogue.Catalogue, problems []check.Finding) []check.Finding {
+	findings := append(problems, check.Run(cat, &check.Fleet{Hosts: s.hosts.Inventory()})...)
+	check.Sort(findings)
+	return findings
+}
+
+// DefinitionChange is one definition that a draft adds, changes or removes.
+type DefinitionChange struct {
+	catalogue.ID
+	What string // added, changed, removed, reworded
+	Diff []render.Line
+}
+
+// Group is hosts that change in the same way.
+type Group struct {
+	Hosts []string
+	Diff  []render.Line
+}
+
+// Impact is what a draft would change.
+type Impact struct {
+	Head        int
+	Definitions []DefinitionChange
+	Hosts       int // that change
+	Unchanged   int
+	Groups      []Group // largest first
+}
+
+// Impact tells what a draft would change against the newest revision.
+func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
+	head, after, _, err := s.of(ctx, d)
+	if err != nil {
+		return Impact{}, err
+	}
+	out := Impact{Head: head.Revision.Number, Definitions: definitionChanges(head.Catalogue, after.Catalogue)}
+	before, then := render.New(head.Catalogue, head.Changed), render.New(after.Catalogue, after.Changed)
+	groups := map[string]*Group{}
+	for _, h := range s.hosts.Inventory() {
+		a, b := before.Host(h), then.Host(h)
+		if a.Hash == b.Hash {
+			out.Unchanged++
+			continue
+		}
+		out.Hosts++
+		key := render.DifferenceKey(a, b)
+		g, ok := groups[key]
+		if !ok {
+			g = &Group{Diff: render.Diff(a.Body(), b.Body(), 3)}
+			groups[key] = g
+		}
+		g.Hosts = append(g.Hosts, h.Name)
+	}
+	for _, g := range groups {
+		out.Groups = append(out.Groups, *g)
+	}
+	slices.SortFunc(out.Groups, func(a, b Group) int {
+		if len(a.Hosts) != len(b.Hosts) {
+			return len(b.Hosts) - len(a.Hosts)
+		}
+		return strings.Compare(a.Hosts[0], b.Hosts[0])
+	})
+	return out, nil
+}
+
+func definitionChanges(before, after *catalogue.Catalogue) []DefinitionChange {
+	var out []DefinitionChange
+	for _, d := range after.All() {
+		old := before.Get(d.Kind, d.Name)
+		switch {
+		case old == nil:
+			out = append(out, DefinitionChange{d.ID, "added", render.Diff("", d.Text, 3)})
+		case old.Digest() != d.Digest():
+			out = append(out, DefinitionChange{d.ID, "changed", render.Diff(old.Text, d.Text, 3)})
+		case strings.TrimSpace(old.Text) != strings.TrimSpace(d.Text):
+			out = append(out, DefinitionChange{d.ID, "reworded", render.Diff(old.Text, d.Text, 3)})
+		}
+	}
+	for _, d := range before.All() {
+		if after.Get(d.Kind, d.Name) == nil {
+			out = append(out, DefinitionChange{d.ID, "removed", render.Diff(d.Text, "", 3)})
+		}
+	}
+	return out
+}
+
+// errEnded says that a draft is not open.
+var errEnded = errors.New("the draft is not open any more")
+
+// Publish makes a draft the newest revision, after a full check against what is there now. expected, when it is not
+// negative, is the revision that the publisher has seen as the newest.
+func (s *Service) Publish(ctx context.Context, who store.Person, id int, message string, expected int) (store.Revision, []check.Finding, error) {
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return store.Revision{}, nil, err
+	}
+	if d.State != store.DraftOpen {
+		return store.Revision{}, nil, Conflict{fmt.Sprintf("draft %d: %v; it was %s", id, errEnded, d.State)}
+	}
+	head, after, problems, err := s.of(ctx, d)
+	if err != nil {
+		return store.Revision{}, nil, err
+	}
+	if expected >= 0 && expected != head.Revision.Number {
+		return store.Revision{}, nil, Conflict{fmt.Sprintf("revision %d was published since you looked (you saw %d); look at the differences again", head.Revision.Number, expected)}
+	}
+	if d.Whole && d.Base != head.Revision.Number {
+		return store.Revision{}, nil, Conflict{fmt.Sprintf("draft %d is a whole state made on revision %d, and %d is the newest now; load it again", id, d.Base, head.Revision.Number)}
+	}
+	findings := s.check(after.Catalogue, problems)
+	if check.HasErrors(findings) {
+		return store.Revision{}, findings, Rejected{findings}
+	}
+	r := after.Revision
+	r.Message, r.Author, r.CreatedAt = message, who.Name, s.now()
+	for _, def := range after.Catalogue.All() {
+		r.Definitions = append(r.Definitions, store.RevisionDefinition{Kind: def.Kind, Name: def.Name, Digest: def.Digest(), Changed: after.Changed[def.ID]})
+	}
+	err = s.store.Update(ctx, func(t *store.Tx) error {
+		now, err := t.Head()
+		if err != nil {
+			return err
+		}
+		if now != head.Revision.Number {
+			return Conflict{fmt.Sprintf("revision %d was published at the same moment; look at the differences again", now)}
+		}
+		if err := t.AddRevision(r); err != nil {
+			return err
+		}
+		if err := t.EndDraft(id, store.DraftPublished, r.Number); err != nil {
+			return err
+		}
+		return t.Audit(who, s.now(), "draft publish", fmt.Sprint(id), head.Revision.Number, r.Number)
+	})
+	if err != nil {
+		return store.Revision{}, findings, err
+	}
+	s.note("drafts")
+	s.note("revisions")
+	return r, findings, nil
+}
+
+// Discard ends a draft without publishing it.
+func (s *Service) Discard(ctx context.Context, who store.Person, id int) error {
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	if d.State != store.DraftOpen {
+		return Conflict{fmt.Sprintf("draft %d: %v; it was %s", id, errEnded, d.State)}
+	}
+	err = s.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.EndDraft(id, store.DraftDiscarded, 0); err != nil {
+			return err
+		}
+		return t.Audit(who, s.now(), "draft discard", fmt.Sprint(id), paths(d.Files), nil)
+	})
+	if err == nil {
+		s.note("drafts")
+	}
+	return err
+}

@@ -1,0 +1,237 @@
+// Package service is the long-running service as a whole: it opens the store, connects the parts, and serves agents,
+// the API and the console on one address.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/agents"
+	"synaxis/internal/service/api"
+	"synaxis/internal/service/auth"
+	"synaxis/internal/service/changes"
+	"synaxis/internal/service/console"
+	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/store"
+)
+
+// Options of the service.
+type Options struct {
+	Data            string
+	Listen          string
+	TLSCert, TLSKey string
+	TLSAuto         bool
+	TLSNames        []string // more names for the certificate of TLSAuto
+	Insecure        bool
+	Log             *slog.Logger
+	Started         func(address, tokenFile, pin string, firstStart bool) // called once it listens
+}
+
+// Run serves until ctx ends, then stops gracefully.
+func Run(ctx context.Context, o Options) error {
+	if err := os.MkdirAll(o.Data, 0o700); err != nil {
+		return fmt.Errorf("data folder: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(o.Data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("data folder: %w", err)
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return fmt.Errorf("another service uses the data folder %s", o.Data)
+	}
+	tlsConfig, pin, err := tlsSetting(o)
+	if err != nil {
+		return err
+	}
+	if tlsConfig == nil && !o.Insecure && !onLoopback(o.Listen) {
+		return fmt.Errorf("--listen %s without TLS: tokens and configs would travel in clear; use --tls-auto, or --tls-cert and --tls-key, or say --insecure", o.Listen)
+	}
+	st, err := store.Open(ctx, o.Data)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	authn, created, err := auth.New(st, o.Data, time.Now)
+	if err != nil {
+		return err
+	}
+	events := api.NewEvents()
+	fleet, err := agents.New(ctx, st, o.Log, time.Now, events.Note)
+	if err != nil {
+		return err
+	}
+	chg := changes.New(st, fleet, time.Now, events.Note)
+	driver, err := rollouts.New(ctx, st, fleet, chg, o.Log, time.Now, events.Note)
+	if err != nil {
+		return err
+	}
+	fleet.SetDesk(driver)
+
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return fmt.Errorf("listen: %w", err)
+	}
+	a := &api.API{Store: st, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Pin: pin}
+	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
+		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	var parts sync.WaitGroup
+	partsCtx, stopParts := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopParts()
+	parts.Go(func() { fleet.Run(partsCtx) })
+	parts.Go(func() { driver.Run(partsCtx) })
+	failed := make(chan error, 1)
+	go func() {
+		if tlsConfig != nil {
+			failed <- server.ServeTLS(listener, "", "")
+		} else {
+			failed <- server.Serve(listener)
+		}
+	}()
+	scheme := "http://"
+	if tlsConfig != nil {
+		scheme = "https://"
+	}
+	if o.Started != nil {
+		o.Started(scheme+listener.Addr().String(), filepath.Join(o.Data, auth.TokenFile), pin, created)
+	}
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		o.Log.Info("stopping")
+		events.Close()
+		stopCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		fleet.Close()
+		err = server.Shutdown(stopCtx)
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = server.Close()
+		}
+	}
+	stopParts()
+	parts.Wait()
+	if errors.Is(err, http.ErrServerClosed) {
+		err = nil
+	}
+	return err
+}
+
+func onLoopback(listen string) bool {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func tlsSetting(o Options) (*tls.Config, string, error) {
+	switch {
+	case o.TLSAuto:
+		var names []string
+		if host, _, err := net.SplitHostPort(o.Listen); err == nil {
+			names = append(o.TLSNames, host)
+		}
+		cert, pin, err := autoTLS(o.Data, names, time.Now())
+		if err != nil {
+			return nil, "", fmt.Errorf("--tls-auto: %w", err)
+		}
+		return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}}, pin, nil
+	case o.TLSCert != "" || o.TLSKey != "":
+		cert, err := tls.LoadX509KeyPair(o.TLSCert, o.TLSKey)
+		if err != nil {
+			return nil, "", fmt.Errorf("--tls-cert and --tls-key: %w", err)
+		}
+		leaf, err := x509.ParseCertificate(cert.Certificate[0])
+		if err != nil {
+			return nil, "", fmt.Errorf("--tls-cert: %w", err)
+		}
+		return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}}, wire.Fingerprint(leaf.Raw), nil
+	}
+	return nil, "", nil
+}
+
+// handler puts agents, API, measurements and console under one roof.
+func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, reason any) {
+		a.Log.Error("a request panicked", "path", c.Request.URL.Path, "reason", reason)
+		c.AbortWithStatus(http.StatusInternalServerError)
+	}))
+	router.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	router.GET("/readyz", func(c *gin.Context) {
+		if err := st.Ping(c.Request.Context()); err != nil {
+			c.String(http.StatusServiceUnavailable, "the store does not answer: %v\n", err)
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+	metrics := promhttp.HandlerFor(registry(a), promhttp.HandlerOpts{EnableOpenMetrics: true})
+	router.GET("/metrics", func(c *gin.Context) {
+		if _, err := authn.Identify(c.Request); err != nil {
+			c.Header("WWW-Authenticate", "Bearer")
+			c.String(http.StatusUnauthorized, "%v\n", err)
+			return
+		}
+		metrics.ServeHTTP(c.Writer, c.Request)
+	})
+	a.Register(router)
+	web := console.Handler()
+	router.NoRoute(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+			api.NotFound(c)
+			return
+		}
+		if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			c.Status(http.StatusMethodNotAllowed)
+			return
+		}
+		c.Status(http.StatusOK)
+		web.ServeHTTP(c.Writer, c.Request)
+	})
+	mux := http.NewServeMux() // beside Gin: these connections last
+	mux.HandleFunc(wire.OpAMPPath, a.Fleet.ServeOpAMP)
+	mux.HandleFunc("POST "+wire.MetricsPath, a.Fleet.ServeMetrics)
+	mux.Handle("/", router)
+	return mux
+}
+
+// registry measures the service itself.
+func registry(a *api.API) *prometheus.Registry {
+	r := prometheus.NewRegistry()
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	gauge := func(name, help string, value func() float64) {
+		r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
+	}
+	gauge("synaxis_hosts", "Hosts in the inventory.", func() float64 { return float64(len(a.Fleet.All())) })
+	gauge("synaxis_hosts_connected", "Hosts whose agent is connected.", func() float64 {
+		n := 0
+		for _, v := range a.Fleet.All() {
+			if v.Connected {
+				n++
+			}
+		}
+		return float64(n)
+	})
+	gauge("synaxis_revision_in_force", "The revision whose rollout was completed last.", func() float64 { return float64(a.Rollouts.InForce()) })
+	return r
+}

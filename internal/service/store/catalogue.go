@@ -1,0 +1,220 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"time"
+)
+
+// File is a file of definitions: a relative path with slashes, and its text, byte for byte.
+type File struct{ Path, Text string }
+
+// States of a draft.
+const (
+	DraftOpen      = "open"
+	DraftPublished = "published"
+	DraftDiscarded = "discarded"
+)
+
+// Draft is a set of changes that is not in force.
+type Draft struct {
+	ID            int
+	Title, Author string
+	CreatedAt     time.Time
+	Base          int  // the revision that it was made on
+	Whole         bool // its files are the whole wanted state
+	State         string
+	Revision      int // that it became
+	Files         []File
+}
+
+// AddDraft writes a new draft and returns its number.
+func (t *Tx) AddDraft(d Draft) (int, error) {
+	res, err := t.tx.ExecContext(t.ctx, `INSERT INTO drafts (title, author, created_at, base, whole, state) VALUES (?,?,?,?,?,?)`,
+		d.Title, d.Author, stamp(d.CreatedAt), d.Base, d.Whole, DraftOpen)
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	for _, f := range d.Files {
+		if err := t.exec(`INSERT INTO draft_files VALUES (?,?,?)`, id, f.Path, f.Text); err != nil {
+			return 0, err
+		}
+	}
+	return int(id), nil
+}
+
+// EndDraft closes a draft as published or discarded.
+func (t *Tx) EndDraft(id int, state string, revision int) error {
+	return t.exec(`UPDATE drafts SET state=?, revision=? WHERE id=?`, state, revision, id)
+}
+
+const draftColumns = `SELECT id, title, author, created_at, base, whole, state, revision FROM drafts `
+
+func scanDraft(r *sql.Rows) (d Draft, err error) {
+	var created string
+	err = r.Scan(&d.ID, &d.Title, &d.Author, &created, &d.Base, &d.Whole, &d.State, &d.Revision)
+	d.CreatedAt = unstamp(created)
+	return d, err
+}
+
+// Drafts returns the open drafts without their files, newest first.
+func (s *Store) Drafts(ctx context.Context) ([]Draft, error) {
+	return list(ctx, s.read, scanDraft, draftColumns+`WHERE state=? ORDER BY id DESC`, DraftOpen)
+}
+
+// Draft returns one draft with its files.
+func (s *Store) Draft(ctx context.Context, id int) (Draft, error) {
+	d, err := one(ctx, s.read, scanDraft, draftColumns+`WHERE id=?`, id)
+	if err != nil {
+		return d, err
+	}
+	d.Files, err = list(ctx, s.read, scanFile, `SELECT file, text FROM draft_files WHERE draft=? ORDER BY file`, id)
+	return d, err
+}
+
+func scanFile(r *sql.Rows) (f File, err error) { return f, r.Scan(&f.Path, &f.Text) }
+
+// Revision is a published state of the catalogue.
+type Revision struct {
+	Number                 int
+	Title, Message, Author string
+	CreatedAt              time.Time
+	Draft                  int
+	Definitions            []RevisionDefinition
+	Files                  []File
+}
+
+// RevisionDefinition tells what a definition means in a revision and since when.
+type RevisionDefinition struct {
+	Kind, Name, Digest string
+	Changed            int // revision in which its meaning last changed
+}
+
+// Head is the number of the newest revision, 0 when there is none, as the change sees it.
+func (t *Tx) Head() (int, error) {
+	n, err := one(t.ctx, t.tx, scanInt, `SELECT coalesce(max(number), 0) FROM revisions`)
+	return n, err
+}
+
+func scanInt(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) }
+
+// AddRevision writes a revision.
+func (t *Tx) AddRevision(r Revision) error {
+	if err := t.exec(`INSERT INTO revisions VALUES (?,?,?,?,?,?)`, r.Number, r.Title, r.Message, r.Author, stamp(r.CreatedAt), r.Draft); err != nil {
+		return err
+	}
+	for _, f := range r.Files {
+		h := sha256.Sum256([]byte(f.Text))
+		sum := hex.EncodeToString(h[:])
+		if err := t.exec(`INSERT INTO texts VALUES (?,?) ON CONFLICT DO NOTHING`, sum, f.Text); err != nil {
+			return err
+		}
+		if err := t.exec(`INSERT INTO revision_files VALUES (?,?,?)`, r.Number, f.Path, sum); err != nil {
+			return err
+		}
+	}
+	for _, d := range r.Definitions {
+		if err := t.exec(`INSERT INTO revision_definitions VALUES (?,?,?,?,?)`, r.Number, d.Kind, d.Name, d.Digest, d.Changed); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const revisionColumns = `SELECT number, title, message, author, created_at, draft FROM revisions `
+
+func scanRevision(r *sql.Rows) (v Revision, err error) {
+	var created string
+	err = r.Scan(&v.Number, &v.Title, &v.Message, &v.Author, &created, &v.Draft)
+	v.CreatedAt = unstamp(created)
+	return v, err
+}
+
+// Revisions returns all revisions without their content, newest first.
+func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {
+	return list(ctx, s.read, scanRevision, revisionColumns+`ORDER BY number DESC`)
+}
+
+// Revision returns one revision with its files and definitions.
+func (s *Store) Revision(ctx context.Context, number int) (Revision, error) {
+	v, err := one(ctx, s.read, scanRevision, revisionColumns+`WHERE number=?`, number)
+	if err != nil {
+		return v, err
+	}
+	v.Files, err = list(ctx, s.read, scanFile, `SELECT f.file, t.text FROM revision_files f JOIN texts t ON t.sum = f.sum WHERE f.revision=? ORDER BY f.file`, number)
+	if err != nil {
+		return v, err
+	}
+	v.Definitions, err = list(ctx, s.read, func(r *sql.Rows) (d RevisionDefinition, err error) {
+		return d, r.Scan(&d.Kind, &d.Name, &d.Digest, &d.Changed)
+	}, `SELECT kind, name, digest, changed FROM revision_definitions WHERE revision=? ORDER BY kind, name`, number)
+	return v, err
+}
+
+// Manifest is what a host should run, kept once by its hash.
+type Manifest struct {
+	Hash, Host string
+	Revision   int
+	Renderer   string
+	Text       string
+}
+
+// Assignment is the one manifest that a host should run now.
+type Assignment struct {
+	Host, Hash        string
+	Revision, Rollout int // Rollout 0: the baseline given at the join
+	AssignedAt        time.Time
+	LeftOut           string // sources that it cannot run, in words
+}
+
+// Assign writes a manifest and makes it the host's desired one.
+func (t *Tx) Assign(a Assignment, m Manifest) error {
+	if err := t.exec(`INSERT INTO manifests VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`, m.Hash, m.Host, m.Revision, m.Renderer, m.Text); err != nil {
+		return err
+	}
+	return t.exec(`INSERT INTO assignments VALUES (?,?,?,?,?,?) ON CONFLICT (host) DO UPDATE SET hash=excluded.hash,
+		revision=excluded.revision, rollout=excluded.rollout, assigned_at=excluded.assigned_at, left_out=excluded.left_out`,
+		a.Host, a.Hash, a.Revision, a.Rollout, stamp(a.AssignedAt), a.LeftOut)
+}
+
+// Assignments returns the assignment of every host.
+func (s *Store) Assignments(ctx context.Context) ([]Assignment, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (a Assignment, err error) {
+		var at string
+		err = r.Scan(&a.Host, &a.Hash, &a.Revision, &a.Rollout, &at, &a.LeftOut)
+		a.AssignedAt = unstamp(at)
+		return a, err
+	}, `SELECT host, hash, revision, rollout, assigned_at, left_out FROM assignments`)
+}
+
+// Manifest returns a manifest by its hash.
+func (s *Store) Manifest(ctx context.Context, hash string) (Manifest, error) {
+	return one(ctx, s.read, func(r *sql.Rows) (m Manifest, err error) {
+		return m, r.Scan(&m.Hash, &m.Host, &m.Revision, &m.Renderer, &m.Text)
+	}, `SELECT hash, host, revision, renderer, text FROM manifests WHERE hash=?`, hash)
+}
+
+// Rollout is a rollout with its state as JSON.
+type Rollout struct {
+	ID, Revision int
+	Author       string
+	State        string
+}
+
+// PutRollout writes a rollout.
+func (t *Tx) PutRollout(r Rollout) error {
+	return t.exec(`INSERT INTO rollouts VALUES (?,?,?,?) ON CONFLICT (id) DO UPDATE SET state=excluded.state`, r.ID, r.Revision, r.Author, r.State)
+}
+
+// Rollouts returns all rollouts, oldest first.
+func (s *Store) Rollouts(ctx context.Context) ([]Rollout, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (v Rollout, err error) {
+		return v, r.Scan(&v.ID, &v.Revision, &v.Author, &v.State)
+	}, `SELECT id, revision, author, state FROM rollouts ORDER BY id`)
+}

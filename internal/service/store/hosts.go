@@ -1,0 +1,189 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Host is a host of the inventory.
+type Host struct {
+	Name, UID, HostID, ServiceName string
+	Labels, Settings               map[string]string
+	JoinedAt                       time.Time
+}
+
+// Hosts returns all hosts.
+func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (h Host, err error) {
+		var labels, settings, joined string
+		err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined)
+		h.Labels, h.Settings, h.JoinedAt = textMap(labels), textMap(settings), unstamp(joined)
+		return h, err
+	}, `SELECT name, uid, host_id, service_name, labels, settings, joined_at FROM hosts ORDER BY name`)
+}
+
+func textMap(s string) map[string]string {
+	m := map[string]string{}
+	_ = json.Unmarshal([]byte(s), &m)
+	return m
+}
+
+// PutHost writes a host.
+func (t *Tx) PutHost(h Host) error {
+	return t.exec(`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at) VALUES (?,?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET uid=excluded.uid, host_id=excluded.host_id, service_name=excluded.service_name,
+		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at`,
+		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt))
+}
+
+// JoinToken lets agents join.
+type JoinToken struct {
+	ID        string
+	Hash      []byte // SHA-256 of the secret part
+	Labels    map[string]string
+	CreatedAt time.Time
+	CreatedBy string
+	ExpiresAt time.Time
+	Uses      int // how many hosts may join; 0 is any number
+	RevokedAt time.Time
+	Used      int // hosts that have joined by it
+	Reserved  int // offers that wait for their first use
+}
+
+// PutJoinToken writes a token.
+func (t *Tx) PutJoinToken(j JoinToken) error {
+	return t.exec(`INSERT INTO join_tokens VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
+		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt))
+}
+
+// JoinTokens returns all tokens, newest first, with their uses as of now.
+func (s *Store) JoinTokens(ctx context.Context, now time.Time) ([]JoinToken, error) {
+	return list(ctx, s.write, func(r *sql.Rows) (j JoinToken, err error) {
+		var labels, created, expires, revoked string
+		err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Used, &j.Reserved)
+		j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(labels), unstamp(created), unstamp(expires), unstamp(revoked)
+		return j, err
+	}, `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at,
+		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at <> ''),
+		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND offer_ends > ?)
+		FROM join_tokens j ORDER BY created_at DESC`, stamp(now))
+}
+
+// Credential lets one agent in.
+type Credential struct {
+	ID                           string
+	Hash                         []byte
+	UID, TokenID, Host           string
+	OfferedAt, OfferEnds, UsedAt time.Time
+}
+
+// Credentials returns all that may still be used.
+func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (c Credential, err error) {
+		var offered, ends, used string
+		err = r.Scan(&c.ID, &c.Hash, &c.UID, &c.TokenID, &c.Host, &offered, &ends, &used)
+		c.OfferedAt, c.OfferEnds, c.UsedAt = unstamp(offered), unstamp(ends), unstamp(used)
+		return c, err
+	}, `SELECT id, hash, uid, token_id, host, offered_at, offer_ends, used_at FROM credentials`)
+}
+
+// PutCredential writes an offer; an earlier offer to the same agent that was never used goes.
+func (t *Tx) PutCredential(c Credential) error {
+	if err := t.exec(`DELETE FROM credentials WHERE uid=? AND used_at=''`, c.UID); err != nil {
+		return err
+	}
+	return t.exec(`INSERT INTO credentials VALUES (?,?,?,?,?,?,?,?)`, c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
+}
+
+// UseCredential notes the first use, and ends the agent's earlier ones.
+func (t *Tx) UseCredential(c Credential, at time.Time) error {
+	if err := t.exec(`DELETE FROM credentials WHERE host=? AND id<>?`, c.Host, c.ID); err != nil {
+		return err
+	}
+	return t.exec(`UPDATE credentials SET used_at=? WHERE id=?`, stamp(at), c.ID)
+}
+
+// Session is a signed-in browser.
+type Session struct {
+	Hash      []byte
+	Who       string
+	ExpiresAt time.Time
+}
+
+// PutSession writes a session and removes those that have expired.
+func (t *Tx) PutSession(x Session, now time.Time) error {
+	if err := t.exec(`DELETE FROM sessions WHERE expires_at < ?`, stamp(now)); err != nil {
+		return err
+	}
+	return t.exec(`INSERT INTO sessions VALUES (?,?,?)`, x.Hash, x.Who, stamp(x.ExpiresAt))
+}
+
+// EndSession removes a session.
+func (t *Tx) EndSession(hash []byte) error { return t.exec(`DELETE FROM sessions WHERE hash=?`, hash) }
+
+// Session finds a session by its hash.
+func (s *Store) Session(ctx context.Context, hash []byte) (Session, error) {
+	return one(ctx, s.read, func(r *sql.Rows) (x Session, err error) {
+		var ends string
+		err = r.Scan(&x.Hash, &x.Who, &ends)
+		x.ExpiresAt = unstamp(ends)
+		return x, err
+	}, `SELECT hash, who, expires_at FROM sessions WHERE hash=?`, hash)
+}
+
+// HostStates returns what state.db holds of each host, as JSON.
+func (s *Store) HostStates(ctx context.Context) (states, numbers map[string]string, err error) {
+	read := func(query string) (map[string]string, error) {
+		out := map[string]string{}
+		_, err := list(ctx, s.state, func(r *sql.Rows) (struct{}, error) {
+			var k, v string
+			err := r.Scan(&k, &v)
+			out[k] = v
+			return struct{}{}, err
+		}, query)
+		return out, err
+	}
+	if states, err = read(`SELECT host, state FROM host_states`); err != nil {
+		return nil, nil, err
+	}
+	numbers, err = read(`SELECT host, numbers FROM latest_numbers`)
+	return states, numbers, err
+}
+
+// HostUpdate is what is written of one host in one go. Empty parts are left as they are. Bucket is the beginning of a
+// span of five minutes, in Unix seconds, and Delta what was counted in it.
+type HostUpdate struct {
+	Host, State, Numbers string
+	Bucket               int64
+	Delta                string
+}
+
+// SaveStates writes many hosts in one commit of state.db.
+func (s *Store) SaveStates(ctx context.Context, all []HostUpdate) error {
+	tx, err := s.state.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
+	t := &Tx{tx, ctx}
+	for _, u := range all {
+		if u.State != "" {
+			if err := t.exec(`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`, u.Host, u.State); err != nil {
+				return err
+			}
+		}
+		if u.Numbers != "" {
+			if err := t.exec(`INSERT INTO latest_numbers VALUES (?,?) ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers`, u.Host, u.Numbers); err != nil {
+				return err
+			}
+		}
+		if u.Delta != "" {
+			if err := t.exec(`INSERT INTO numbers VALUES (?,?,?) ON CONFLICT (host, bucket) DO UPDATE SET numbers=excluded.numbers`, u.Host, u.Bucket, u.Delta); err != nil {
+				return err
+			}
+		}
+	}
+	return tx.Commit()
+}

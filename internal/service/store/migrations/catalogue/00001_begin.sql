@@ -1,0 +1,39 @@
+-- +goose Up
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
+CREATE TABLE hosts (
+  name TEXT PRIMARY KEY, uid TEXT NOT NULL DEFAULT '', host_id TEXT NOT NULL DEFAULT '', service_name TEXT NOT NULL DEFAULT '',
+  labels TEXT NOT NULL, settings TEXT NOT NULL, joined_at TEXT NOT NULL
+) STRICT;
+CREATE INDEX hosts_uid ON hosts (uid);
+CREATE TABLE join_tokens (
+  id TEXT PRIMARY KEY, hash BLOB NOT NULL, labels TEXT NOT NULL, created_at TEXT NOT NULL, created_by TEXT NOT NULL,
+  expires_at TEXT NOT NULL, uses INTEGER NOT NULL, revoked_at TEXT NOT NULL DEFAULT ''
+) STRICT;
+CREATE TABLE credentials (
+  id TEXT PRIMARY KEY, hash BLOB NOT NULL, uid TEXT NOT NULL, token_id TEXT NOT NULL, host TEXT NOT NULL,
+  offered_at TEXT NOT NULL, offer_ends TEXT NOT NULL, used_at TEXT NOT NULL DEFAULT ''
+) STRICT;
+CREATE TABLE texts (sum TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
+CREATE TABLE drafts (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, author TEXT NOT NULL, created_at TEXT NOT NULL,
+  base INTEGER NOT NULL, whole INTEGER NOT NULL, state TEXT NOT NULL, revision INTEGER NOT NULL DEFAULT 0
+) STRICT;
+CREATE TABLE draft_files (draft INTEGER NOT NULL REFERENCES drafts (id), file TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (draft, file)) STRICT;
+CREATE TABLE revisions (
+  number INTEGER PRIMARY KEY, title TEXT NOT NULL, message TEXT NOT NULL, author TEXT NOT NULL, created_at TEXT NOT NULL, draft INTEGER NOT NULL
+) STRICT;
+CREATE TABLE revision_files (revision INTEGER NOT NULL REFERENCES revisions (number), file TEXT NOT NULL, sum TEXT NOT NULL, PRIMARY KEY (revision, file)) STRICT;
+CREATE TABLE revision_definitions (
+  revision INTEGER NOT NULL REFERENCES revisions (number), kind TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL,
+  changed INTEGER NOT NULL, PRIMARY KEY (revision, kind, name)
+) STRICT;
+CREATE TABLE manifests (hash TEXT PRIMARY KEY, host TEXT NOT NULL, revision INTEGER NOT NULL, renderer TEXT NOT NULL, text TEXT NOT NULL) STRICT;
+CREATE TABLE assignments (host TEXT PRIMARY KEY, hash TEXT NOT NULL, revision INTEGER NOT NULL, rollout INTEGER NOT NULL, assigned_at TEXT NOT NULL, left_out TEXT NOT NULL) STRICT;
+CREATE TABLE rollouts (id INTEGER PRIMARY KEY, revision INTEGER NOT NULL, author TEXT NOT NULL, state TEXT NOT NULL) STRICT;
+CREATE TABLE sessions (hash BLOB PRIMARY KEY, who TEXT NOT NULL, expires_at TEXT NOT NULL) STRICT;
+CREATE TABLE audit (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, who TEXT NOT NULL, origin TEXT NOT NULL, action TEXT NOT NULL,
+  object TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL
+) STRICT;
+-- +goose Down
+SELECT 1;

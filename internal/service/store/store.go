@@ -1,0 +1,208 @@
+// Package store keeps the records of the service in two SQLite databases: catalogue.db, where every commit is on disk
+// before it is acknowledged, and state.db, for what agents report, which may lose its last second.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations
+var migrations embed.FS
+
+// ErrNotFound says that there is no such row.
+var ErrNotFound = errors.New("not found")
+
+// Store is both databases. It is safe for concurrent use; writes go one after the other.
+type Store struct {
+	write, read *sql.DB // catalogue.db
+	state       *sql.DB // state.db
+}
+
+// Open opens or creates the databases in a folder and brings them up to date.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	s := &Store{}
+	dir, err := filepath.Abs(dir) // a file: URL has no relative form
+	if err != nil {
+		return nil, err
+	}
+	if s.write, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 1); err != nil {
+		return nil, err
+	}
+	if s.state, err = open(filepath.Join(dir, "state.db"), "NORMAL", 1); err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, s.write, "migrations/catalogue"); err != nil {
+		return nil, fmt.Errorf("catalogue.db: %w", err)
+	}
+	if err := migrate(ctx, s.state, "migrations/state"); err != nil {
+		return nil, fmt.Errorf("state.db: %w", err)
+	}
+	if s.read, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 4); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+func open(path, synchronous string, conns int) (*sql.DB, error) {
+	q := url.Values{"_txlock": {"immediate"}, "_pragma": {"journal_mode(WAL)", "synchronous(" + synchronous + ")", "busy_timeout(10000)", "foreign_keys(1)"}}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}).String())
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	db.SetMaxOpenConns(conns)
+	return db, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB, dir string) error {
+	sub, err := fs.Sub(migrations, dir)
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close closes both.
+func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close(), s.state.Close()) }
+
+// Ping tells whether both answer.
+func (s *Store) Ping(ctx context.Context) error {
+	return errors.Join(s.read.PingContext(ctx), s.state.PingContext(ctx))
+}
+
+// Tx is a change of catalogue.db.
+type Tx struct {
+	tx  *sql.Tx
+	ctx context.Context
+}
+
+// Update makes a change; when it returns without an error the change is on disk.
+func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
+	tx, err := s.write.BeginTx(context.WithoutCancel(ctx), nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
+	if err := change(&Tx{tx, ctx}); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+func (t *Tx) exec(query string, args ...any) error {
+	_, err := t.tx.ExecContext(t.ctx, query, args...)
+	return err
+}
+
+// Person is who makes a change, and from where.
+type Person struct{ Name, Origin string }
+
+// Audit notes a change by a person; before and after are written as JSON.
+func (t *Tx) Audit(who Person, at time.Time, action, object string, before, after any) error {
+	return t.exec(`INSERT INTO audit (at, who, origin, action, object, before, after) VALUES (?,?,?,?,?,?,?)`,
+		stamp(at), who.Name, who.Origin, action, object, text(before), text(after))
+}
+
+// AuditEntry is one line of the audit.
+type AuditEntry struct {
+	At                                         time.Time
+	Who, Origin, Action, Object, Before, After string
+}
+
+// AuditEntries returns the newest entries.
+func (s *Store) AuditEntries(ctx context.Context, limit int) ([]AuditEntry, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (e AuditEntry, err error) {
+		var at string
+		err = r.Scan(&at, &e.Who, &e.Origin, &e.Action, &e.Object, &e.Before, &e.After)
+		e.At = unstamp(at)
+		return e, err
+	}, `SELECT at, who, origin, action, object, before, after FROM audit ORDER BY id DESC LIMIT ?`, limit)
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}
+
+func unstamp(s string) time.Time {
+	t, _ := time.Parse(time.RFC3339Nano, s)
+	return t
+}
+
+func text(v any) string {
+	if v == nil {
+		return ""
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+type queryer interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+func list[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+func one[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) (T, error) {
+	all, err := list(ctx, db, scan, query, args...)
+	if err == nil && len(all) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	return all[0], nil
+}
+
+// Meta reads a value of its own, or "".
+func (s *Store) Meta(ctx context.Context, key string) (string, error) {
+	v, err := one(ctx, s.read, scanText, `SELECT value FROM meta WHERE key=?`, key)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return v, err
+}
+
+func scanText(r *sql.Rows) (v string, err error) { return v, r.Scan(&v) }
+
+// SetMeta writes a value of its own.
+func (t *Tx) SetMeta(key, value string) error {
+	return t.exec(`INSERT INTO meta VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
+}
