@@ -1,0 +1,118 @@
+// Command synaxis-demo runs a whole made-up fleet on loopback: the service, the hosts of a ferry line with real
+// agents, programs that write logs, and receivers that count.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+	_ "time/tzdata" // zones must be the same everywhere
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/fleetsim"
+	"synaxis/internal/version"
+)
+
+func main() {
+	var dir, listen string
+	var once, verbose bool
+	var records int
+	cmd := &cobra.Command{
+		Use:   "synaxis-demo",
+		Short: "A whole made-up ferry line on loopback: service, agents, log writers, receivers",
+		Long: `Starts the service, a dozen and more hosts with real agents, programs that write logs, and receivers that count;
+loads examples/ferry-line, rolls it out, and prints a link to the console. It runs until Ctrl-C.
+
+With --once it tells the whole story and ends: it exits with 0 only when for every host the records that were written,
+those that the service says were acknowledged, and those that arrived at the receivers are the same number.`,
+		Args: cobra.NoArgs, Version: version.String(), SilenceUsage: true, SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			log := slog.New(slog.DiscardHandler)
+			if verbose {
+				log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+			}
+			if dir == "" {
+				tmp, err := os.MkdirTemp("", "synaxis-demo-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(tmp)
+				dir = tmp
+			}
+			if once {
+				listen = "127.0.0.1:0"
+			}
+			d, err := fleetsim.Start(ctx, fleetsim.Options{Dir: dir, Listen: listen, Log: log, Out: os.Stdout})
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			if once {
+				return tell(ctx, d, records)
+			}
+			link, err := d.SignInLink(ctx)
+			if err != nil {
+				return err
+			}
+			token, err := d.Token()
+			if err != nil {
+				return err
+			}
+			fmt.Printf("\nConsole (signs in once):  %s\nCommand line:             export SYNAXIS_URL=%s SYNAXIS_TOKEN=%s\nEverything is in %s. Ctrl-C ends the demo.\n", link, d.URL(), token, dir)
+			d.Live(ctx)
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&dir, "dir", "", "folder for everything, kept afterwards (default: a temporary one)")
+	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address of the service")
+	f.BoolVar(&once, "once", false, "tell the whole story, print a table and end")
+	f.IntVar(&records, "records", 400, "with --once: records for each log")
+	f.BoolVar(&verbose, "verbose", false, "show what service and agents log")
+	if err := cmd.ExecuteContext(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "synaxis-demo:", err)
+		os.Exit(1)
+	}
+}
+
+// tell runs the story and prints its table.
+func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
+	rows, err := d.Once(ctx, records)
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateFooter: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	t.AppendHeader(table.Row{"host", "sources", "written", "acknowledged", "received", "state"})
+	var sum fleetsim.Row
+	bad := 0
+	for _, r := range rows {
+		state := r.State
+		if !r.Agrees() {
+			state += "  ✖ the numbers differ"
+			bad++
+		}
+		t.AppendRow(table.Row{r.Host, r.Sources, r.Written, r.Acknowledged, r.Received, state})
+		sum.Written += r.Written
+		sum.Acknowledged += r.Acknowledged
+		sum.Received += r.Received
+		sum.Duplicates += r.Duplicates
+	}
+	t.AppendFooter(table.Row{"all", "", sum.Written, sum.Acknowledged, sum.Received, ""})
+	t.Render()
+	if bad > 0 {
+		return fmt.Errorf("the numbers of %d hosts differ", bad)
+	}
+	if err == nil && len(rows) > 0 {
+		fmt.Printf("Written, acknowledged and received agree. %d records came twice (at least once is what is promised).\n", sum.Duplicates)
+	}
+	return err
+}

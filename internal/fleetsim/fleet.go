@@ -1,0 +1,197 @@
+package fleetsim
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"synaxis/internal/agent/run"
+)
+
+// Running is a machine with its agent and its writers.
+type Running struct {
+	Machine
+	Dir     string // its own folder
+	written map[string]*atomic.Int64
+	opts    run.Options
+
+	mu     sync.Mutex
+	cancel context.CancelFunc
+	done   chan struct{}
+}
+
+// LogRoot is the folder of its logs.
+func (m *Running) LogRoot() string { return filepath.Join(m.Dir, "log") }
+
+// Written tells how many records the writers of a source have written.
+func (m *Running) Written(source string) int64 {
+	if n := m.written[source]; n != nil {
+		return n.Load()
+	}
+	return 0
+}
+
+// NewRunning prepares the folders of a machine.
+func NewRunning(m Machine, dir, service, token string, log *slog.Logger) (*Running, error) {
+	r := &Running{Machine: m, Dir: filepath.Join(dir, m.Name), written: map[string]*atomic.Int64{}}
+	for _, l := range m.Logs {
+		r.written[l.Source] = &atomic.Int64{}
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(r.LogRoot(), l.Path)), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(r.LogRoot(), "journal"), 0o755); err != nil {
+		return nil, err
+	}
+	r.opts = run.Options{Service: service, JoinToken: token, StateDir: filepath.Join(r.Dir, "agent"), Name: m.Name, HostID: "demo-" + m.Name,
+		Report: 2 * time.Second, Version: "0.1.0", Log: log.With("host", m.Name)}
+	return r, nil
+}
+
+// Start starts the agent; it does nothing when it runs.
+func (m *Running) Start(ctx context.Context) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.cancel != nil {
+		return nil
+	}
+	a, err := run.New(m.opts)
+	if err != nil {
+		return fmt.Errorf("agent of %s: %w", m.Name, err)
+	}
+	ctx, m.cancel = context.WithCancel(ctx)
+	m.done = make(chan struct{})
+	done := m.done
+	go func() {
+		defer close(done)
+		a.Run(ctx)
+	}()
+	return nil
+}
+
+// Stop stops the agent and waits for it.
+func (m *Running) Stop() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.cancel != nil {
+		m.cancel()
+		<-m.done
+		m.cancel = nil
+	}
+}
+
+// writer writes one log.
+type writer struct {
+	m    *Running
+	of   Log
+	rnd  *rand.Rand
+	file *os.File
+	n    int
+	mark string
+}
+
+func newWriter(m *Running, i int) (*writer, error) {
+	w := &writer{m: m, of: m.Logs[i], rnd: rand.New(rand.NewPCG(uint64(len(m.Name)), uint64(i))), mark: fmt.Sprintf("%s.%d", m.Name, i)}
+	return w, w.open()
+}
+
+func (w *writer) path() string { return filepath.Join(w.m.LogRoot(), w.of.Path) }
+
+func (w *writer) open() (err error) {
+	w.file, err = os.OpenFile(w.path(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	return err
+}
+
+func (w *writer) write() error {
+	w.n++
+	if _, err := w.file.WriteString(w.of.Line(w.rnd, fmt.Sprintf("%s.%d", w.mark, w.n), w.n, time.Now())); err != nil {
+		return err
+	}
+	w.m.written[w.of.Source].Add(1)
+	return nil
+}
+
+// rotate does what the machine's own rotation does. Copying and truncating waits a moment first, as such programs are
+// run when nothing is written: what is written between the copy and the truncation is lost by nature.
+func (w *writer) rotate() error {
+	switch w.of.Rotate {
+	case "rename":
+		if err := os.Rename(w.path(), w.path()+".old"); err != nil {
+			return err
+		}
+		old := w.file
+		if err := w.open(); err != nil {
+			return err
+		}
+		return old.Close()
+	case "copytruncate":
+		time.Sleep(time.Second)
+		in, err := os.Open(w.path())
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		out, err := os.Create(w.path() + ".copy.tmp")
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		return errors.Join(err, out.Close(), os.Truncate(w.path(), 0))
+	}
+	return nil
+}
+
+// Write writes so many records into each log of the machine, as fast as pause allows, and rotates in the middle.
+func (m *Running) Write(ctx context.Context, records int, pause time.Duration) error {
+	var wg sync.WaitGroup
+	errs := make([]error, len(m.Logs))
+	for i := range m.Logs {
+		wg.Go(func() {
+			w, err := newWriter(m, i)
+			for n := 0; err == nil && n < records && ctx.Err() == nil; n++ {
+				if n == records/2 {
+					err = w.rotate()
+				}
+				if err == nil {
+					err = w.write()
+				}
+				time.Sleep(pause)
+			}
+			if err == nil {
+				err = w.file.Close()
+			}
+			errs[i] = err
+		})
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}
+
+// Live writes at the pace of each log until ctx ends, and rotates now and then.
+func (m *Running) Live(ctx context.Context, log *slog.Logger) {
+	for i := range m.Logs {
+		go func() {
+			w, err := newWriter(m, i)
+			for err == nil {
+				select {
+				case <-ctx.Done():
+					_ = w.file.Close()
+					return
+				case <-time.After(time.Duration(float64(w.of.Every) * (0.5 + w.rnd.Float64()))):
+					if err = w.write(); err == nil && w.n%2000 == 0 {
+						err = w.rotate()
+					}
+				}
+			}
+			log.Error("a writer of the demo stopped", "host", m.Name, "log", m.Logs[i].Path, "error", err)
+		}()
+	}
+}

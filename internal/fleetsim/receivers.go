@@ -1,0 +1,165 @@
+package fleetsim
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	collogs "go.opentelemetry.io/proto/otlp/collector/logs/v1"
+	common "go.opentelemetry.io/proto/otlp/common/v1"
+	"google.golang.org/protobuf/proto"
+)
+
+// Receivers stand in for the destinations. They count what arrives by its marks, on their own code and the generated
+// OTLP types, so that what they count does not depend on how it was sent.
+type Receivers struct {
+	mu     sync.Mutex
+	ids    map[Flow]map[string]int
+	server *http.Server
+	url    string
+}
+
+// Flow is the records of one source of one host at one destination.
+type Flow struct{ Destination, Host, Source string }
+
+// NewReceivers listens on a free loopback port, for OTLP at /v1/logs and for NDJSON at /in.
+func NewReceivers() (*Receivers, error) {
+	r := &Receivers{ids: map[Flow]map[string]int{}}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	r.url = "http://" + l.Addr().String()
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /v1/logs", r.otlp)
+	mux.HandleFunc("POST /in", r.ndjson)
+	r.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = r.server.Serve(l) }()
+	return r, nil
+}
+
+// URL is their address.
+func (r *Receivers) URL() string { return r.url }
+
+// Close ends them.
+func (r *Receivers) Close() { _ = r.server.Close() }
+
+// Distinct tells how many different records of a flow arrived, and how many in all.
+func (r *Receivers) Distinct(f Flow) (distinct, all int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, n := range r.ids[f] {
+		all += n
+	}
+	return len(r.ids[f]), all
+}
+
+func (r *Receivers) count(f Flow, id string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.ids[f] == nil {
+		r.ids[f] = map[string]int{}
+	}
+	r.ids[f][id]++
+}
+
+func body(q *http.Request) ([]byte, error) {
+	var in io.Reader = q.Body
+	switch q.Header.Get("Content-Encoding") {
+	case "gzip":
+		z, err := gzip.NewReader(in)
+		if err != nil {
+			return nil, err
+		}
+		in = z
+	case "zstd":
+		z, err := zstd.NewReader(in)
+		if err != nil {
+			return nil, err
+		}
+		defer z.Close()
+		in = z
+	}
+	return io.ReadAll(io.LimitReader(in, 64<<20))
+}
+
+func (r *Receivers) otlp(w http.ResponseWriter, q *http.Request) {
+	text, err := body(q)
+	req := &collogs.ExportLogsServiceRequest{}
+	if err == nil {
+		err = proto.Unmarshal(text, req)
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	for _, rl := range req.GetResourceLogs() {
+		host := attribute(rl.GetResource().GetAttributes(), "host.name")
+		for _, sl := range rl.GetScopeLogs() {
+			for _, lr := range sl.GetLogRecords() {
+				id := attribute(lr.GetAttributes(), "id")
+				if id == "" {
+					id = idOf(lr.GetBody().GetStringValue())
+				}
+				r.count(Flow{"watch-desk", host, sl.GetScope().GetName()}, id)
+			}
+		}
+	}
+	out, err := proto.Marshal(&collogs.ExportLogsServiceResponse{})
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-protobuf")
+	_, _ = w.Write(out)
+}
+
+func attribute(list []*common.KeyValue, key string) string {
+	for _, kv := range list {
+		if kv.GetKey() == key {
+			return kv.GetValue().GetStringValue()
+		}
+	}
+	return ""
+}
+
+func (r *Receivers) ndjson(w http.ResponseWriter, q *http.Request) {
+	text, err := body(q)
+	if err == nil {
+		err = r.lines("harbour-archive", text)
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// lines counts records of NDJSON.
+func (r *Receivers) lines(destination string, text []byte) error {
+	s := bufio.NewScanner(bytes.NewReader(text))
+	s.Buffer(nil, 4<<20)
+	for s.Scan() {
+		var rec struct {
+			Host, Source, Body string
+			Fields             map[string]any
+		}
+		if err := json.Unmarshal(s.Bytes(), &rec); err != nil {
+			return fmt.Errorf("a line is no record: %w", err)
+		}
+		id, _ := rec.Fields["id"].(string)
+		if id == "" {
+			id = idOf(rec.Body)
+		}
+		r.count(Flow{destination, rec.Host, rec.Source}, id)
+	}
+	return s.Err()
+}
