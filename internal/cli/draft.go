@@ -285,7 +285,11 @@ func (a *app) draftDiffCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
-				a.printf("Draft %d against %s: %s of definitions; %s change, %d stay as they are.\n", id, revisionName(i.Head), plural(len(i.Definitions), "change", "changes"), plural(i.Hosts, "host", "hosts"), i.Unchanged)
+				against := "what nobody has published before"
+				if i.Head > 0 {
+					against = revisionName(i.Head)
+				}
+				a.printf("Draft %d against %s: %s; %s would change, %d stay as they are.\n", id, against, plural(len(i.Definitions), "definition", "definitions"), plural(i.Hosts, "host", "hosts"), i.Unchanged)
 				for _, d := range i.Definitions {
 					a.printf("  %-9s %s %s\n", d.What, d.Kind, d.Name)
 				}

@@ -89,9 +89,9 @@ func (a *app) status(s contract.Status) {
 		if w.Source != nil {
 			name += " / " + *w.Source
 		}
-		a.printf("  %-11s %s: %s\n", stateMark(w.Verdict.State), name, str(w.Verdict.Reason))
+		a.wrapped(fmt.Sprintf("  %-11s ", stateMark(w.Verdict.State)), name+": "+str(w.Verdict.Reason))
 		if w.Verdict.Todo != nil {
-			a.printf("              → %s\n", *w.Verdict.Todo)
+			a.wrapped("              → ", *w.Verdict.Todo)
 		}
 	}
 	if s.AttentionMore > 0 {

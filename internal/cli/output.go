@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -72,7 +73,13 @@ func (a *app) table(head []string, rows [][]string, wide int) {
 			used += w + 2
 		}
 	}
-	t.SetColumnConfigs([]table.ColumnConfig{{Number: wide + 1, WidthMax: max(24, width-used-2), WidthMaxEnforcer: text.WrapSoft}})
+	columns := []table.ColumnConfig{{Number: wide + 1, WidthMax: max(24, width-used-2), WidthMaxEnforcer: text.WrapSoft}}
+	for c := range head {
+		if c != wide && len(rows) > 0 && !slices.ContainsFunc(rows, func(r []string) bool { return strings.Trim(r[c], "0123456789,-") != "" }) {
+			columns = append(columns, table.ColumnConfig{Number: c + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(columns)
 	h := make(table.Row, len(head))
 	for i, s := range head {
 		h[i] = strings.ToUpper(s)
@@ -100,6 +107,17 @@ func (a *app) facts(pairs ...string) {
 		if pairs[i+1] != "" {
 			a.printf("%-*s  %s\n", w, pairs[i], pairs[i+1])
 		}
+	}
+}
+
+// wrapped prints words after a head, folded to the width with the head's indent.
+func (a *app) wrapped(head, words string) {
+	indent := len([]rune(head))
+	for i, line := range strings.Split(text.WrapSoft(words, max(40, width-indent)), "\n") {
+		if i > 0 {
+			head = strings.Repeat(" ", indent)
+		}
+		a.printf("%s%s\n", head, strings.TrimRight(line, " "))
 	}
 }
 

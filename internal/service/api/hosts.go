@@ -178,7 +178,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	if err != nil {
 		return contract.Host{}, err
 	}
-	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: verdict(v.Verdict(a.Now())), Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
+	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: a.summary(v).Verdict, Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
 		Observed: v.Observed, JoinedAt: optional(v.JoinedAt), Connected: v.Connected, Transport: optional(v.Transport), LastSeen: optional(v.LastSeen.UTC()),
 		AgentVersion: optional(v.Version), ConfigState: optional(v.ConfigState), ConfigReason: optional(v.ConfigReason), AssignedHash: optional(v.Assigned.Hash),
 		RunningHash: optional(v.Running), Revision: v.Assigned.Revision, Pending: optional(v.Pending), Sources: a.sources(v, assigned), Destinations: []contract.HostDestination{}}
@@ -390,7 +390,7 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 	var wrong []contract.Attention
 	for _, v := range a.Fleet.All() {
 		h := v.Verdict(now)
-		count(&out.Hosts, h.State)
+		count(&out.Hosts, string(a.summary(v).Verdict.State))
 		if v.Pending != "" {
 			out.PendingInventory = append(out.PendingInventory, v.Name)
 		}

@@ -1,0 +1,67 @@
+# Synaxis. `make help` lists what can be done.
+SHELL := /bin/bash
+GO ?= go
+NPM ?= npm
+CONSOLE := internal/service/console/dist/index.html
+WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
+
+.DEFAULT_GOAL := help
+.PHONY: help build web generate generated test lint bench demo once screenshots clean chromium fuzz torture
+
+help: ## list these targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
+
+build: $(CONSOLE) ## build the four programs into bin/
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/...
+
+web: $(CONSOLE) ## build the console
+
+web/node_modules/.done: web/package-lock.json
+	cd web && $(NPM) ci --ignore-scripts --no-audit --no-fund
+	touch $@
+
+$(CONSOLE): web/node_modules/.done $(WEB)
+	cd web && $(NPM) run build
+
+generate: web/node_modules/.done ## write server, client and types from api/openapi.yaml
+	$(GO) tool -modfile=tools/go.mod oapi-codegen -config api/oapi-codegen-server.yaml api/openapi.yaml
+	$(GO) tool -modfile=tools/go.mod oapi-codegen -config api/oapi-codegen-client.yaml api/openapi.yaml
+	cd web && $(NPM) run generate
+
+generated: generate ## prove that what is generated is up to date
+	git diff --exit-code -- internal/contract web/src/api/schema.d.ts
+
+lint: web/node_modules/.done ## vet, staticcheck, gofmt, eslint
+	@test -z "$$(gofmt -l cmd internal test examples)" || { gofmt -l cmd internal test examples; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool -modfile=tools/go.mod staticcheck ./...
+	cd web && $(NPM) run lint
+
+chromium: ## install Debian's Chromium when it is missing
+	@command -v chromium >/dev/null || command -v google-chrome >/dev/null || \
+	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
+	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
+
+test: chromium build lint generated ## everything that must hold
+	$(GO) test -timeout 20m ./...
+
+bench: build ## speeds, as ratios against a baseline of the same run
+	$(GO) run ./test/bench
+
+demo: build ## run the ferry line until Ctrl-C
+	bin/synaxis-demo
+
+once: build ## tell the demo's whole story and end
+	bin/synaxis-demo --once
+
+screenshots: chromium $(CONSOLE) ## make the pictures of docs/screenshots anew
+	$(GO) run ./test/screenshots docs/screenshots
+
+fuzz: ## fuzz the core, ten seconds each
+	@for p in $$($(GO) list ./internal/core/...); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz); do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 10s $$p || exit 1; done; done
+
+torture: build ## half an hour of kills and rotations
+	SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
+
+clean: ## remove what was built
+	rm -rf bin web/node_modules internal/service/console/dist/assets $(CONSOLE)

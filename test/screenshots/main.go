@@ -1,0 +1,192 @@
+// Command screenshots makes the pictures of docs/screenshots from the demo's data: the console's pages, and what the
+// command line prints. It needs Chromium.
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"html"
+	"io"
+	"log"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+	_ "time/tzdata"
+
+	"synaxis/internal/cli"
+	"synaxis/internal/fleetsim"
+	"synaxis/test/browser"
+)
+
+func main() {
+	out := "docs/screenshots"
+	if len(os.Args) > 1 {
+		out = os.Args[1]
+	}
+	if err := run(out); err != nil {
+		log.Fatal(err)
+	}
+}
+
+const extra = `# A new kind of source, with some mistakes in it.
+source: crane-log
+about: Loading crane at Saltmarsh
+hosts: {role: crane}
+read: {files: ["${setting.log_root}/crane/*.log"]}
+format: crane
+send: [{to: harbour-archiv}]
+---
+format: crane
+template: '{ts:time} boom={angle:float} load={kg:int}'
+time: {field: ts, layout: '%Y-%m-%d %H:%M:%S'}
+samples:
+  - {line: '2031-04-02 06:15:09 boom=41.5 load=heavy', gives: {kg: 900}}
+`
+
+const change = `# Boarding gates: denied tickets are an error now.
+format: gate-scan
+template: '{ts:time} lane={lane:int} ticket={ticket:token} result={result:token} id={id:token} took={ms:int}ms'
+time: {field: ts, layout: '%Y-%m-%d %H:%M:%S.%f'}
+level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
+samples:
+  - {line: '2031-04-02 06:15:09.120 lane=4 ticket=T-20417 result=DENIED id=x.17 took=48ms', gives: {lane: 4}, level: ERROR}
+`
+
+// shots are the pages, in the order in which they are taken.
+var shots = []struct{ name, path, see, theme string }{
+	{"morning", "/", "What is wrong", "light"},
+	{"morning-dark", "/", "What is wrong", "dark"},
+	{"hosts", "/hosts", "gate-northpier-1", "light"},
+	{"host", "/hosts/gate-northpier-1", "gate-scans", "light"},
+	{"host-config", "/hosts/kiosk-gull-point-1/config", "Assigned", "light"},
+	{"catalogue", "/catalogue", "gate-scans", "light"},
+	{"definition", "/catalogue/source/gate-scans", "Boarding gate", "light"},
+	{"changes", "/changes", "Drafts", "light"},
+	{"draft-findings", "/changes/2/findings", "dangling-reference", "light"},
+	{"draft-hosts", "/changes/3/hosts", "change like this", "light"},
+	{"rollouts", "/rollouts", "Rollout", "light"},
+	{"rollout", "/rollouts/1", "Decisions", "light"},
+	{"rollout-dark", "/rollouts/1", "Decisions", "dark"},
+}
+
+func run(out string) error {
+	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer stop()
+	dir, err := os.MkdirTemp("", "synaxis-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	d, err := fleetsim.Start(ctx, fleetsim.Options{Dir: filepath.Join(dir, "demo"), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler), Out: os.Stdout})
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if _, err := d.Once(ctx, 400); err != nil {
+		return err
+	}
+	token, err := d.Token()
+	if err != nil {
+		return err
+	}
+	os.Setenv("SYNAXIS_URL", d.URL())
+	os.Setenv("SYNAXIS_TOKEN", token)
+	for name, text := range map[string]string{"crane.yaml": extra, "gates.yaml": change} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	for _, args := range [][]string{
+		{"draft", "load", filepath.Join(dir, "crane.yaml"), "--title", "The crane at Saltmarsh"},
+		{"draft", "load", filepath.Join(dir, "gates.yaml"), "--title", "Denied tickets are errors"},
+		{"host", "set", "gauge-northpier", "zone=Europe/Lisbon"},
+		{"host", "label", "kiosk-gull-point-1", "printer=none"},
+	} {
+		if code := cli.Run(ctx, args, strings.NewReader(""), io.Discard, os.Stderr); code != 0 {
+			return fmt.Errorf("synaxis %s: exit %d", strings.Join(args, " "), code)
+		}
+	}
+	for _, m := range d.Fleet {
+		if m.Name == "petrel" {
+			m.Stop()
+		}
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	tabCtx, end, err := browser.New(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	tab := browser.Tab{Context: tabCtx}
+	if err := terminal(ctx, tab, out, dir); err != nil {
+		return err
+	}
+	link, err := d.SignInLink(ctx)
+	if err != nil {
+		return err
+	}
+	if err := tab.Open(link); err != nil {
+		return err
+	}
+	if err := tab.See("What is wrong"); err != nil {
+		return err
+	}
+	for _, s := range shots {
+		if _, err := tab.Eval(fmt.Sprintf(`localStorage.setItem('synaxis.theme', %q); ''`, s.theme)); err != nil {
+			return err
+		}
+		if err := tab.Open(d.URL() + s.path); err != nil {
+			return err
+		}
+		if err := tab.See(s.see); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		time.Sleep(700 * time.Millisecond) // fonts, and numbers that arrive
+		if err := keep(tab, filepath.Join(out, s.name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func keep(tab browser.Tab, path string) error {
+	png, err := tab.Picture()
+	if err != nil {
+		return err
+	}
+	fmt.Println(path)
+	return os.WriteFile(path, png, 0o644)
+}
+
+// terminal pictures what commands print.
+func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
+	for _, page := range []struct {
+		name     string
+		commands [][]string
+	}{
+		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
+		{"cli-host", [][]string{{"host", "show", "gate-northpier-1"}, {"revision", "list"}, {"join-token", "list"}}},
+		{"cli-draft", [][]string{{"check", filepath.Join(dir, "crane.yaml")}, {"draft", "diff", "3"}}},
+	} {
+		var b bytes.Buffer
+		for _, args := range page.commands {
+			fmt.Fprintf(&b, "$ synaxis %s\n", strings.ReplaceAll(strings.Join(args, " "), dir+"/", ""))
+			cli.Run(ctx, args, strings.NewReader(""), &b, &b)
+			b.WriteByte('\n')
+		}
+		doc := `<meta charset="utf-8"><body style="margin:24px;background:#14202a;color:#e9edee"><pre style="font:13px/1.45 'DejaVu Sans Mono',monospace;white-space:pre">` + html.EscapeString(b.String())
+		if err := tab.Open("data:text/html," + url.PathEscape(doc)); err != nil {
+			return err
+		}
+		if err := keep(tab, filepath.Join(out, page.name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
+}

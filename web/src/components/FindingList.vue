@@ -1,0 +1,33 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Schemas } from '../api/client'
+
+/** Findings, grouped by the definition that they are about; errors first. */
+const props = defineProps<{ findings: Schemas['Finding'][] }>()
+const groups = computed(() => {
+  const by = new Map<string, Schemas['Finding'][]>()
+  for (const f of props.findings) {
+    const key = f.kind ? `${f.kind} ${f.name}` : f.file
+    by.set(key, [...(by.get(key) ?? []), f])
+  }
+  return [...by]
+})
+const look = { error: 'text-failing', warning: 'text-degraded', note: 'text-soft' } as const
+const mark = { error: '✖', warning: '▲', note: '·' } as const
+</script>
+
+<template>
+  <section v-for="[name, list] in groups" :key="name" class="mb-6">
+    <h3 class="machine mb-1 font-medium">{{ name }}</h3>
+    <ul class="border-t border-line">
+      <li v-for="(f, i) in list" :key="i" class="grid grid-cols-[6rem_1fr] gap-4 border-b border-line py-2">
+        <span class="font-medium" :class="look[f.severity]"><span aria-hidden="true">{{ mark[f.severity] }}</span> {{ f.severity }}</span>
+        <div class="min-w-0">
+          <p class="first-letter:uppercase">{{ f.reason }}</p>
+          <p v-if="f.fix" class="text-soft first-letter:uppercase">{{ f.fix }}</p>
+          <p class="machine break-all text-soft">{{ f.file }}:{{ f.line }}:{{ f.column }} · {{ f.code }}</p>
+        </div>
+      </li>
+    </ul>
+  </section>
+</template>

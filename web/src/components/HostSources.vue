@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+import { ago, bytes, number } from '../composables/format'
+import StateMark from './StateMark.vue'
+
+/** The sources of a host with their state and numbers. */
+defineProps<{ host: Schemas['Host'] }>()
+</script>
+
+<template>
+  <p v-if="!host.sources.length" class="text-soft">No source is assigned to this host. A source's <span class="machine">hosts</span> must choose it by its labels.</p>
+  <div v-else class="overflow-x-auto">
+    <table class="grid-table">
+      <thead>
+        <tr>
+          <th>State</th><th>Source</th><th class="!text-right">Read</th><th class="!text-right">Acknowledged</th><th class="!text-right">On the way</th>
+          <th class="!text-right">Not parsed</th><th class="!text-right">Refused</th><th class="!text-right">Input</th><th>Last record</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in host.sources" :key="s.name">
+          <td><StateMark :state="s.verdict.state" /></td>
+          <td>
+            <router-link :to="`/catalogue/source/${s.name}`" class="link machine">{{ s.name }}</router-link>
+            <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"><p class="max-w-[36rem] break-words first-letter:uppercase">{{ s.verdict.reason }}</p><p v-if="s.verdict.todo" class="text-soft first-letter:uppercase">{{ s.verdict.todo }}</p></template>
+          </td>
+          <td class="num">{{ number(s.numbers.read) }}</td>
+          <td class="num"><span :title="s.numbers.destinations.map((d) => `${d.destination}: ${number(d.acknowledged)}`).join('\n')">{{ number(s.numbers.acknowledged) }}</span></td>
+          <td class="num">{{ number(s.numbers.pending) }}</td>
+          <td class="num">{{ number(s.numbers.unparsed) }}</td>
+          <td class="num">{{ number(s.numbers.refused) }}</td>
+          <td class="num">{{ bytes(s.numbers.bytes) }}</td>
+          <td class="whitespace-nowrap">{{ ago(s.numbers.lastRecord) }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <template v-if="host.destinations.length">
+    <h2 class="mt-8 mb-3 text-section font-semibold">Destinations</h2>
+    <ul class="border-t border-line">
+      <li v-for="d in host.destinations" :key="d.name" class="grid items-baseline gap-4 border-b border-line py-2 md:grid-cols-[7rem_12rem_1fr]">
+        <StateMark :state="d.code ? 'failing' : 'healthy'" />
+        <router-link :to="`/catalogue/destination/${d.name}`" class="link machine">{{ d.name }}</router-link>
+        <span class="min-w-0 break-words">{{ d.reason ?? 'takes what it is sent' }}</span>
+      </li>
+    </ul>
+  </template>
+</template>

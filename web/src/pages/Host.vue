@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useHost } from '../api/queries'
+import Answer from '../components/Answer.vue'
+import Facts from '../components/Facts.vue'
+import HostConfig from '../components/HostConfig.vue'
+import HostSources from '../components/HostSources.vue'
+import Labels from '../components/Labels.vue'
+import PageHead from '../components/PageHead.vue'
+import StateMark from '../components/StateMark.vue'
+import Tabs from '../components/Tabs.vue'
+import { ago, moment, until } from '../composables/format'
+
+const props = defineProps<{ host: string; tab?: string }>()
+const { data: h, isPending, error } = useHost(() => props.host)
+const current = computed(() => props.tab || 'sources')
+const facts = computed(() => {
+  const v = h.value
+  if (!v) return []
+  const o = v.observed
+  return [
+    { name: 'Revision', value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none' },
+    { name: 'System', value: [o['os.description'], `${o['os.type']}/${o['host.arch']}`].filter(Boolean).join(', ') },
+    { name: 'Agent', value: v.agentVersion && `${v.agentVersion} over ${v.transport}` },
+    { name: 'Addresses', value: o['host.ip'], machine: true },
+    { name: 'Last seen', value: v.lastSeen && `${ago(v.lastSeen)}`, title: moment(v.lastSeen) },
+    { name: 'Joined', value: v.joinedAt && moment(v.joinedAt) },
+  ]
+})
+const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().map(([name, value]) => ({ name, value, machine: true })))
+</script>
+
+<template>
+  <PageHead :title="host" back="Hosts" back-to="/hosts" machine />
+  <Answer :pending="isPending" :error="error" :what="`Host ${host}`">
+    <template v-if="h">
+      <div class="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <StateMark :state="h.verdict.state" />
+        <p v-if="h.verdict.reason" class="min-w-0 break-words first-letter:uppercase">{{ h.verdict.reason }}<span v-if="h.verdict.until" class="text-soft"> ({{ until(h.verdict.until) }})</span></p>
+        <p v-if="h.verdict.todo" class="w-full text-soft first-letter:uppercase">{{ h.verdict.todo }}</p>
+      </div>
+      <Facts :items="facts" />
+      <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />
+      <HostSources v-if="current === 'sources'" :host="h" />
+      <HostConfig v-else-if="current === 'config'" :host="host" />
+      <div v-else class="space-y-8">
+        <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><p class="mt-2 text-table text-soft">Change them with <span class="machine">synaxis host label {{ host }} KEY=VALUE</span></p></section>
+        <section><h2 class="mb-2 text-section font-semibold">Settings in effect</h2><Labels :of="h.effectiveSettings" /></section>
+        <section><h2 class="mb-2 text-section font-semibold">Settings of its own</h2><Labels :of="h.settings" /><p class="mt-2 text-table text-soft">They win over all others. Change them with <span class="machine">synaxis host set {{ host }} NAME=VALUE</span></p></section>
+        <section><h2 class="mb-2 text-section font-semibold">Observed</h2><Facts :items="observed" /></section>
+      </div>
+    </template>
+  </Answer>
+</template>

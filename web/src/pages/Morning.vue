@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useStatus } from '../api/queries'
+import Answer from '../components/Answer.vue'
+import PageHead from '../components/PageHead.vue'
+import RolloutBar from '../components/RolloutBar.vue'
+import StateCounts from '../components/StateCounts.vue'
+import StateMark from '../components/StateMark.vue'
+import { ago, plural } from '../composables/format'
+
+const { data: s, isPending, error } = useStatus()
+const waits = computed(() => {
+  const v = s.value
+  if (!v) return []
+  const out: { text: string; to: string; todo: string }[] = v.drafts.map((d) => ({
+    text: `Draft ${d.id}, “${d.title}”, by ${d.author} ${ago(d.createdAt)}`,
+    to: `/changes/${d.id}`,
+    todo: 'Look at its findings and differences, then publish it',
+  }))
+  if (v.published > v.inForce && v.rollout?.state !== 'running')
+    out.push({ text: `Revision ${v.published} is published and runs on no host yet`, to: '/rollouts', todo: 'Roll it out' })
+  if (v.pendingInventory.length)
+    out.push({ text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`, to: '/rollouts', todo: 'They go out with the next rollout' })
+  return out
+})
+</script>
+
+<template>
+  <PageHead title="Morning" />
+  <Answer :pending="isPending" :error="error" what="The state of the fleet">
+    <template v-if="s">
+      <section class="mb-10">
+        <h2 class="mb-3 text-section font-semibold">What is wrong</h2>
+        <p v-if="!s.attention.length" class="text-soft">Nothing. Every host that has joined is in order.</p>
+        <ul v-else class="border-t border-line">
+          <li v-for="a in s.attention" :key="a.host + (a.source ?? '')" class="grid items-baseline gap-x-6 gap-y-1 border-b border-line py-2.5 md:grid-cols-[7rem_18rem_1fr]">
+            <StateMark :state="a.verdict.state" />
+            <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all">{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link>
+            <div class="min-w-0">
+              <p class="break-words first-letter:uppercase">{{ a.verdict.reason }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft"> · since {{ ago(a.verdict.since).replace(' ago', '') }}</span></p>
+              <p v-if="a.verdict.todo" class="text-soft first-letter:uppercase">{{ a.verdict.todo }}</p>
+            </div>
+          </li>
+        </ul>
+        <p v-if="s.attentionMore" class="mt-2"><router-link to="/hosts?state=failing" class="link">and {{ s.attentionMore }} more</router-link></p>
+      </section>
+      <section class="mb-10">
+        <h2 class="mb-3 text-section font-semibold">What waits</h2>
+        <p v-if="!waits.length" class="text-soft">Nothing. All that was decided is in force.</p>
+        <ul v-else class="border-t border-line">
+          <li v-for="w in waits" :key="w.text" class="flex flex-wrap justify-between gap-x-6 border-b border-line py-2.5">
+            <span>{{ w.text }}</span><router-link :to="w.to" class="link">{{ w.todo }}</router-link>
+          </li>
+        </ul>
+      </section>
+      <section class="grid gap-x-12 gap-y-8 md:grid-cols-2">
+        <div>
+          <h2 class="mb-3 text-section font-semibold">Hosts</h2>
+          <StateCounts :counts="s.hosts" />
+          <p class="mt-3"><router-link to="/hosts" class="link">See every host with its sources</router-link></p>
+        </div>
+        <div>
+          <h2 class="mb-3 text-section font-semibold">Sources on hosts</h2>
+          <StateCounts :counts="s.sources" />
+        </div>
+        <div v-if="s.rollout">
+          <h2 class="mb-3 text-section font-semibold">Last rollout</h2>
+          <p class="mb-3">
+            <router-link :to="`/rollouts/${s.rollout.id}`" class="link">Rollout {{ s.rollout.id }}</router-link> of revision {{ s.rollout.revision }}, {{ s.rollout.state }},
+            started {{ ago(s.rollout.started) }} by {{ s.rollout.author }}
+          </p>
+          <RolloutBar :counts="s.rollout.counts" />
+        </div>
+      </section>
+    </template>
+  </Answer>
+</template>

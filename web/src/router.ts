@@ -1,0 +1,23 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { bare: true, title: 'Sign in' } },
+    { path: '/', component: () => import('./pages/Morning.vue'), meta: { title: 'Morning' } },
+    { path: '/hosts', component: () => import('./pages/Hosts.vue'), meta: { title: 'Hosts' } },
+    { path: '/hosts/:host/:tab(sources|config|facts)?', component: () => import('./pages/Host.vue'), props: true, meta: { title: 'Host' } },
+    { path: '/catalogue', component: () => import('./pages/Catalogue.vue'), meta: { title: 'Catalogue' } },
+    { path: '/catalogue/:kind/:name', component: () => import('./pages/Definition.vue'), props: true, meta: { title: 'Definition' } },
+    { path: '/changes', component: () => import('./pages/Changes.vue'), meta: { title: 'Changes' } },
+    { path: '/changes/:draft(\\d+)/:tab(findings|definitions|hosts)?', component: () => import('./pages/Draft.vue'), props: true, meta: { title: 'Draft' } },
+    { path: '/rollouts', component: () => import('./pages/Rollouts.vue'), meta: { title: 'Rollouts' } },
+    { path: '/rollouts/:rollout(\\d+)', component: () => import('./pages/Rollout.vue'), props: true, meta: { title: 'Rollout' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
+  ],
+})
+
+router.afterEach((to) => {
+  const what = to.params.host ?? to.params.name ?? to.params.draft ?? to.params.rollout
+  document.title = `${[to.meta.title, what].filter(Boolean).join(' ')} · Synaxis`
+})

@@ -1,0 +1,9 @@
+import tailwindcss from '@tailwindcss/vite'
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [vue(), tailwindcss()],
+  build: { outDir: '../internal/service/console/dist', emptyOutDir: true, sourcemap: false, assetsInlineLimit: 0 },
+  server: { proxy: { '/api': 'http://127.0.0.1:7800' } },
+})
