@@ -493,8 +493,10 @@ func plainValue(text []byte, span record.Span) record.Value {
 			if v, ok := intValue(text); ok {
 				return v
 			}
-			if v, ok := floatValue(text); ok && bytes.IndexByte(text, '.') > 0 {
-				return v
+			if bytes.IndexByte(text, '.') > 0 && numberLen(text, true) == len(text) { // so that a date costs no failed parse
+				if v, ok := floatValue(text); ok {
+					return v
+				}
 			}
 		}
 	}

@@ -1,0 +1,101 @@
+package check
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/inventory"
+)
+
+const good = `source: gates
+hosts: {role: gate}
+read: {files: ["${setting.root}/*.log"]}
+format: gate
+time: {zone: UTC}
+send: [{to: archive}]
+---
+format: gate
+template: '{ts:time} {n:int}'
+time: {field: ts, layout: '%H:%M'}
+samples: [{line: '06:15 4', gives: {n: 4}}]
+---
+destination: archive
+deliver: {discard: {}}
+`
+
+func fleet() *Fleet {
+	return &Fleet{Hosts: []inventory.Host{
+		{Name: "g1", Labels: map[string]string{"role": "gate"}, Settings: map[string]string{"root": "/a"}},
+		{Name: "g2", Labels: map[string]string{"role": "gate"}, Settings: map[string]string{"root": "/b"}},
+		{Name: "k1", Labels: map[string]string{"role": "kiosk"}},
+	}}
+}
+
+func findings(t *testing.T, text string, f *Fleet) []Finding {
+	defs, problems := catalogue.Parse("f.yaml", []byte(text))
+	require.Empty(t, problems)
+	cat, _ := catalogue.New(defs)
+	return Run(cat, f)
+}
+
+func TestGood(t *testing.T) {
+	t.Parallel()
+	assert.Empty(t, findings(t, good, fleet()))
+	assert.Empty(t, findings(t, good, nil))
+}
+
+// TestEachCheck trips each check once, and looks at what the person reads.
+func TestEachCheck(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		old, new string
+		want     Finding
+	}{
+		"format":      {"format: gate\ntime", "format: gat\ntime", Finding{Code: "dangling-reference", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 4, Column: 9, Reason: `there is no format "gat"`, Fix: `did you mean "gate"?`}},
+		"destination": {"[{to: archive}]", "[{to: archiv}]", Finding{Code: "dangling-reference", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 6, Column: 13, Reason: `there is no destination "archiv"`, Fix: `did you mean "archive"?`}},
+		"zone":        {"time: {zone: UTC}\n", "", Finding{Code: "zone-missing", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 4, Column: 9, Reason: "format gate reads a time without a zone, and neither it nor this source names one", Fix: "add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in"}},
+		"sample":      {"gives: {n: 4}", "gives: {n: 5}", Finding{Code: "sample-failed", Severity: Error, Kind: "format", Name: "gate", File: "f.yaml", Line: 11, Column: 12, Reason: "field n is 4 (int), expected 5 (int)", Fix: "mend the template or the sample"}},
+		"no hosts":    {"{role: gate}", "{role: gates}", Finding{Code: "no-hosts", Severity: Warning, Kind: "source", Name: "gates", File: "f.yaml", Line: 2, Column: 9, Reason: "hosts (role=gates) chooses no host of the fleet", Fix: `no host has role=gates; did you mean "gate"?`}},
+		"no label":    {"{role: gate}", "{rôle: gate}", Finding{Code: "no-hosts", Severity: Warning, Kind: "source", Name: "gates", File: "f.yaml", Line: 2, Column: 9, Reason: "hosts (rôle=gate) chooses no host of the fleet", Fix: `no host has the label rôle; did you mean "role"?`}},
+		"setting":     {"${setting.root}", "${setting.roots}", Finding{Code: "setting-undefined", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Hosts: []string{"g1", "g2"}, Reason: "${setting.roots} is not defined on g1, g2", Fix: "synaxis host set g1 roots=VALUE, or a settings definition for these hosts"}},
+		"label":       {"${setting.root}", "${label.lane}", Finding{Code: "setting-undefined", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Hosts: []string{"g1", "g2"}, Reason: "${label.lane} is not defined on g1, g2", Fix: "synaxis host label g1 lane=VALUE"}},
+		"reference":   {"${setting.root}", "${sitting.root}", Finding{Code: "reference-unknown", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Reason: "${sitting.root} is not known; known are ${setting.NAME}, ${host.name}, ${label.KEY}"}},
+		"relative":    {"${setting.root}/", "logs/", Finding{Code: "path-relative", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Reason: `"logs/*.log" is not an absolute path`, Fix: "begin it with / or a setting"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			require.Contains(t, good, c.old)
+			all := findings(t, replaceOnce(good, c.old, c.new), fleet())
+			require.NotEmpty(t, all)
+			assert.Contains(t, all, c.want)
+		})
+	}
+	all := findings(t, good+"---\nsettings: aa\nhosts: all\nvalues: {x: 1}\n---\nsettings: bb\nhosts: {role: kiosk}\nvalues: {x: 2}\n", fleet())
+	require.Len(t, all, 1)
+	assert.Equal(t, "settings-disagree", all[0].Code)
+	assert.Equal(t, []string{"k1"}, all[0].Hosts)
+	all = findings(t, good+"---\ndestination: spare\ndeliver: {discard: {}}\n", nil)
+	require.Len(t, all, 1)
+	assert.Equal(t, "destination-unused", all[0].Code)
+	assert.False(t, HasErrors(all))
+}
+
+func replaceOnce(s, old, new string) string {
+	for i := 0; i+len(old) <= len(s); i++ {
+		if s[i:i+len(old)] == old {
+			return s[:i] + new + s[i+len(old):]
+		}
+	}
+	return s
+}
+
+func TestErrorsComeFirst(t *testing.T) {
+	t.Parallel()
+	list := []Finding{{Severity: Note, Line: 1}, {Severity: Error, Line: 9}, {Severity: Warning, Line: 2}, {Severity: Error, Line: 3}}
+	Sort(list)
+	assert.Equal(t, []Finding{{Severity: Error, Line: 3}, {Severity: Error, Line: 9}, {Severity: Warning, Line: 2}, {Severity: Note, Line: 1}}, list)
+	assert.True(t, HasErrors(list))
+}

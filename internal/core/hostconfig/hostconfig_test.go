@@ -1,0 +1,59 @@
+package hostconfig
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const good = `synaxis: 1
+host: "g1"
+hash: abc
+labels: {"a": "b"}
+sources:
+  - source: gates  # revision 3
+    read: {files: ["/a"], first-read: now}
+    format: "raw"
+    send: ["desk"]
+destinations:
+  - destination: desk
+    deliver: {discard: {}}
+`
+
+func TestRead(t *testing.T) {
+	t.Parallel()
+	c, err := Read([]byte(good))
+	require.NoError(t, err)
+	assert.Equal(t, "g1", c.Host)
+	assert.Equal(t, "abc", c.Hash)
+	assert.Equal(t, "gates", c.Sources[0].Name)
+}
+
+// TestRefusesWhatItDoesNotKnow: a part from the future is never passed over.
+func TestRefusesWhatItDoesNotKnow(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ text, want string }{
+		"form":        {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
+		"section":     {good + "masks: []\n", `has no key "masks"`},
+		"key":         {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
+		"later":       {good[:len(good)-1] + "\n    buffer: {disk: 1GiB}\n", `"buffer" is not available yet`},
+		"delivery":    {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n", `has no key "carrier-pigeon"`},
+		"format":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
+		"destination": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    send: [dd]\n", "sends to dd, which is not in the config"},
+		"two":         {good + "---\n" + good, "expected one document"},
+		"no yaml":     {"a: [", ""},
+		"empty":       {"", "expected one document"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			_, err := Read([]byte(c.text))
+			require.ErrorContains(t, err, c.want)
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(good))
+	f.Fuzz(func(_ *testing.T, text []byte) { _, _ = Read(text) })
+}

@@ -1,0 +1,150 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/inventory"
+)
+
+const text = `source: gates
+labels: {where: "${label.site}"}
+hosts: {role: gate}
+read: {files: ["${setting.root}/*.log"]}
+format: gate
+time: {zone: UTC}
+send: [{to: archive}, {to: desk}]
+---
+source: all-notes
+hosts: all
+read: {files: [/notes]}
+format: raw
+send: [{to: desk}]
+---
+format: gate
+template: '{ts:time} {n:int}'
+time: {field: ts, layout: '%H:%M'}
+---
+destination: archive
+deliver: {http: {url: "http://${host.name}.example/in", headers: {X-Site: "${label.site}"}}}
+---
+destination: desk
+deliver: {discard: {}}
+---
+destination: unused
+deliver: {discard: {}}
+`
+
+func cat(t testing.TB, text string) *catalogue.Catalogue {
+	defs, problems := catalogue.Parse("f", []byte(text))
+	require.Empty(t, problems)
+	c, problems := catalogue.New(defs)
+	require.Empty(t, problems)
+	return c
+}
+
+func gate(name string) inventory.Host {
+	return inventory.Host{Name: name, Labels: map[string]string{"role": "gate", "site": "np"}, Settings: map[string]string{"root": "/log"}}
+}
+
+func TestHost(t *testing.T) {
+	t.Parallel()
+	r := New(cat(t, text), map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 7})
+	m := r.Host(gate("g1"))
+	assert.Equal(t, []string{"all-notes", "gates"}, m.Sources())
+	assert.Contains(t, m.Text(), "  - source: gates  # revision 7\n")
+	assert.NotContains(t, m.Text(), "unused")
+	c, err := hostconfig.Read([]byte(m.Text()))
+	require.NoError(t, err)
+	assert.Equal(t, m.Hash, c.Hash)
+	d, _ := c.Destination("archive")
+	assert.Equal(t, "http://g1.example/in", d.URL)
+	assert.Equal(t, "np", d.Headers["X-Site"])
+	assert.Equal(t, []string{"/log/*.log"}, c.Sources[1].Files)
+	assert.Equal(t, "np", c.Sources[1].Labels["where"])
+	f, ok := c.Format("gate")
+	require.True(t, ok)
+	assert.Equal(t, "%H:%M", f.Time.Layout)
+
+	other := r.Host(inventory.Host{Name: "k1", Labels: map[string]string{"role": "kiosk"}})
+	assert.Equal(t, []string{"all-notes"}, other.Sources())
+	assert.Empty(t, other.LeftOut)
+}
+
+func TestLeftOut(t *testing.T) {
+	t.Parallel()
+	h := gate("g1")
+	delete(h.Settings, "root")
+	m := New(cat(t, text), nil).Host(h)
+	assert.Equal(t, []string{"all-notes"}, m.Sources())
+	assert.Equal(t, []LeftOut{{"gates", "${setting.root} is not defined on this host"}}, m.LeftOut)
+}
+
+// TestHashIsOverMeaning: the same inputs give the same bytes; what changes nothing for a host leaves its hash.
+func TestHashIsOverMeaning(t *testing.T) {
+	t.Parallel()
+	base := New(cat(t, text), nil).Host(gate("g1"))
+	same := New(cat(t, text), map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 9}).Host(gate("g1"))
+	assert.Equal(t, base.Hash, same.Hash, "the revision is a comment")
+	assert.Equal(t, base.Hash, New(cat(t, strings.Replace(text, "source: all-notes", "# why\nsource: all-notes", 1)), nil).Host(gate("g1")).Hash)
+	assert.Equal(t, base.Hash, New(cat(t, strings.Replace(text, "destination: unused", "destination: unused-too", 1)), nil).Host(gate("g1")).Hash)
+	for what, h := range map[string]inventory.Host{
+		"label":   {Name: "g1", Labels: map[string]string{"role": "gate", "site": "sm"}, Settings: map[string]string{"root": "/log"}},
+		"setting": {Name: "g1", Labels: gate("").Labels, Settings: map[string]string{"root": "/logs"}},
+		"name":    gate("g2"),
+	} {
+		assert.NotEqual(t, base.Hash, New(cat(t, text), nil).Host(h).Hash, what)
+	}
+	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1)), nil).Host(gate("g1")).Hash)
+	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1)), nil).Host(gate("g1")).Hash)
+}
+
+func TestSameDifferenceSameGroup(t *testing.T) {
+	t.Parallel()
+	before, after := New(cat(t, text), nil), New(cat(t, strings.Replace(text, "files: [/notes]", "files: [/note]", 1)), nil)
+	a := DifferenceKey(before.Host(gate("g1")), after.Host(gate("g1")))
+	assert.Equal(t, a, DifferenceKey(before.Host(gate("g2")), after.Host(gate("g2"))))
+	assert.Empty(t, DifferenceKey(before.Host(gate("g1")), before.Host(gate("g1"))))
+}
+
+func TestDiff(t *testing.T) {
+	t.Parallel()
+	show := func(lines []Line) string {
+		var b strings.Builder
+		for _, l := range lines {
+			fmt.Fprintf(&b, "%c%s|", l.Op, l.Text)
+		}
+		return b.String()
+	}
+	assert.Equal(t, " …| c|-d|+D| e| …|", show(Diff("a\nb\nc\nd\ne\nf\n", "a\nb\nc\nD\ne\nf\n", 1)))
+	assert.Equal(t, "+a|+b|", show(Diff("", "a\nb\n", 3)))
+	assert.Equal(t, "-a|", show(Diff("a\n", "", 3)))
+	assert.Equal(t, " …|", show(Diff("a\n", "a\n", 3)))
+	assert.Equal(t, "-a| b|+x| c|-d|", show(Diff("a\nb\nc\nd\n", "b\nx\nc\n", 3)))
+}
+
+func FuzzDiff(f *testing.F) {
+	f.Add("a\nb\nc", "b\nc\nd")
+	f.Fuzz(func(t *testing.T, old, new string) {
+		if strings.Contains(old+new, "…") {
+			return
+		}
+		var a, b []string
+		for _, l := range Diff(old, new, 1<<20) {
+			if l.Op != '+' {
+				a = append(a, l.Text)
+			}
+			if l.Op != '-' {
+				b = append(b, l.Text)
+			}
+		}
+		require.Equal(t, splitLines(old), a)
+		require.Equal(t, splitLines(new), b)
+	})
+}
