@@ -1,6 +1,9 @@
 # Synaxis. `make help` lists what can be done.
 SHELL := /bin/bash
 GO ?= go
+# One set of flags everywhere, so that nothing is compiled twice.
+export CGO_ENABLED := 0
+export GOFLAGS := -trimpath
 NPM ?= npm
 CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
@@ -12,7 +15,7 @@ help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
 build: $(CONSOLE) ## build the four programs into bin/
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/...
+	$(GO) build -ldflags '-s -w' -o bin/ ./cmd/...
 
 web: $(CONSOLE) ## build the console
 
@@ -43,7 +46,7 @@ chromium: ## install Debian's Chromium when it is missing
 	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
 
 test: chromium build lint generated ## everything that must hold
-	$(GO) test -timeout 20m ./...
+	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m ./...
 
 bench: build ## speeds, as ratios against a baseline of the same run
 	$(GO) run ./test/bench
@@ -61,7 +64,7 @@ fuzz: ## fuzz the core, ten seconds each
 	@for p in $$($(GO) list ./internal/core/...); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz); do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 10s $$p || exit 1; done; done
 
 torture: build ## half an hour of kills and rotations
-	SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
+	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
 
 clean: ## remove what was built
 	rm -rf bin web/node_modules internal/service/console/dist/assets $(CONSOLE)

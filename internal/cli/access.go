@@ -98,7 +98,7 @@ func (a *app) signInLink(cmd *cobra.Command) error {
 }
 
 func (a *app) joinTokenCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "join-token", Short: "Tokens that let new agents join"}
+	cmd := group("join-token", "Tokens that let new agents join")
 	var set []string
 	var uses int
 	var lasts string

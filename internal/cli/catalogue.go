@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) catalogueCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "catalogue", Short: "The published definitions"}
+	cmd := group("catalogue", "The published definitions")
 	revision := cmd.PersistentFlags().Int("revision", 0, "a revision (default: the newest)")
 	param := func() *int {
 		if *revision == 0 {
@@ -129,7 +129,7 @@ func (a *app) catalogueCmd() *cobra.Command {
 }
 
 func (a *app) revisionCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "revision", Short: "The published states of the catalogue"}
+	cmd := group("revision", "The published states of the catalogue")
 	list := &cobra.Command{
 		Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -125,6 +125,16 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 	return root
 }
 
+// group is a noun; alone it shows its verbs.
+func group(use, short string) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usagef("unknown command %q for %q; synaxis %s --help lists what there is", args[0], "synaxis "+use, use)
+		}
+		return cmd.Help()
+	}}
+}
+
 // login is what synaxis login keeps.
 type login struct {
 	URL   string `json:"url"`

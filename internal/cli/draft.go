@@ -118,7 +118,7 @@ func findingsExit(list []contract.Finding) error {
 }
 
 func (a *app) draftCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "draft", Short: "Changes that are not in force yet"}
+	cmd := group("draft", "Changes that are not in force yet")
 	cmd.AddCommand(a.draftLoadCmd(), a.draftListCmd(), a.draftShowCmd(), a.draftCheckCmd(), a.draftDiffCmd(), a.draftPublishCmd(), a.draftDiscardCmd())
 	return cmd
 }

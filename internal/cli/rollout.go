@@ -31,7 +31,7 @@ func stateCounts(m map[string]int) string {
 }
 
 func (a *app) rolloutCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "rollout", Short: "Bring hosts to a revision"}
+	cmd := group("rollout", "Bring hosts to a revision")
 	cmd.AddCommand(a.rolloutStartCmd(), a.rolloutShowCmd(), a.rolloutWatchCmd(), a.rolloutListCmd())
 	return cmd
 }

@@ -119,9 +119,10 @@ func (w *writer) write() error {
 	return nil
 }
 
-// rotate does what the machine's own rotation does. Copying and truncating waits a moment first, as such programs are
-// run when nothing is written: what is written between the copy and the truncation is lost by nature.
+// rotate does what the machine's own rotation does, after a quiet moment: a file is not begun and rotated away within
+// a second, and what is written between a copy and the truncation would be lost by nature.
 func (w *writer) rotate() error {
+	time.Sleep(2 * time.Second)
 	switch w.of.Rotate {
 	case "rename":
 		if err := os.Rename(w.path(), w.path()+".old"); err != nil {
@@ -133,7 +134,6 @@ func (w *writer) rotate() error {
 		}
 		return old.Close()
 	case "copytruncate":
-		time.Sleep(time.Second)
 		in, err := os.Open(w.path())
 		if err != nil {
 			return err

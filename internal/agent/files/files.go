@@ -67,6 +67,7 @@ type Source struct {
 	Out       Out
 	Store     *position.Store
 	Book      *settle.Book
+	Hints     *Hints
 	Log       *slog.Logger
 	Now       func() time.Time
 }
@@ -81,6 +82,7 @@ type Reader struct {
 	batch     record.Batch
 	lastScan  time.Time
 	inScan    bool
+	hint      chan struct{}
 }
 
 // stream is one open file.
@@ -101,7 +103,7 @@ type stream struct {
 
 // New makes a reader. old may be the reader that served the source before; its open files are taken over.
 func New(s Source, old *Reader) *Reader {
-	r := &Reader{Source: s, streams: map[position.Key]*stream{}, copies: map[position.Key]time.Time{}}
+	r := &Reader{Source: s, streams: map[position.Key]*stream{}, copies: map[position.Key]time.Time{}, hint: make(chan struct{}, 1)}
 	if old != nil {
 		r.streams, r.copies = old.streams, old.copies
 		for k, st := range r.streams {
@@ -117,6 +119,7 @@ func New(s Source, old *Reader) *Reader {
 
 // Run reads until ctx ends. The files stay open, for the next reader or Close.
 func (r *Reader) Run(ctx context.Context) {
+	defer r.Hints.Drop(r.hint)
 	r.scan()
 	r.findRotated()
 	for ctx.Err() == nil {
@@ -129,6 +132,8 @@ func (r *Reader) Run(ctx context.Context) {
 		t := time.NewTimer(pollEvery)
 		select {
 		case <-ctx.Done():
+		case <-r.hint:
+			r.lastScan = time.Time{}
 		case <-t.C:
 		}
 		t.Stop()
@@ -208,6 +213,8 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 	for _, pattern := range r.Spec.Files {
 		first := r.Store.FirstLook(r.Spec.Name, pattern, r.Now())
 		anyFirst = anyFirst || first
+		base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
+		r.Hints.Watch(base, r.hint)
 		paths, err := doublestar.FilepathGlob(pattern, doublestar.WithFilesOnly())
 		if err != nil {
 			unreadable = fmt.Sprintf("pattern %s: %v", pattern, err)
@@ -217,6 +224,7 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 				continue
 			}
 			seen[p] = true
+			r.Hints.Watch(filepath.Dir(p), r.hint)
 			info, err := os.Stat(p)
 			if err != nil || !info.Mode().IsRegular() {
 				continue

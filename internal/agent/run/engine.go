@@ -32,6 +32,7 @@ type Engine struct {
 	hostID  string
 	store   *position.Store
 	rejects *deliver.Rejects
+	hints   *files.Hints
 	log     *slog.Logger
 
 	apply   sync.Mutex // one Apply at a time
@@ -69,7 +70,7 @@ func NewEngine(dir, hostID string, log *slog.Logger) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, log: log,
+	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), log: log,
 		sources: map[string]*source{}, dests: map[string]*deliver.Destination{}}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	go e.keepSaving()
@@ -226,7 +227,7 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: p.Spec.Send}
 	s.reader = files.New(files.Source{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},
@@ -280,6 +281,7 @@ func (e *Engine) Stop() {
 		d.Stop()
 	}
 	e.leaving.Wait()
+	e.hints.Close()
 	for _, s := range sources {
 		s.reader.Close()
 	}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -14,9 +15,12 @@ type Line struct {
 const maxDiff = 4_000_000
 
 // Diff compares two texts by lines (longest common subsequence) and keeps context lines around each change; what is
-// left out between is one line with the text "…".
+// left out between is one line with the text "…". Texts that are the same have no difference at all.
 func Diff(old, new string, context int) []Line {
 	a, b := splitLines(old), splitLines(new)
+	if slices.Equal(a, b) {
+		return nil
+	}
 	head := 0
 	for head < len(a) && head < len(b) && a[head] == b[head] {
 		head++
