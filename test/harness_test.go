@@ -4,6 +4,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -22,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/wire"
 )
 
 // bin is the folder of the programs under test.
@@ -169,7 +171,13 @@ func (d *desk) run() {
 			d.url = strings.Replace(d.url, "http://", "https://", 1)
 		}
 	}
-	d.api, err = contract.NewClient(d.url+"/api/v1", contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	transport := &http.Transport{}
+	if d.pin != "" {
+		transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
+			return wire.VerifyPin(d.pin, [][]byte{s.PeerCertificates[0].Raw, s.PeerCertificates[1].Raw}, "127.0.0.1")
+		}}
+	}
+	d.api, err = contract.NewClient(d.url+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+d.token)
 		return nil
 	}))
@@ -270,6 +278,25 @@ type receiver struct {
 	last   map[string]any
 	answer func(n int) int // status for request number n, 0 to drop the answer; nil is always 200
 	calls  int
+	times  []arrival
+	lost   int // records whose acknowledgement was dropped
+}
+
+// arrival is a delivery that was taken.
+type arrival struct {
+	at      time.Time
+	records int
+}
+
+// since tells how many records were taken since a moment.
+func (r *receiver) since(t time.Time) int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	n := 0
+	for i := len(r.times) - 1; i >= 0 && r.times[i].at.After(t); i-- {
+		n += r.times[i].records
+	}
+	return n
 }
 
 func newReceiver(t *testing.T, answer func(n int) int) *receiver {
@@ -298,6 +325,11 @@ func (r *receiver) serve(w http.ResponseWriter, q *http.Request) {
 				r.bodies[body]++
 				r.last = rec
 			}
+		}
+		n := bytes.Count(text, []byte{'\n'})
+		r.times = append(r.times, arrival{time.Now(), n})
+		if status == 0 {
+			r.lost += n
 		}
 	}
 	r.mu.Unlock()
@@ -337,4 +369,16 @@ func appendLines(t *testing.T, path string, from, to int) {
 	}
 	_, err = f.Write(b.Bytes())
 	require.NoError(t, err)
+}
+
+func readAll(t *testing.T, resp *http.Response) string {
+	t.Helper()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return string(text)
+}
+
+func readAllBody(q *http.Request) string {
+	text, _ := io.ReadAll(q.Body)
+	return string(text)
 }

@@ -77,8 +77,12 @@ func NewEngine(dir, hostID string, log *slog.Logger) (*Engine, error) {
 	return e, nil
 }
 
+// saveEvery is how often positions are written, when they moved. A second would keep the promise on duplicates; an
+// agent that is killed again and again within that second would still never get anywhere.
+const saveEvery = 250 * time.Millisecond
+
 func (e *Engine) keepSaving() {
-	t := time.NewTicker(time.Second)
+	t := time.NewTicker(saveEvery)
 	defer t.Stop()
 	for {
 		select {
