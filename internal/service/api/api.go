@@ -104,6 +104,7 @@ func (a *API) fail(c *gin.Context, err error) {
 	var rejected changes.Rejected
 	var conflict changes.Conflict
 	var bad usage
+	var invalid changes.Invalid
 	switch {
 	case errors.As(err, &rejected):
 		write(c, http.StatusUnprocessableEntity, "findings", err.Error(), findings(rejected.Findings))
@@ -115,7 +116,7 @@ func (a *API) fail(c *gin.Context, err error) {
 		write(c, http.StatusUnauthorized, "not-signed-in", err.Error(), nil)
 	case errors.Is(err, store.ErrNotFound):
 		write(c, http.StatusNotFound, "not-found", err.Error(), nil)
-	case errors.As(err, &bad):
+	case errors.As(err, &bad), errors.As(err, &invalid):
 		write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
 	default:
 		a.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)

@@ -111,6 +111,11 @@ func parse(files []store.File) (*catalogue.Catalogue, []check.Finding) {
 	return cat, check.FromProblems(append(problems, dup...))
 }
 
+// Invalid is a request that is wrong in itself.
+type Invalid struct{ Words string }
+
+func (i Invalid) Error() string { return i.Words }
+
 // Load keeps files as a new draft. With whole they are the whole wanted state: what is not in them goes.
 func (s *Service) Load(ctx context.Context, who store.Person, title string, whole bool, files []store.File) (store.Draft, []check.Finding, error) {
 	slices.SortFunc(files, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
@@ -119,7 +124,7 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 			return store.Draft{}, nil, err
 		}
 		if i > 0 && files[i-1].Path == f.Path {
-			return store.Draft{}, nil, fmt.Errorf("the file %s is in the load twice", f.Path)
+			return store.Draft{}, nil, Invalid{fmt.Sprintf("the file %s is in the load twice", f.Path)}
 		}
 	}
 	if _, findings := parse(files); len(findings) > 0 {
@@ -149,7 +154,7 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 
 func checkPath(p string) error {
 	if p == "" || strings.HasPrefix(p, "/") || strings.Contains(p, "\\") || len(p) > 400 || slices.Contains(strings.Split(p, "/"), "..") || slices.Contains(strings.Split(p, "/"), "") {
-		return fmt.Errorf("%q is not a relative path", p)
+		return Invalid{fmt.Sprintf("%q is not a relative path", p)}
 	}
 	return nil
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, take } from '../api/client'
 
@@ -23,14 +23,17 @@ async function signIn(body: { token?: string; code?: string }) {
   }
 }
 
-// A one-time link carries its code behind the #, which never leaves the browser in a request line.
-onMounted(() => {
-  const code = window.location.hash.slice(1)
-  if (code) {
-    history.replaceState(null, '', window.location.pathname)
-    void signIn({ code })
-  }
-})
+// A one-time link carries its code behind the #, which never leaves the browser in a request line. It may be opened in
+// a tab that shows this page already.
+watch(
+  () => route.hash,
+  async (hash) => {
+    if (!hash) return
+    await router.replace({ path: '/sign-in', query: route.query })
+    await signIn({ code: hash.slice(1) })
+  },
+  { immediate: true },
+)
 </script>
 
 <template>

@@ -1,0 +1,83 @@
+// Command bench prints the speeds of Synaxis as ratios, each against a baseline that is measured in the same run on the
+// same data. Both sides of each pair check that they did the whole work.
+package main
+
+import (
+	"fmt"
+	"log"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"time"
+	_ "time/tzdata"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+// pair is a measurement against its baseline. Each func returns how many units of work it did.
+type pair struct {
+	name, unit     string
+	aim            float64
+	ours, baseline func() (units int, err error)
+	close          func()
+}
+
+// rounds is how often each side runs, in turn; the medians count.
+const rounds = 5
+
+func main() {
+	makers := []func() (pair, error){filePath, statusMessages, rendering}
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	style := table.StyleLight
+	style.Options = table.Options{}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	t.AppendHeader(table.Row{"what", "ours", "baseline", "ratio", "aim", ""})
+	fmt.Printf("%s, %d processors, median of %d rounds\n\n", runtime.Version(), runtime.NumCPU(), rounds)
+	missed := 0
+	for _, make := range makers {
+		p, err := make()
+		if err != nil {
+			log.Fatal(err)
+		}
+		var ours, base []float64
+		for range rounds {
+			ours = append(ours, rate(p.name, p.ours))
+			base = append(base, rate(p.name+", baseline", p.baseline))
+		}
+		p.close()
+		slices.Sort(ours)
+		slices.Sort(base)
+		o, b := ours[rounds/2], base[rounds/2]
+		verdict := "met"
+		if o/b < p.aim {
+			verdict = "missed"
+			missed++
+		}
+		t.AppendRow(table.Row{p.name, show(o) + " " + p.unit, show(b) + " " + p.unit, fmt.Sprintf("%.2fx", o/b), strconv.FormatFloat(p.aim, 'g', -1, 64) + "x", verdict})
+	}
+	t.Render()
+	if missed > 0 {
+		os.Exit(1)
+	}
+}
+
+func rate(name string, f func() (int, error)) float64 {
+	runtime.GC()
+	began := time.Now()
+	n, err := f()
+	if err != nil {
+		log.Fatalf("%s: %v", name, err)
+	}
+	return float64(n) / time.Since(began).Seconds()
+}
+
+func show(v float64) string {
+	s := strconv.FormatFloat(v, 'f', 0, 64)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

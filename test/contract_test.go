@@ -1,0 +1,266 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/contract"
+)
+
+// checked is a transport that holds every answer against api/openapi.yaml and notes which operations were exercised.
+type checked struct {
+	t      *testing.T
+	route  func(*http.Request) (operation string, check func(status int, header http.Header, body []byte) error, err error)
+	mu     sync.Mutex
+	seen   map[string]bool
+	failed map[string]bool // operations that also answered with a problem
+}
+
+func (c *checked) RoundTrip(r *http.Request) (*http.Response, error) {
+	operation, check, err := c.route(r)
+	require.NoError(c.t, err, "%s %s is not in the contract", r.Method, r.URL.Path)
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	body, err := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	require.NoError(c.t, err)
+	resp.Body = io.NopCloser(bytes.NewReader(body))
+	assert.NoError(c.t, check(resp.StatusCode, resp.Header, body), "%s answered %d: %s", operation, resp.StatusCode, body)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if resp.StatusCode/100 == 2 {
+		c.seen[operation] = true
+	} else {
+		c.failed[operation] = true
+	}
+	return resp, nil
+}
+
+func newChecked(t *testing.T, base string) (*checked, []string) {
+	doc, err := openapi3.NewLoader().LoadFromFile("../api/openapi.yaml")
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(context.Background()))
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	doc.Servers = openapi3.Servers{{URL: u.String() + "/api/v1"}}
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	var operations []string
+	for _, path := range doc.Paths.InMatchingOrder() {
+		for _, op := range doc.Paths.Value(path).Operations() {
+			operations = append(operations, op.OperationID)
+		}
+	}
+	c := &checked{t: t, seen: map[string]bool{}, failed: map[string]bool{}}
+	c.route = func(r *http.Request) (string, func(int, http.Header, []byte) error, error) {
+		route, params, err := router.FindRoute(r)
+		if err != nil {
+			return "", nil, err
+		}
+		in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+		return route.Operation.OperationID, func(status int, header http.Header, body []byte) error {
+			out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: status, Header: header, Options: &openapi3filter.Options{IncludeResponseStatus: true}}
+			out.SetBodyBytes(body)
+			return openapi3filter.ValidateResponse(context.Background(), out)
+		}, nil
+	}
+	return c, operations
+}
+
+// TestContract exercises every operation of the API, holds each answer against the contract, and fails for an
+// operation that nobody called.
+func TestContract(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	transport, operations := newChecked(t, d.url)
+	c, err := contract.NewClient(d.url+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if r.Header.Get("Cookie") == "" && r.Header.Get("Authorization") == "" {
+			r.Header.Set("Authorization", "Bearer "+d.token)
+		}
+		return nil
+	}))
+	require.NoError(t, err)
+	ctx := context.Background()
+	d.api = c
+	bad := func(status int, resp *http.Response, err error) {
+		t.Helper()
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		assert.Equal(t, status, resp.StatusCode)
+		assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"))
+	}
+
+	// Sign in, by token and by link, to a cookie that no script can read.
+	assert.Equal(t, "admin", get[contract.Session](t, first(c.GetSession(ctx)), nil).Who)
+	link := get[contract.SignInLink](t, first(c.CreateSignInLink(ctx)), nil)
+	assert.True(t, strings.HasPrefix(link.Url, d.url+"/sign-in#"))
+	resp := first(c.CreateSession(ctx, contract.SignIn{Code: &link.Code}))
+	cookie := resp.Header.Get("Set-Cookie")
+	get[contract.Session](t, resp, nil)
+	assert.Contains(t, cookie, "HttpOnly")
+	assert.Contains(t, cookie, "SameSite=Strict")
+	bad(401, first(c.CreateSession(ctx, contract.SignIn{Code: &link.Code})), nil)
+	wrong := "wrong"
+	bad(401, first(c.CreateSession(ctx, contract.SignIn{Token: &wrong})), nil)
+	get[contract.Session](t, first(c.CreateSession(ctx, contract.SignIn{Token: &d.token})), nil)
+	with := func(header ...string) contract.RequestEditorFn {
+		return func(_ context.Context, r *http.Request) error {
+			r.Header.Del("Authorization")
+			for i := 0; i < len(header); i += 2 {
+				r.Header.Set(header[i], header[i+1])
+			}
+			return nil
+		}
+	}
+	value := strings.SplitN(cookie, ";", 2)[0]
+	get[contract.Status](t, first(c.GetStatus(ctx, with("Cookie", value))), nil)
+	bad(401, first(c.DeleteSession(ctx, with("Cookie", value, "Origin", "http://elsewhere.example"))), nil)
+	get[struct{}](t, first(c.DeleteSession(ctx, with("Cookie", value, "Origin", d.url))), nil)
+	bad(401, first(c.GetStatus(ctx, with("Cookie", value))), nil)
+	bad(401, first(c.GetStatus(ctx, with("Authorization", "Bearer nonsense"))), nil)
+
+	// Hosts.
+	uses, lasts, labels := 0, "1h", map[string]string{"role": "gate"}
+	tok := get[contract.CreatedJoinToken](t, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Uses: &uses, Lasts: &lasts, Labels: &labels})), nil)
+	bad(400, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &wrong})), nil)
+	assert.Len(t, get[contract.JoinTokenList](t, first(c.ListJoinTokens(ctx)), nil).Items, 1)
+	dir := t.TempDir()
+	agent := d.agent("h1", dir+"/1", tok.Token)
+	d.agent("h2", dir+"/2", tok.Token)
+	eventually(t, 15*time.Second, "both to join", func() bool { return d.connected("h1") && d.connected("h2") })
+	get[struct{}](t, first(c.RevokeJoinToken(ctx, tok.Id)), nil)
+	bad(404, first(c.RevokeJoinToken(ctx, "nobody")), nil)
+	set := map[string]string{"root": dir}
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", contract.MapEdit{Set: &set})), nil)
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h2", contract.MapEdit{Set: &set})), nil)
+	lane := map[string]string{"lane": "<b>1</b>"}
+	assert.Equal(t, "<b>1</b>", get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Set: &lane})), nil).Labels["lane"])
+	assert.NotContains(t, get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Remove: &[]string{"lane"}})), nil).Labels, "lane")
+	bad(400, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Set: &map[string]string{"A b": "c"}})), nil)
+	bad(404, first(c.EditHostLabels(ctx, "h3", contract.MapEdit{Set: &set})), nil)
+	limit, name := 1, "h"
+	page := get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, Q: &name, Label: &[]string{"role=gate"}})), nil)
+	require.Len(t, page.Items, 1)
+	require.NotNil(t, page.Next)
+	page = get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, After: page.Next})), nil)
+	assert.Equal(t, "h2", page.Items[0].Name)
+	assert.Nil(t, page.Next)
+	bad(400, first(c.ListHosts(ctx, &contract.ListHostsParams{Label: &[]string{"x"}})), nil)
+	bad(404, first(c.GetHost(ctx, "h3")), nil)
+	bad(404, first(c.GetHostConfig(ctx, "h3")), nil)
+	assert.False(t, get[contract.HostConfig](t, first(c.GetHostConfig(ctx, "h1")), nil).Same)
+
+	// Definitions.
+	load := func(text string, whole bool) *http.Response {
+		return first(c.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "all.yaml", Text: text}}}))
+	}
+	bad(422, load("sauce: x\n", true), nil)
+	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{})), nil)
+	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "../up.yaml", Text: "x"}}})), nil)
+	bad(404, first(c.StartRollout(ctx, contract.NewRollout{})), nil)
+	assert.Empty(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items)
+	one := get[contract.Draft](t, load(linesCatalogue("${setting.root}/*.log", "http://127.0.0.1:9/in"), true), nil)
+	get[contract.Draft](t, first(c.GetDraft(ctx, one.Id)), nil)
+	assert.Len(t, get[contract.DraftList](t, first(c.ListDrafts(ctx)), nil).Items, 1)
+	assert.Empty(t, get[contract.Findings](t, first(c.CheckDraft(ctx, one.Id)), nil).Findings)
+	impact := get[contract.Impact](t, first(c.DiffDraft(ctx, one.Id)), nil)
+	assert.Equal(t, 2, impact.Hosts)
+	require.Len(t, impact.Groups, 1)
+	assert.Len(t, impact.Groups[0].Hosts, 2)
+	broken := get[contract.Draft](t, load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: gone}]\n", false), nil)
+	assert.Equal(t, "dangling-reference", broken.Findings[0].Code)
+	bad(422, first(c.PublishDraft(ctx, broken.Id, contract.Publication{})), nil)
+	get[struct{}](t, first(c.DiscardDraft(ctx, broken.Id)), nil)
+	bad(409, first(c.DiscardDraft(ctx, broken.Id)), nil)
+	bad(404, first(c.GetDraft(ctx, 99)), nil)
+	message := "why"
+	assert.Equal(t, 1, get[contract.Published](t, first(c.PublishDraft(ctx, one.Id, contract.Publication{Message: &message})), nil).Revision)
+	bad(409, first(c.DiffDraft(ctx, one.Id)), nil)
+	assert.Len(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items, 2)
+	def := get[contract.Definition](t, first(c.GetDefinition(ctx, "destination", "out", nil)), nil)
+	assert.Equal(t, []string{"lines"}, def.UsedBy)
+	bad(404, first(c.GetDefinition(ctx, "source", "none", nil)), nil)
+	assert.Len(t, get[contract.FileList](t, first(c.ExportCatalogue(ctx, nil)), nil).Items, 1)
+	assert.Equal(t, "why", get[contract.RevisionList](t, first(c.ListRevisions(ctx)), nil).Items[0].Message)
+	assert.Len(t, get[contract.Revision](t, first(c.GetRevision(ctx, 1)), nil).Definitions, 2)
+	bad(404, first(c.GetRevision(ctx, 9)), nil)
+
+	// Rollouts.
+	assert.Equal(t, contract.RolloutStateDone, d.rollOut().State)
+	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
+	bad(404, first(c.GetRollout(ctx, 9)), nil)
+	agent.stop()
+	eventually(t, 5*time.Second, "the status to tell who is away", func() bool { return get[contract.Status](t, first(c.GetStatus(ctx)), nil).Hosts.Offline == 1 })
+	actions := map[string]bool{}
+	for _, e := range get[contract.AuditList](t, first(c.ListAudit(ctx, nil)), nil).Items {
+		actions[e.Action] = true
+		assert.NotEmpty(t, e.Who)
+		assert.NotEmpty(t, e.Origin)
+	}
+	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "draft load", "draft discard", "draft publish", "rollout start"} {
+		assert.True(t, actions[want], "%s is not in the audit", want)
+	}
+	for _, op := range operations {
+		assert.True(t, transport.seen[op], "operation %s was never exercised with a good answer", op)
+	}
+	assert.GreaterOrEqual(t, len(operations), 28)
+}
+
+// first takes the response of a call that reached the service.
+func first(resp *http.Response, err error) *http.Response {
+	if err != nil {
+		panic(err)
+	}
+	return resp
+}
+
+// TestEveryCallIsAuthenticated: only the two health checks and the console's own files are open.
+func TestEveryCallIsAuthenticated(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	status := func(method, path string) int {
+		req, err := http.NewRequest(method, d.url+path, nil)
+		require.NoError(t, err)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		_, _ = io.Copy(io.Discard, resp.Body)
+		return resp.StatusCode
+	}
+	for _, path := range []string{"/healthz", "/readyz", "/", "/hosts/some", "/icon.svg"} {
+		assert.Equal(t, 200, status("GET", path), path)
+	}
+	_, operations := newChecked(t, d.url)
+	require.NotEmpty(t, operations)
+	for _, path := range []string{"/metrics", "/api/v1/events", "/api/v1/status", "/api/v1/hosts", "/api/v1/hosts/x", "/api/v1/drafts", "/api/v1/catalogue", "/api/v1/catalogue-files", "/api/v1/revisions", "/api/v1/rollouts", "/api/v1/audit", "/api/v1/join-tokens", "/v1/opamp"} {
+		assert.Equal(t, 401, status("GET", path), path)
+	}
+	for _, path := range []string{"/api/v1/sign-in-links", "/api/v1/drafts", "/api/v1/rollouts", "/api/v1/join-tokens", "/v1/metrics", "/v1/opamp"} {
+		assert.Equal(t, 401, status("POST", path), path)
+	}
+	req, err := http.NewRequest("GET", d.url+"/metrics", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+d.token)
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "synaxis_hosts 0")
+}

@@ -1,0 +1,223 @@
+package test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/rand"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/contract"
+)
+
+// poller is an OpAMP client over plain HTTP polling, written from the specification and not from our agent.
+type poller struct {
+	t        *testing.T
+	url      string
+	bearer   string
+	uid      []byte
+	sequence uint64
+	gzip     bool
+}
+
+func newPoller(t *testing.T, d *desk, token string) *poller {
+	p := &poller{t: t, url: d.url + "/v1/opamp", bearer: token, uid: make([]byte, 16)}
+	_, _ = rand.Read(p.uid)
+	return p
+}
+
+func (p *poller) send(m *protobufs.AgentToServer) (*protobufs.ServerToAgent, int) {
+	p.t.Helper()
+	m.InstanceUid, m.SequenceNum = p.uid, p.sequence
+	m.Capabilities = uint64(protobufs.AgentCapabilities_AgentCapabilities_ReportsStatus | protobufs.AgentCapabilities_AgentCapabilities_AcceptsRemoteConfig |
+		protobufs.AgentCapabilities_AgentCapabilities_ReportsEffectiveConfig | protobufs.AgentCapabilities_AgentCapabilities_ReportsRemoteConfig |
+		protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings)
+	p.sequence++
+	body, err := proto.Marshal(m)
+	require.NoError(p.t, err)
+	if p.gzip {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, err = w.Write(body)
+		require.NoError(p.t, err)
+		require.NoError(p.t, w.Close())
+		body = b.Bytes()
+	}
+	req, err := http.NewRequest(http.MethodPost, p.url, bytes.NewReader(body))
+	require.NoError(p.t, err)
+	req.Header.Set("Content-Type", "application/x-protobuf")
+	req.Header.Set("Authorization", "Bearer "+p.bearer)
+	if p.gzip {
+		req.Header.Set("Content-Encoding", "gzip")
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(p.t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(p.t, err)
+	if resp.StatusCode != http.StatusOK {
+		return nil, resp.StatusCode
+	}
+	assert.Equal(p.t, "application/x-protobuf", resp.Header.Get("Content-Type"))
+	var answer protobufs.ServerToAgent
+	require.NoError(p.t, proto.Unmarshal(text, &answer))
+	assert.Equal(p.t, p.uid, answer.InstanceUid)
+	return &answer, resp.StatusCode
+}
+
+func kv(key, value string) *protobufs.KeyValue {
+	return &protobufs.KeyValue{Key: key, Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}}}
+}
+
+func description(service, host string) *protobufs.AgentDescription {
+	return &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{kv("service.name", service), kv("service.version", "9.9")},
+		NonIdentifyingAttributes: []*protobufs.KeyValue{kv("host.name", host), kv("host.id", "id-of-"+host), kv("os.type", "linux")}}
+}
+
+// join takes the credential that the service offers.
+func (p *poller) join(d *protobufs.AgentDescription) {
+	p.t.Helper()
+	answer, _ := p.send(&protobufs.AgentToServer{AgentDescription: d})
+	require.NotNil(p.t, answer)
+	headers := answer.GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()
+	require.Len(p.t, headers, 1)
+	assert.Equal(p.t, "Authorization", headers[0].Key)
+	p.bearer = strings.TrimPrefix(headers[0].Value, "Bearer ")
+}
+
+// TestPollingClient: a client over plain polling, independent of our agent's code, joins, takes a config and reports it.
+func TestPollingClient(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	p := newPoller(t, d, d.joinToken(1, map[string]string{"role": "gate"}))
+	p.join(description("synaxis-agent", "polled"))
+	answer, _ := p.send(&protobufs.AgentToServer{})
+	assert.Equal(t, uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState), answer.Flags, "the service knows nothing of it yet")
+	p.gzip = true
+	answer, _ = p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "polled")})
+	assert.Zero(t, answer.Flags)
+	h := d.host("polled")
+	assert.True(t, h.Connected)
+	assert.Equal(t, "polling", *h.Transport)
+	assert.Equal(t, "linux", h.Observed["os.type"])
+
+	d.publish(linesCatalogue("/nowhere/*.log", "http://127.0.0.1:9/in"))
+	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{})
+	r := get[contract.Rollout](t, resp, err)
+	var config *protobufs.AgentRemoteConfig
+	eventually(t, 10*time.Second, "the config", func() bool {
+		answer, _ = p.send(&protobufs.AgentToServer{})
+		config = answer.GetRemoteConfig()
+		return config != nil
+	})
+	state := func() string {
+		resp, err := d.api.GetRollout(context.Background(), r.Id)
+		return get[contract.Rollout](t, resp, err).Hosts[0].State
+	}
+	eventually(t, 5*time.Second, "offered", func() bool { return state() == "offered" })
+	file := config.GetConfig().GetConfigMap()["synaxis.yaml"]
+	require.NotNil(t, file)
+	assert.Equal(t, "text/yaml", file.ContentType)
+	assert.Contains(t, string(file.Body), "source: lines")
+	status := func(s protobufs.RemoteConfigStatuses) *protobufs.RemoteConfigStatus {
+		return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: config.ConfigHash, Status: s}
+	}
+	p.send(&protobufs.AgentToServer{RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING)})
+	eventually(t, 5*time.Second, "applying", func() bool { return state() == "applying" })
+	p.send(&protobufs.AgentToServer{RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED)})
+	eventually(t, 5*time.Second, "applied", func() bool { return state() == "applied" })
+	altered := &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{"synaxis.yaml": {Body: append(bytes.Clone(file.Body), "# altered\n"...)}}}
+	p.send(&protobufs.AgentToServer{EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: altered}})
+	time.Sleep(300 * time.Millisecond)
+	assert.Equal(t, "applied", state(), "that a text claims the hash is not enough")
+	p.send(&protobufs.AgentToServer{EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: config.Config}})
+	eventually(t, 5*time.Second, "confirmed", func() bool { return state() == "confirmed" })
+	assert.Equal(t, *d.host("polled").AssignedHash, *d.host("polled").RunningHash)
+
+	p.sequence += 5
+	answer, _ = p.send(&protobufs.AgentToServer{})
+	assert.Equal(t, uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState), answer.Flags, "a gap asks for the full state")
+	p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "polled"), AgentDisconnect: &protobufs.AgentDisconnect{}})
+	assert.False(t, d.host("polled").Connected)
+}
+
+// TestOtherAgents: one that cannot read our config is seen and gets none; a credential serves one agent only.
+func TestOtherAgents(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	d.publish(linesCatalogue("/nowhere/*.log", "http://127.0.0.1:9/in"))
+	p := newPoller(t, d, d.joinToken(0, nil))
+	p.join(description("some-other-agent", "other"))
+	p.send(&protobufs.AgentToServer{AgentDescription: description("some-other-agent", "other")})
+	d.rollOutOffered()
+	for range 3 {
+		answer, _ := p.send(&protobufs.AgentToServer{})
+		assert.Nil(t, answer.GetRemoteConfig())
+		time.Sleep(100 * time.Millisecond)
+	}
+	assert.True(t, d.connected("other"))
+	copied := *p
+	copied.uid = bytes.Repeat([]byte{7}, 16)
+	_, status := copied.send(&protobufs.AgentToServer{})
+	assert.Equal(t, http.StatusUnauthorized, status)
+	old := *p
+	old.bearer = p.bearer[:len(p.bearer)-1] + "x"
+	_, status = old.send(&protobufs.AgentToServer{})
+	assert.Equal(t, http.StatusUnauthorized, status)
+	for _, body := range []string{"not protobuf \xff", ""} {
+		req, err := http.NewRequest(http.MethodPost, d.url+"/v1/opamp", strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+p.bearer)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Contains(t, []int{http.StatusBadRequest, http.StatusUnauthorized}, resp.StatusCode)
+	}
+}
+
+// TestReservedUses: an offer reserves a use of the token, asking again does not take another, and a use counts once.
+func TestReservedUses(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	token := d.joinToken(1, nil)
+	p := newPoller(t, d, token)
+	p.join(description("synaxis-agent", "one"))
+	first := p.bearer
+	p.bearer = token
+	p.join(description("synaxis-agent", "one")) // the first answer was lost on the way
+	assert.NotEqual(t, first, p.bearer)
+	other := newPoller(t, d, token)
+	_, status := other.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "two")})
+	assert.Equal(t, http.StatusUnauthorized, status, "the only use is reserved")
+	tokens := func() contract.JoinToken {
+		resp, err := d.api.ListJoinTokens(context.Background())
+		return get[contract.JoinTokenList](t, resp, err).Items[0]
+	}
+	assert.Equal(t, 0, tokens().Used)
+	assert.Equal(t, 1, tokens().Reserved)
+	lost := *p
+	lost.bearer = first
+	_, status = lost.send(&protobufs.AgentToServer{})
+	assert.Equal(t, http.StatusUnauthorized, status, "a credential that was offered anew is void")
+	_, status = p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "one")})
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, 1, tokens().Used)
+	assert.Equal(t, 0, tokens().Reserved)
+	assert.Equal(t, contract.UsedUp, tokens().State)
+}
+
+// rollOutOffered starts a rollout without waiting for anybody.
+func (d *desk) rollOutOffered() {
+	d.t.Helper()
+	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{})
+	get[contract.Rollout](d.t, resp, err)
+}
