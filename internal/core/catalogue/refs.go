@@ -2,8 +2,8 @@ package catalogue
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
 
 	"synaxis/internal/core/delivery"
@@ -70,53 +70,37 @@ func Refs(text string) ([]Ref, error) {
 	return refs, err
 }
 
-// Text is a place in a definition that may hold references.
-type Text struct {
-	Path  []string
-	Value *string
-}
-
-// SourceTexts returns every text of a source that may hold references, to read or to replace.
-func SourceTexts(s *pipeline.Source) []Text {
-	var out []Text
+// SourceTexts returns every text of a source that may hold references, to read or to replace, except its labels.
+func SourceTexts(s *pipeline.Source) []*string {
+	out := make([]*string, 0, len(s.Files)+len(s.Except)+1)
 	for i := range s.Files {
-		out = append(out, Text{[]string{"read", "files", fmt.Sprintf("#%d", i)}, &s.Files[i]})
+		out = append(out, &s.Files[i])
 	}
 	for i := range s.Except {
-		out = append(out, Text{[]string{"read", "except", fmt.Sprintf("#%d", i)}, &s.Except[i]})
+		out = append(out, &s.Except[i])
 	}
-	return append(out, Text{[]string{"time", "zone"}, &s.Time.Zone})
+	return append(out, &s.Time.Zone)
 }
 
-// DestinationTexts is SourceTexts for a destination.
-func DestinationTexts(d *delivery.Spec) []Text {
-	return []Text{{[]string{"deliver", d.Kind, "url"}, &d.URL}, {[]string{"deliver", d.Kind, "path"}, &d.Path}}
+// sourcePath is where text number i of SourceTexts stands.
+func sourcePath(s *pipeline.Source, i int) []string {
+	switch n := len(s.Files); {
+	case i < n:
+		return []string{"read", "files", fmt.Sprintf("#%d", i)}
+	case i < n+len(s.Except):
+		return []string{"read", "except", fmt.Sprintf("#%d", i-n)}
+	}
+	return []string{"time", "zone"}
 }
 
-// MapTexts returns the values of a map that may hold references: labels and headers.
-func MapTexts(m map[string]string, path ...string) []struct {
-	Path []string
-	Key  string
-} {
-	var out []struct {
-		Path []string
-		Key  string
-	}
-	for k := range m {
-		out = append(out, struct {
-			Path []string
-			Key  string
-		}{append(slices.Clone(path), k), k})
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Key < out[j].Key })
-	return out
-}
+// DestinationTexts is SourceTexts for a destination; its headers are the map beside it.
+func DestinationTexts(d *delivery.Spec) []*string { return []*string{&d.URL, &d.Path} }
 
 // DefinitionRefs returns all references of a definition with the place of the first use of each; broken are the
 // places whose references have a wrong form.
 func DefinitionRefs(d *Definition) (refs map[Ref][]string, broken []BrokenRef) {
 	refs = map[Ref][]string{}
-	note := func(path []string, text string) {
+	note := func(text string, path ...string) {
 		found, err := Refs(text)
 		if err != nil {
 			broken = append(broken, BrokenRef{path, err})
@@ -127,23 +111,20 @@ func DefinitionRefs(d *Definition) (refs map[Ref][]string, broken []BrokenRef) {
 			}
 		}
 	}
-	var texts []Text
-	maps := map[string]map[string]string{}
-	prefix := map[string][]string{}
 	switch {
 	case d.Source != nil:
-		texts = SourceTexts(&d.Source.Source)
-		maps["labels"], prefix["labels"] = d.Source.Labels, []string{"labels"}
+		for i, t := range SourceTexts(&d.Source.Source) {
+			note(*t, sourcePath(&d.Source.Source, i)...)
+		}
+		for _, k := range slices.Sorted(maps.Keys(d.Source.Labels)) {
+			note(d.Source.Labels[k], "labels", k)
+		}
 	case d.Destination != nil:
-		texts = DestinationTexts(d.Destination)
-		maps["headers"], prefix["headers"] = d.Destination.Headers, []string{"deliver", d.Destination.Kind, "headers"}
-	}
-	for _, t := range texts {
-		note(t.Path, *t.Value)
-	}
-	for what, m := range maps {
-		for _, e := range MapTexts(m, prefix[what]...) {
-			note(e.Path, m[e.Key])
+		kind := d.Destination.Kind
+		note(d.Destination.URL, "deliver", kind, "url")
+		note(d.Destination.Path, "deliver", kind, "path")
+		for _, k := range slices.Sorted(maps.Keys(d.Destination.Headers)) {
+			note(d.Destination.Headers[k], "deliver", kind, "headers", k)
 		}
 	}
 	return refs, broken

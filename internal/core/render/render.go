@@ -10,7 +10,6 @@ import (
 	"encoding/hex"
 	"maps"
 	"slices"
-	"sort"
 	"strings"
 
 	"synaxis/internal/core/catalogue"
@@ -27,7 +26,7 @@ type Renderer struct {
 	cat     *catalogue.Catalogue
 	changed map[catalogue.ID]int
 	sources []*plan
-	others  map[catalogue.ID]*plan
+	shared  []*plan // the formats and destinations in use
 }
 
 // plan is a definition prepared for rendering.
@@ -35,7 +34,7 @@ type plan struct {
 	def      *catalogue.Definition
 	refs     []catalogue.Ref
 	cache    map[string]*Part
-	uses     []*plan // of a source: its format, when it is not built in, and its destinations
+	uses     []int // of a source: places in shared of its format, when it is not built in, and its destinations
 	revision int
 }
 
@@ -61,32 +60,30 @@ type Manifest struct {
 
 // New prepares a renderer. changed tells for each definition the revision in which its meaning last changed.
 func New(cat *catalogue.Catalogue, changed map[catalogue.ID]int) *Renderer {
-	r := &Renderer{cat: cat, changed: changed, others: map[catalogue.ID]*plan{}}
+	r := &Renderer{cat: cat, changed: changed}
+	place := map[catalogue.ID]int{}
+	for _, d := range cat.All() {
+		if d.Format != nil || d.Destination != nil {
+			place[d.ID] = len(r.shared)
+			r.shared = append(r.shared, r.plan(d))
+		}
+	}
 	for _, d := range cat.All() {
 		if d.Source == nil {
 			continue
 		}
 		p := r.plan(d)
-		if f := cat.Get("format", d.Source.Format); f != nil {
-			p.uses = append(p.uses, r.shared(f))
+		if i, ok := place[catalogue.ID{Kind: "format", Name: d.Source.Format}]; ok {
+			p.uses = append(p.uses, i)
 		}
 		for _, to := range d.Source.Send {
-			if dest := cat.Get("destination", to); dest != nil {
-				p.uses = append(p.uses, r.shared(dest))
+			if i, ok := place[catalogue.ID{Kind: "destination", Name: to}]; ok {
+				p.uses = append(p.uses, i)
 			}
 		}
 		r.sources = append(r.sources, p)
 	}
 	return r
-}
-
-func (r *Renderer) shared(d *catalogue.Definition) *plan {
-	p, ok := r.others[d.ID]
-	if !ok {
-		p = r.plan(d)
-		r.others[d.ID] = p
-	}
-	return p
 }
 
 func (r *Renderer) plan(d *catalogue.Definition) *plan {
@@ -106,7 +103,7 @@ func (r *Renderer) Host(h inventory.Host) *Manifest {
 		}
 		return catalogue.Lookup(h, settings)(ref)
 	}
-	var taken map[*plan]bool
+	shared := make([]*Part, len(r.shared))
 	for _, p := range r.sources {
 		if !p.def.Source.Hosts.Match(h.Labels) {
 			continue
@@ -114,7 +111,7 @@ func (r *Renderer) Host(h inventory.Host) *Manifest {
 		part, missing := p.part(lookup)
 		if len(missing) == 0 {
 			for _, u := range p.uses {
-				if _, miss := u.part(lookup); len(miss) > 0 {
+				if _, miss := r.shared[u].part(lookup); len(miss) > 0 {
 					missing = append(missing, miss...)
 				}
 			}
@@ -125,17 +122,16 @@ func (r *Renderer) Host(h inventory.Host) *Manifest {
 		}
 		m.Parts = append(m.Parts, part)
 		for _, u := range p.uses {
-			if taken == nil {
-				taken = map[*plan]bool{}
-			}
-			if !taken[u] {
-				taken[u] = true
-				shared, _ := u.part(lookup)
-				m.Parts = append(m.Parts, shared)
+			if shared[u] == nil {
+				shared[u], _ = r.shared[u].part(lookup)
 			}
 		}
 	}
-	sort.Slice(m.Parts, func(i, j int) bool { return m.Parts[i].Compare(m.Parts[j].ID) < 0 })
+	for _, part := range shared { // the catalogue's order: sources come first, and each list is sorted
+		if part != nil {
+			m.Parts = append(m.Parts, part)
+		}
+	}
 	m.hash()
 	return m
 }
@@ -166,19 +162,25 @@ func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalog
 	if part, ok := p.cache[key]; ok {
 		return part, nil
 	}
-	part := &Part{ID: p.def.ID, Revision: p.revision, body: p.body(lookup)}
-	part.sum = sha256.Sum256(append([]byte(part.ID.String()+"\n"), part.body...))
+	head := append(make([]byte, 0, 512), p.def.ID.String()...)
+	head = append(head, '\n')
+	text := p.body(head, lookup)
+	part := &Part{ID: p.def.ID, Revision: p.revision, body: text[len(head):], sum: sha256.Sum256(text)}
 	p.cache[key] = part
 	return part, nil
 }
 
-func (p *plan) body(lookup func(catalogue.Ref) (string, bool)) []byte {
-	expand := func(texts []catalogue.Text) {
+// body appends the definition with every reference resolved.
+func (p *plan) body(dst []byte, lookup func(catalogue.Ref) (string, bool)) []byte {
+	expand := func(texts []*string) {
 		for _, t := range texts {
-			*t.Value, _, _ = catalogue.Expand(*t.Value, lookup)
+			*t, _, _ = catalogue.Expand(*t, lookup)
 		}
 	}
 	expandMap := func(m map[string]string) map[string]string {
+		if len(p.refs) == 0 {
+			return m
+		}
 		m = maps.Clone(m)
 		for k, v := range m {
 			m[k], _, _ = catalogue.Expand(v, lookup)
@@ -190,16 +192,16 @@ func (p *plan) body(lookup func(catalogue.Ref) (string, bool)) []byte {
 		s := d.Source.Source
 		s.Files, s.Except, s.Labels = slices.Clone(s.Files), slices.Clone(s.Except), expandMap(s.Labels)
 		expand(catalogue.SourceTexts(&s))
-		return s.AppendYAML(nil, hostconfig.Indent)
+		return s.AppendYAML(dst, hostconfig.Indent)
 	case d.Destination != nil:
 		s := *d.Destination
 		s.Headers = expandMap(s.Headers)
 		expand(catalogue.DestinationTexts(&s))
-		return s.AppendYAML(nil, hostconfig.Indent)
+		return s.AppendYAML(dst, hostconfig.Indent)
 	case d.Format != nil:
-		return d.Format.AppendYAML(nil, hostconfig.Indent)
+		return d.Format.AppendYAML(dst, hostconfig.Indent)
 	}
-	return nil
+	return dst
 }
 
 // AppendText writes the host config.

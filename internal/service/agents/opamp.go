@@ -26,7 +26,7 @@ import (
 // conn is a WebSocket of an agent.
 type conn struct {
 	ws   *websocket.Conn
-	host string
+	host string        // once it is known; the fleet's lock guards it
 	kick chan struct{} // an offer waits
 	mu   sync.Mutex    // one writer at a time
 }
@@ -121,7 +121,7 @@ func (f *Fleet) serve(c *conn, who caller) {
 			_ = c.send(ctx, badRequest(nil, "the message is no OpAMP"))
 			break
 		}
-		answer, host, err := f.take(ctx, msg, who, c)
+		answer, _, err := f.take(ctx, msg, who, c)
 		if err != nil {
 			var d Denied
 			if !errors.As(err, &d) {
@@ -131,7 +131,6 @@ func (f *Fleet) serve(c *conn, who caller) {
 			_ = c.send(ctx, badRequest(msg.GetInstanceUid(), d.Words))
 			break
 		}
-		c.host = host
 		if answer != nil {
 			if err := c.send(ctx, answer); err != nil {
 				break
@@ -155,7 +154,8 @@ func (f *Fleet) push(ctx context.Context, c *conn) {
 		case <-c.kick:
 			f.mu.Lock()
 			var o *offer
-			if h := f.hosts[c.host]; h != nil && h.conn == c {
+			name := c.host
+			if h := f.hosts[name]; h != nil && h.conn == c {
 				o, h.offer = h.offer, nil
 			}
 			f.mu.Unlock()
@@ -163,7 +163,7 @@ func (f *Fleet) push(ctx context.Context, c *conn) {
 				if err := c.send(ctx, &protobufs.ServerToAgent{RemoteConfig: o.remote()}); err != nil {
 					return
 				}
-				f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: c.host, Hash: o.hash})
+				f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: name, Hash: o.hash})
 			}
 		case <-ping.C:
 			pctx, cancel := context.WithTimeout(ctx, 15*time.Second)
@@ -184,7 +184,8 @@ func (o *offer) remote() *protobufs.AgentRemoteConfig {
 
 func (f *Fleet) left(c *conn) {
 	f.mu.Lock()
-	h := f.hosts[c.host]
+	name := c.host
+	h := f.hosts[name]
 	mine := h != nil && h.conn == c
 	if mine {
 		h.conn, h.view.Connected, h.dirty = nil, false, true
@@ -192,7 +193,7 @@ func (f *Fleet) left(c *conn) {
 	}
 	f.mu.Unlock()
 	if mine {
-		f.desk.HostEvent(rollout.Event{Kind: rollout.Disconnected, Host: c.host})
+		f.desk.HostEvent(rollout.Event{Kind: rollout.Disconnected, Host: name})
 		f.note("hosts")
 	}
 }

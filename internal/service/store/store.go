@@ -94,7 +94,8 @@ type Tx struct {
 
 // Update makes a change; when it returns without an error the change is on disk.
 func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
-	tx, err := s.write.BeginTx(context.WithoutCancel(ctx), nil)
+	ctx = context.WithoutCancel(ctx) // as in list; and a change that has begun is not given up half way
+	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -162,8 +163,10 @@ type queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
+// list runs a query. Queries are short and run to their end: database/sql watches a context from a goroutine of its own,
+// and the context of a request may be one that the router uses again as soon as the answer is out.
 func list[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
-	rows, err := db.QueryContext(ctx, query, args...)
+	rows, err := db.QueryContext(context.WithoutCancel(ctx), query, args...)
 	if err != nil {
 		return nil, err
 	}
