@@ -203,9 +203,9 @@ func (a *app) hostShowCmd() *cobra.Command {
 }
 
 func (a *app) host(h contract.Host) {
-	a.printf("%s  %s\n", h.Name, verdictLine(h.Verdict))
+	a.wrapped(h.Name+"  ", verdictLine(h.Verdict))
 	if h.Verdict.Todo != nil {
-		a.printf("→ %s\n", *h.Verdict.Todo)
+		a.wrapped(strings.Repeat(" ", len([]rune(h.Name)))+"  → ", *h.Verdict.Todo)
 	}
 	a.printf("\n")
 	config := "none assigned"

@@ -105,7 +105,7 @@ func (a *app) facts(pairs ...string) {
 	}
 	for i := 0; i < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
-			a.printf("%-*s  %s\n", w, pairs[i], pairs[i+1])
+			a.wrapped(fmt.Sprintf("%-*s  ", w, pairs[i]), pairs[i+1])
 		}
 	}
 }

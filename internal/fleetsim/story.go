@@ -225,7 +225,7 @@ func (d *Demo) rollOut(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.say("Rollout %d of revision %d is %s: %v", r.Id, r.Revision, r.State, r.Counts)
+	d.say("Rollout %d of revision %d is %s on %d of %d hosts", r.Id, r.Revision, r.State, r.Counts["confirmed"], len(r.Hosts))
 	if r.State != contract.RolloutStateDone {
 		return fmt.Errorf("rollout %d is %s", r.Id, r.State)
 	}
