@@ -4,7 +4,6 @@ package test
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -171,12 +170,7 @@ func (d *desk) run() {
 			d.url = strings.Replace(d.url, "http://", "https://", 1)
 		}
 	}
-	transport := &http.Transport{}
-	if d.pin != "" {
-		transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
-			return wire.VerifyPin(d.pin, [][]byte{s.PeerCertificates[0].Raw, s.PeerCertificates[1].Raw}, "127.0.0.1")
-		}}
-	}
+	transport := &http.Transport{TLSClientConfig: wire.PinnedTLS(d.pin, "127.0.0.1")}
 	d.api, err = contract.NewClient(d.url+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+d.token)
 		return nil

@@ -3,7 +3,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -191,15 +190,7 @@ func newClient(address, token, pin string) (*contract.Client, error) {
 		if err := wire.CheckPin(pin); err != nil {
 			return nil, coded{code: exitUsage, err: err}
 		}
-		name := u.Hostname()
-		transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, ServerName: name, InsecureSkipVerify: true, // VerifyPin takes its place
-			VerifyConnection: func(s tls.ConnectionState) error {
-				var chain [][]byte
-				for _, c := range s.PeerCertificates {
-					chain = append(chain, c.Raw)
-				}
-				return wire.VerifyPin(pin, chain, name)
-			}}
+		transport.TLSClientConfig = wire.PinnedTLS(pin, u.Hostname())
 	}
 	return contract.NewClient(strings.TrimSuffix(address, "/")+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport, Timeout: 2 * time.Minute}),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {

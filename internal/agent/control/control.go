@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -91,24 +90,9 @@ func New(o Options, host Host) (*Client, error) {
 		}
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.TLSClientConfig = pinned(o.Pin, u.Hostname())
+	transport.TLSClientConfig = wire.PinnedTLS(o.Pin, u.Hostname())
 	c.http = &http.Client{Transport: transport}
 	return c, nil
-}
-
-// pinned is the TLS setting for a pin; without one the system's authorities decide.
-func pinned(pin, name string) *tls.Config {
-	if pin == "" {
-		return &tls.Config{MinVersion: tls.VersionTLS12}
-	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, ServerName: name, InsecureSkipVerify: true, // VerifyPin takes its place
-		VerifyConnection: func(s tls.ConnectionState) error {
-			var chain [][]byte
-			for _, cert := range s.PeerCertificates {
-				chain = append(chain, cert.Raw)
-			}
-			return wire.VerifyPin(pin, chain, name)
-		}}
 }
 
 func (c *Client) path() string { return filepath.Join(c.StateDir, "identity.json") }

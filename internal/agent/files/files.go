@@ -5,7 +5,6 @@
 package files
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -24,10 +23,8 @@ import (
 
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
-	"synaxis/internal/core/lines"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
-	"synaxis/internal/core/wire"
 )
 
 // Timings of the reader.
@@ -369,71 +366,6 @@ func (r *Reader) open(k position.Key, f found) error {
 	return r.begin(k, f.path, file, size, offset, nil)
 }
 
-type copyVerdict uint8
-
-const (
-	copyNo copyVerdict = iota
-	copyWait
-	copyYes
-)
-
-// copyOf tells whether a new file is a copy of one that is read, made to truncate that one: it is at least as long as
-// what was read, begins and continues the same, and the old file shrank or vanished. While the old file is still
-// whole, the copy waits a little for that to happen.
-func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict, position.Key) {
-	for ok, st := range r.streams {
-		if st.read == 0 || st.info.HeadLen == 0 || !st.mark().Matches(file, size) {
-			continue
-		}
-		now, err := st.file.Stat()
-		if err != nil || !st.mark().Matches(st.file, now.Size()) {
-			return copyYes, ok
-		}
-		if _, waiting := r.copies[k]; !waiting {
-			r.copies[k] = r.Now()
-		}
-		if r.Now().Sub(r.copies[k]) < holdCopy {
-			return copyWait, ok
-		}
-	}
-	// After a restart the old one is only in the store.
-	for _, known := range r.Store.Files(r.Spec.Name) {
-		if r.streams[known.Key()] != nil || known.Offset == 0 || known.HeadLen == 0 || !known.Matches(file, size) {
-			continue
-		}
-		if old, err := os.Open(known.Path); err == nil {
-			info, err := old.Stat()
-			intact := false
-			if err == nil {
-				dev, ino := position.Identity(info)
-				intact = dev == known.Dev && ino == known.Ino && known.Matches(old, info.Size())
-			}
-			old.Close()
-			if intact {
-				continue
-			}
-		}
-		return copyYes, known.Key()
-	}
-	return copyNo, position.Key{}
-}
-
-// inherit continues a truncated file in its copy.
-func (r *Reader) inherit(k position.Key, path string, file *os.File, size int64, from position.Key) error {
-	if st := r.streams[from]; st != nil {
-		ledger, read := st.ledger, st.read
-		r.anew(st, 0)
-		return r.begin(k, path, file, size, read, ledger)
-	}
-	for _, known := range r.Store.Files(r.Spec.Name) {
-		if known.Key() == from {
-			r.Store.Forget(from)
-			return r.begin(k, path, file, size, known.Offset, nil)
-		}
-	}
-	return r.begin(k, path, file, size, 0, nil)
-}
-
 func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset int64, ledger *settle.Ledger) error {
 	if ledger == nil {
 		ledger = r.Book.Ledger(offset)
@@ -462,68 +394,6 @@ func (st *stream) mark() position.File {
 	return m
 }
 
-// look sees whether an open file grew, or was truncated and began anew.
-func (r *Reader) look(st *stream) {
-	info, err := st.file.Stat()
-	if err != nil {
-		return
-	}
-	size := info.Size()
-	if size < st.read || size != st.size && !st.continues() {
-		if !r.inScan {
-			r.scan() // first, since a copy of the file may have what was not read yet
-			return
-		}
-		r.shrank(st.info.Path, st.read, size)
-		r.anew(st, size)
-		return
-	}
-	if size != st.size {
-		st.size, st.grew = size, r.Now()
-	}
-	if st.info.HeadLen < position.HeadSize && int64(st.info.HeadLen) < size {
-		if n, sum, err := position.Head(st.file, size); err == nil {
-			r.mu.Lock()
-			st.info.HeadLen, st.info.Head = n, sum
-			r.mu.Unlock()
-		}
-	}
-}
-
-// continues tells whether the file still has what was there when it was read: its beginning, and the bytes before
-// the read position.
-func (st *stream) continues() bool {
-	var buf [position.TailSize]byte
-	tail := buf[:len(st.tail)]
-	if n, err := st.file.ReadAt(tail, st.read-int64(len(tail))); err != nil && n < len(tail) || !bytes.Equal(tail, st.tail) {
-		return false
-	}
-	if st.info.HeadLen == 0 {
-		return true
-	}
-	n, sum, err := position.Head(st.file, int64(st.info.HeadLen))
-	return err == nil && n == st.info.HeadLen && sum == st.info.Head
-}
-
-// anew reads a truncated file from its beginning.
-func (r *Reader) anew(st *stream, size int64) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
-	st.saved, st.savedTail = 0, ""
-	st.size, st.grew = size, r.Now()
-	n, sum, err := position.Head(st.file, size)
-	if err != nil {
-		n, sum = 0, ""
-	}
-	st.info.HeadLen, st.info.Head = n, sum
-}
-
-func (r *Reader) shrank(path string, was, now int64) {
-	r.Book.Note(wire.Numbers{Truncated: 1})
-	r.Log.Warn("a file was truncated; lines written just before may be lost unless a copy is collected too", "path", path, "read", was, "size", now)
-}
-
 // lineStart is the beginning of the last line that is not finished, so that a file taken from now on is not cut in
 // the middle of a line.
 func lineStart(file io.ReaderAt, size int64) int64 {
@@ -535,113 +405,4 @@ func lineStart(file io.ReaderAt, size int64) int64 {
 		}
 	}
 	return size
-}
-
-// findRotated opens files that were renamed while the agent was down and have records that nobody read: their paths
-// match no pattern any more, but their inode is still in the folder.
-func (r *Reader) findRotated() {
-	folders := map[string][]fs.DirEntry{}
-	for _, known := range r.Store.Files(r.Spec.Name) {
-		if r.streams[known.Key()] != nil {
-			continue
-		}
-		dir := filepath.Dir(known.Path)
-		entries, ok := folders[dir]
-		if !ok {
-			entries, _ = os.ReadDir(dir)
-			folders[dir] = entries
-		}
-		for _, e := range entries {
-			info, err := e.Info()
-			if err != nil || !info.Mode().IsRegular() {
-				continue
-			}
-			if dev, ino := position.Identity(info); dev != known.Dev || ino != known.Ino || info.Size() <= known.Offset {
-				continue
-			}
-			path := filepath.Join(dir, e.Name())
-			file, err := os.Open(path)
-			if err != nil {
-				continue
-			}
-			if !known.Matches(file, info.Size()) {
-				file.Close()
-				continue
-			}
-			if r.begin(known.Key(), path, file, info.Size(), known.Offset, nil) == nil {
-				r.streams[known.Key()].moved = r.Now()
-			}
-		}
-	}
-}
-
-// round reads once from every file that has something; it tells whether any had.
-func (r *Reader) round(ctx context.Context) bool {
-	busy := false
-	keys := make([]position.Key, 0, len(r.streams))
-	for k := range r.streams {
-		keys = append(keys, k)
-	}
-	for _, k := range keys {
-		if st := r.streams[k]; st != nil && ctx.Err() == nil {
-			r.look(st)
-			if st.size > st.read && r.readOnce(ctx, st) {
-				busy = true
-			}
-		}
-	}
-	return busy
-}
-
-// readOnce reads, treats and sends one batch. It answers false when nothing could be cut yet.
-func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
-	b := &r.batch
-	want := min(st.size-st.read, readSize)
-	for {
-		b.Reset()
-		b.Arena = slices.Grow(b.Arena, int(want))[:want]
-		n, err := st.file.ReadAt(b.Arena, st.read)
-		if err != nil && !errors.Is(err, io.EOF) {
-			r.complain("not-readable", fmt.Sprintf("%s: %v", st.info.Path, err))
-			return false
-		}
-		if !st.continues() { // truncated and written anew while it was being read
-			r.scan()
-			return true
-		}
-		b.Arena = b.Arena[:n]
-		now := r.Now()
-		flush := false
-		if st.read+int64(n) >= st.size {
-			idle := now.Sub(st.grew)
-			flush = idle >= idleFlush || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
-		}
-		b.Origin = st.origin
-		used, c := r.Treatment.Run(b, st.read, now.UnixNano(), maxRecords, flush)
-		if used == 0 {
-			if int64(n) == want && want < min(st.size-st.read, lines.MaxRecord+readSize) {
-				want = min(st.size-st.read, want*4, lines.MaxRecord+readSize)
-				continue
-			}
-			return false
-		}
-		r.mu.Lock()
-		st.read += int64(used)
-		st.tail = append(st.tail, b.Arena[max(0, used-position.TailSize):used]...)
-		st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
-		r.mu.Unlock()
-		counts := wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped, Blank: c.Blank}
-		if c.Read > 0 {
-			counts.LastRecord = now.UnixNano()
-		}
-		edges := r.Out.Edges()
-		if len(b.Records) == 0 {
-			edges = 0
-		}
-		e := st.ledger.Add(st.read, edges, counts)
-		if edges > 0 {
-			r.Out.Send(ctx, b, e, r.scan)
-		}
-		return true
-	}
 }

@@ -6,6 +6,7 @@ package wire
 
 import (
 	"crypto/sha256"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
 	"errors"
@@ -130,6 +131,21 @@ func VerifyPin(pin string, chain [][]byte, serverName string) error {
 		return nil
 	}
 	return fmt.Errorf("%w: pinned %s, the service presents %s", ErrPin, want, strings.Join(seen, ", "))
+}
+
+// PinnedTLS is the TLS setting of a caller: with a pin VerifyPin decides, without one the system's authorities do.
+func PinnedTLS(pin, serverName string) *tls.Config {
+	if pin == "" {
+		return &tls.Config{MinVersion: tls.VersionTLS12}
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName, InsecureSkipVerify: true, // VerifyPin takes its place
+		VerifyConnection: func(s tls.ConnectionState) error {
+			chain := make([][]byte, len(s.PeerCertificates))
+			for i, c := range s.PeerCertificates {
+				chain[i] = c.Raw
+			}
+			return VerifyPin(pin, chain, serverName)
+		}}
 }
 
 // CheckPin tells what is wrong with the form of a pin, or nil.

@@ -1,0 +1,127 @@
+package format
+
+import (
+	"bytes"
+
+	"synaxis/internal/core/record"
+)
+
+// webFields are the names of web-common and web-combined, by the OpenTelemetry semantic conventions.
+var webFields = []string{"client.address", "user.name", "http.request.method", "url.path", "url.query",
+	"network.protocol.version", "http.response.status_code", "http.response.body.size",
+	"http.request.header.referer", "user_agent.original", "url.original"}
+
+// parseWeb reads the NCSA common log format, and with combined two quoted texts more.
+func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool {
+	line := b.Bytes(span)
+	text := func(slot uint16, from, to int) {
+		if to-from != 1 || line[from] != '-' {
+			p.addSlot(b, slot, record.Value{Span: sub(span, from, to)})
+		}
+	}
+	address := bytes.IndexByte(line, ' ')
+	if address <= 0 {
+		return false
+	}
+	ident := bytes.IndexByte(line[address+1:], ' ')
+	if ident <= 0 {
+		return false
+	}
+	user := address + 1 + ident + 1
+	open := bytes.Index(line[user:], []byte(" ["))
+	if open <= 0 {
+		return false
+	}
+	stamp := user + open + 2
+	stampEnd := bytes.IndexByte(line[stamp:], ']')
+	if stampEnd < 0 {
+		return false
+	}
+	stampEnd += stamp
+	if len(line) < stampEnd+3 || line[stampEnd+1] != ' ' || line[stampEnd+2] != '"' {
+		return false
+	}
+	request := stampEnd + 3
+	requestEnd, escaped := closing(line[request:])
+	if requestEnd < 0 {
+		return false
+	}
+	requestEnd += request
+	rest := requestEnd + 1
+	if len(line) < rest+5 || line[rest] != ' ' {
+		return false
+	}
+	status, k, ok := digits(line[rest+1:], 3, 3)
+	if !ok || line[rest+1+k] != ' ' {
+		return false
+	}
+	size := rest + 2 + k
+	sizeEnd := size
+	for sizeEnd < len(line) && line[sizeEnd] != ' ' {
+		sizeEnd++
+	}
+	bytesSent, isInt := intValue(line[size:sizeEnd])
+	if !isInt && !(sizeEnd == size+1 && line[size] == '-') {
+		return false
+	}
+
+	text(0, 0, address)
+	text(1, user, user+open)
+	p.webRequest(b, span, request, requestEnd, escaped)
+	line = b.Bytes(span)
+	p.addSlot(b, 6, record.Value{Kind: record.Int, Num: uint64(status)})
+	if isInt {
+		p.addSlot(b, 7, bytesSent)
+	}
+	if combined {
+		for pos, slot := sizeEnd, uint16(8); slot <= 9; slot++ {
+			if len(line) < pos+3 || line[pos] != ' ' || line[pos+1] != '"' {
+				return false
+			}
+			from := pos + 2
+			end, escaped := closing(line[from:])
+			if end < 0 {
+				return false
+			}
+			if escaped {
+				p.addSlot(b, slot, record.Value{Span: unescape(b, line[from:from+end])})
+				line = b.Bytes(span)
+			} else {
+				text(slot, from, from+end)
+			}
+			pos = from + end + 1
+		}
+	}
+	v, n, ok := p.clock.read(line[stamp:stampEnd])
+	if !ok || n != stampEnd-stamp {
+		return false
+	}
+	p.timeValue, p.timeParsed = v, true
+	return true
+}
+
+func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, escaped bool) {
+	line := b.Bytes(span)
+	request := line[from:to]
+	method := bytes.IndexByte(request, ' ')
+	last := bytes.LastIndexByte(request, ' ')
+	if escaped || method <= 0 || last == method || !bytes.HasPrefix(request[last+1:], []byte("HTTP/")) {
+		if len(request) != 1 || request[0] != '-' {
+			whole := sub(span, from, to)
+			if escaped {
+				whole = unescape(b, request)
+			}
+			p.addSlot(b, 10, record.Value{Span: whole})
+		}
+		return
+	}
+	p.addSlot(b, 2, record.Value{Span: sub(span, from, from+method)})
+	path, end := from+method+1, from+last
+	if q := bytes.IndexByte(line[path:end], '?'); q >= 0 {
+		p.addSlot(b, 3, record.Value{Span: sub(span, path, path+q)})
+		p.addSlot(b, 4, record.Value{Span: sub(span, path+q+1, end)})
+	} else {
+		p.addSlot(b, 3, record.Value{Span: sub(span, path, end)})
+	}
+	p.addSlot(b, 5, record.Value{Span: sub(span, from+last+6, to)})
+}
