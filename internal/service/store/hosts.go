@@ -26,7 +26,9 @@ func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 
 func textMap(s string) map[string]string {
 	m := map[string]string{}
-	_ = json.Unmarshal([]byte(s), &m)
+	if err := json.Unmarshal([]byte(s), &m); err != nil || m == nil {
+		return map[string]string{}
+	}
 	return m
 }
 

@@ -1,0 +1,99 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func open2(t *testing.T, dir string) *Store {
+	s, err := Open(context.Background(), dir)
+	require.NoError(t, err)
+	return s
+}
+
+// TestKeeps: what was written is there after closing and opening, and migrations run once.
+func TestKeeps(t *testing.T) {
+	t.Parallel()
+	ctx, dir, now := context.Background(), t.TempDir(), time.Date(2031, 4, 2, 6, 0, 0, 5, time.UTC)
+	s := open2(t, dir)
+	var draft int
+	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
+		if draft, err = tx.AddDraft(Draft{Title: "t", Author: "a", CreatedAt: now, Whole: true, Files: []File{{"b", "2"}, {"a", "1"}}}); err != nil {
+			return err
+		}
+		return errors.Join(tx.PutHost(Host{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, JoinedAt: now}),
+			tx.AddRevision(Revision{Number: 1, Title: "r", CreatedAt: now, Files: []File{{"a", "1"}, {"b", "1"}}, Definitions: []RevisionDefinition{{"source", "s", "d", 1}}}),
+			tx.Assign(Assignment{Host: "h", Hash: "x", Revision: 1, AssignedAt: now}, Manifest{Hash: "x", Host: "h", Text: "text"}),
+			tx.PutRollout(Rollout{ID: 1, Revision: 1, State: "{}"}), tx.SetMeta("k", "v"), tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}))
+	}))
+	require.NoError(t, s.SaveStates(ctx, []HostUpdate{{Host: "h", State: "{}", Numbers: "{1}", Bucket: 300, Delta: "{}"}, {Host: "h", Numbers: "{2}"}}))
+	require.NoError(t, s.Close())
+	s = open2(t, dir)
+	defer s.Close()
+	d, err := s.Draft(ctx, draft)
+	require.NoError(t, err)
+	assert.Equal(t, Draft{ID: draft, Title: "t", Author: "a", CreatedAt: now, Whole: true, State: DraftOpen, Files: []File{{"a", "1"}, {"b", "2"}}}, d)
+	hosts, err := s.Hosts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Host{{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, Settings: map[string]string{}, JoinedAt: now}}, hosts)
+	r, err := s.Revision(ctx, 1)
+	require.NoError(t, err)
+	assert.Len(t, r.Files, 2)
+	assert.Equal(t, []RevisionDefinition{{"source", "s", "d", 1}}, r.Definitions)
+	m, err := s.Manifest(ctx, "x")
+	require.NoError(t, err)
+	assert.Equal(t, "text", m.Text)
+	_, numbers, err := s.HostStates(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "{2}", numbers["h"])
+	v, err := s.Meta(ctx, "k")
+	require.NoError(t, err)
+	assert.Equal(t, "v", v)
+	audit, err := s.AuditEntries(ctx, 5)
+	require.NoError(t, err)
+	assert.Equal(t, []AuditEntry{{At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}}, audit)
+	_, err = s.Draft(ctx, 99)
+	require.ErrorIs(t, err, ErrNotFound)
+	require.NoError(t, s.Ping(ctx))
+}
+
+// TestFailedChangeLeavesNothing, and changes go one after the other, whoever makes them.
+func TestFailedChangeLeavesNothing(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := open2(t, t.TempDir())
+	defer s.Close()
+	boom := errors.New("boom")
+	require.ErrorIs(t, s.Update(ctx, func(tx *Tx) error {
+		require.NoError(t, tx.SetMeta("k", "v"))
+		return boom
+	}), boom)
+	v, err := s.Meta(ctx, "k")
+	require.NoError(t, err)
+	assert.Empty(t, v)
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			for range 10 {
+				assert.NoError(t, s.Update(ctx, func(tx *Tx) error {
+					head, err := tx.Head()
+					if err != nil {
+						return err
+					}
+					return tx.AddRevision(Revision{Number: head + 1})
+				}))
+			}
+		})
+	}
+	wg.Wait()
+	all, err := s.Revisions(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 80)
+	assert.Equal(t, 80, all[0].Number)
+}
