@@ -193,8 +193,7 @@ func TestRefusedForGood(t *testing.T) {
 	d := startDesk(t)
 	dir := t.TempDir()
 	calls := 0
-	var recv *receiver
-	recv = newReceiver(t, nil)
+	recv := newReceiver(t, nil)
 	picky := http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		body := readAllBody(q)
 		recv.mu.Lock()
