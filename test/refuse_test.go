@@ -2,7 +2,13 @@ package test
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -15,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/wire"
 )
 
 // TestJoinIsRefusedInWords: each wrong way to join is told at the host, and the agent keeps trying.
@@ -77,6 +84,31 @@ func TestPlainHTTPOffLoopbackIsRefused(t *testing.T) {
 	assert.Contains(t, p.log.String(), "without TLS: tokens and configs would travel in clear; use --tls-auto")
 	q := start(t, "synaxisd", "--data", t.TempDir(), "--listen", "0.0.0.0:0", "--insecure")
 	eventually(t, 15*time.Second, "it to listen when told so", func() bool { return strings.Contains(q.log.String(), "msg=listening") })
+}
+
+// TestOwnCertificate: with a certificate of one's own the leaf is what is pinned.
+func TestOwnCertificate(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	c := &x509.Certificate{SerialNumber: big.NewInt(7), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"desk.example"}}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+	require.NoError(t, err)
+	keyDER, err := x509.MarshalECPrivateKey(key)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/cert.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	require.NoError(t, os.WriteFile(dir+"/key.pem", pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600))
+	d := startDesk(t, "--tls-cert", dir+"/cert.pem", "--tls-key", dir+"/key.pem")
+	assert.Equal(t, wire.Fingerprint(der), d.pin)
+	out, code := d.cli("status")
+	assert.Zero(t, code, out)
+	d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent over TLS", func() bool { return d.connected("h") })
+	d.pin = "sha256:" + strings.Repeat("1", 64)
+	out, code = d.cli("status")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, out, "does not match the pin")
 }
 
 // TestConfigIsRefused: what the agent cannot run it refuses with the reason, the old config goes on, and the desk shows both.

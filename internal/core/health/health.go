@@ -39,19 +39,27 @@ type Host struct {
 	ConfigState  string // applied, applying, failed, or ""
 	ConfigReason string
 	ConfigSince  time.Time
-	Assigned     string // hash
-	Running      string // hash
-	LeftOut      string // why a source was left out of its config, or ""
+	Assigned     string    // hash
+	Running      string    // hash
+	LeftOut      string    // why a source was left out of its config, or ""
+	Restarted    time.Time // when the service itself began
 }
 
 // settling is how long a host may take for what usually takes seconds.
 const settling = 2 * time.Minute
+
+// comeBack is how long agents take to come back after the service restarted: they spread over a minute, so that a fleet
+// does not come all at once.
+const comeBack = 90 * time.Second
 
 // EvaluateHost gives the state of a host. It is pure.
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Joined:
 		return Verdict{State: Waiting, Code: "not-joined", Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
+	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(h.Restarted) < comeBack:
+		return Verdict{State: Waiting, Code: "coming-back", Reason: "the service restarted " + ago(now, h.Restarted) + "; its agents come back within a minute and collect meanwhile",
+			Since: h.Restarted, Until: h.Restarted.Add(comeBack)}
 	case !h.Connected:
 		return Verdict{State: Offline, Code: "agent-away", Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
 			Todo: "look whether the host is up and reaches the service; it keeps collecting and catches up by itself", Since: h.LastSeen}

@@ -24,6 +24,26 @@ func TestHost(t *testing.T) {
 		{"all well", Healthy, "", ok},
 		{"not joined", Waiting, "not-joined", Host{}},
 		{"away", Offline, "agent-away", with(func(h *Host) { h.Connected = false; h.LastSeen = now.Add(-time.Hour) })},
+		{"service restarted", Waiting, "coming-back", with(func(h *Host) {
+			h.Connected = false
+			h.LastSeen = now.Add(-40 * time.Second)
+			h.Restarted = now.Add(-30 * time.Second)
+		})},
+		{"away before the restart", Offline, "agent-away", with(func(h *Host) {
+			h.Connected = false
+			h.LastSeen = now.Add(-time.Hour)
+			h.Restarted = now.Add(-30 * time.Second)
+		})},
+		{"did not come back", Offline, "agent-away", with(func(h *Host) {
+			h.Connected = false
+			h.LastSeen = now.Add(-140 * time.Second)
+			h.Restarted = now.Add(-120 * time.Second)
+		})},
+		{"left since the restart", Offline, "agent-away", with(func(h *Host) {
+			h.Connected = false
+			h.LastSeen = now.Add(-10 * time.Second)
+			h.Restarted = now.Add(-30 * time.Second)
+		})},
 		{"refused", Failing, "config-refused", with(func(h *Host) { h.ConfigState = "failed" })},
 		{"nothing in force", Waiting, "no-config", with(func(h *Host) { h.Assigned = "" })},
 		{"on its way", Waiting, "config-on-its-way", with(func(h *Host) { h.Running = "g"; h.ConfigSince = now.Add(-time.Second) })},

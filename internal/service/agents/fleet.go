@@ -55,6 +55,7 @@ type View struct {
 	store.Host
 	Live
 	Connected bool
+	Restarted time.Time // when the service itself began
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
 	Numbers   map[string]wire.Numbers
@@ -72,7 +73,7 @@ func (v View) Verdict(now time.Time) health.Verdict {
 		since = v.Assigned.AssignedAt
 	}
 	return health.EvaluateHost(health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: v.configState(),
-		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut}, now)
+		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut, Restarted: v.Restarted}, now)
 }
 
 // configState is the state of the assigned config; what the agent said of another one does not count.
@@ -143,7 +144,7 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 		return nil, err
 	}
 	for _, h := range list {
-		e := &host{view: View{Host: h}}
+		e := &host{view: View{Host: h, Restarted: now()}}
 		if s, ok := states[h.Name]; ok {
 			if err := json.Unmarshal([]byte(s), &e.view.Live); err != nil {
 				log.Warn("state of a host is damaged and begins anew", "host", h.Name, "error", err)
