@@ -213,6 +213,17 @@ func TestReservedUses(t *testing.T) {
 	assert.Equal(t, 1, tokens().Used)
 	assert.Equal(t, 0, tokens().Reserved)
 	assert.Equal(t, contract.UsedUp, tokens().State)
+
+	// The machine is set up anew and joins by another token: the first one stays used.
+	anew := newPoller(t, d, d.joinToken(0, nil))
+	anew.join(description("synaxis-agent", "one"))
+	_, status = anew.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "one")})
+	assert.Equal(t, http.StatusOK, status)
+	_, status = p.send(&protobufs.AgentToServer{})
+	assert.Equal(t, http.StatusUnauthorized, status, "its old agent is out")
+	other.bearer = token
+	_, status = other.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "two")})
+	assert.Equal(t, http.StatusUnauthorized, status, "a use does not come back with the end of a credential")
 }
 
 // rollOutOffered starts a rollout without waiting for anybody.

@@ -42,6 +42,7 @@ func TestJoinIsRefusedInWords(t *testing.T) {
 	for name, c := range map[string]struct{ token, pin, words string }{
 		"wrong":     {"jffffffffffff.nonsense", d.pin, "the join token is not known here"},
 		"none":      {"", d.pin, "no join token and no credential were given"},
+		"malformed": {"wrong", d.pin, "the join token is not known here"},
 		"used-up":   {once, d.pin, "the join token is used up: it was for 1 hosts"},
 		"revoked":   {revoked, d.pin, "the join token was revoked"},
 		"expired":   {expired, d.pin, "the join token expired on"},

@@ -139,6 +139,10 @@ func (a *app) joinTokenCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("No join token yet: synaxis join-token create\n")
+					return
+				}
 				var rows [][]string
 				for _, t := range l.Items {
 					uses := "any number"

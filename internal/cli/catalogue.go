@@ -142,6 +142,10 @@ func (a *app) revisionCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("Nothing has been published yet: synaxis draft load DIR\n")
+					return
+				}
 				var rows [][]string
 				for _, r := range l.Items {
 					mark := ""

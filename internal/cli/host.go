@@ -79,6 +79,10 @@ func (a *app) status(s contract.Status) {
 	}
 	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending,
 		"hosts", counts(s.Hosts), "sources", counts(s.Sources))
+	if s.Hosts == (contract.Counts{}) {
+		a.printf("\nNo host has joined yet: synaxis join-token create\n")
+		return
+	}
 	if len(s.Attention) == 0 {
 		a.printf("\nNothing is wrong.\n")
 		return
@@ -156,6 +160,10 @@ func (a *app) hostListCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("No host fits, or none has joined yet: synaxis join-token create\n")
+					return
+				}
 				var rows [][]string
 				for _, h := range l.Items {
 					rev := fmt.Sprint(h.Revision)

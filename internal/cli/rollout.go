@@ -203,6 +203,10 @@ func (a *app) rolloutListCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("No rollout yet. Publish a draft first, then: synaxis rollout start\n")
+					return
+				}
 				var rows [][]string
 				for _, r := range l.Items {
 					rows = append(rows, []string{fmt.Sprint(r.Id), fmt.Sprint(r.Revision), string(r.State), when(&r.Started), r.Author, stateCounts(r.Counts)})

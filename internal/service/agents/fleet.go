@@ -5,7 +5,6 @@ package agents
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"log/slog"
 	"maps"
 	"slices"
@@ -322,7 +321,7 @@ func (f *Fleet) Inventory() []inventory.Host {
 func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string) error {
 	v, ok := f.Get(name)
 	if !ok {
-		return fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+		return store.Missingf("there is no host %s", name)
 	}
 	h := v.Host
 	before := h.Labels

@@ -94,7 +94,7 @@ func (f *Fleet) joinToken(ctx context.Context, id string) (store.JoinToken, erro
 			return j, nil
 		}
 	}
-	return store.JoinToken{}, fmt.Errorf("join token %s: %w", id, store.ErrNotFound)
+	return store.JoinToken{}, store.Missingf("there is no join token %s", id)
 }
 
 // caller is who an agent's request comes from: a member, or one that wants to join by a token.
@@ -107,10 +107,10 @@ type caller struct {
 func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller, error) {
 	bearer, ok := strings.CutPrefix(authorization, "Bearer ")
 	id, secret, ok2 := strings.Cut(bearer, ".")
-	if !ok || !ok2 {
+	if !ok || bearer == "" {
 		return caller{}, Denied{"no join token and no credential were given; start the agent with --join-token"}
 	}
-	if strings.HasPrefix(id, "c") {
+	if ok2 && strings.HasPrefix(id, "c") {
 		f.mu.RLock()
 		c, ok := f.creds[id]
 		f.mu.RUnlock()

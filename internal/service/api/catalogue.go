@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -178,7 +179,7 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 		if near := yamldoc.Nearest(r.Name, st.Catalogue.Names(r.Kind)); near != "" {
 			hint = fmt.Sprintf("; did you mean %s?", near)
 		}
-		return nil, fmt.Errorf("there is no %s %s in revision %d%s: %w", r.Kind, r.Name, st.Revision.Number, hint, store.ErrNotFound)
+		return nil, store.Missingf("there is no %s %s in revision %d%s", r.Kind, r.Name, st.Revision.Number, hint)
 	}
 	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
 		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
@@ -213,8 +214,11 @@ func (a *API) ListRevisions(ctx context.Context, _ contract.ListRevisionsRequest
 // GetRevision shows a revision.
 func (a *API) GetRevision(ctx context.Context, r contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
 	rev, err := a.Store.Revision(ctx, r.Revision)
+	if errors.Is(err, store.ErrNotFound) {
+		err = store.Missingf("there is no revision %d", r.Revision)
+	}
 	if err != nil {
-		return nil, fmt.Errorf("revision %d: %w", r.Revision, err)
+		return nil, err
 	}
 	out := contract.GetRevision200JSONResponse{Number: rev.Number, Title: rev.Title, Message: rev.Message, Author: rev.Author, CreatedAt: rev.CreatedAt,
 		InForce: rev.Number == a.Rollouts.InForce(), Draft: rev.Draft, Definitions: []contract.RevisionDefinition{}}

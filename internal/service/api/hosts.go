@@ -206,7 +206,7 @@ func (a *API) noHost(name string) error {
 	if near := yamldoc.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("; did you mean %s?", near)
 	}
-	return fmt.Errorf("there is no host %s%s: %w", name, hint, store.ErrNotFound)
+	return store.Missingf("there is no host %s%s", name, hint)
 }
 
 // GetHost shows one host.

@@ -79,8 +79,11 @@ func (s *Service) At(ctx context.Context, number int) (*State, error) {
 	st := &State{Changed: map[catalogue.ID]int{}}
 	if number > 0 {
 		r, err := s.store.Revision(ctx, number)
+		if errors.Is(err, store.ErrNotFound) {
+			err = store.Missingf("there is no revision %d", number)
+		}
 		if err != nil {
-			return nil, fmt.Errorf("revision %d: %w", number, err)
+			return nil, err
 		}
 		st.Revision = r
 		for _, d := range r.Definitions {
@@ -170,8 +173,11 @@ func paths(files []store.File) []string {
 // Draft returns an open or ended draft.
 func (s *Service) Draft(ctx context.Context, id int) (store.Draft, error) {
 	d, err := s.store.Draft(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		err = store.Missingf("there is no draft %d", id)
+	}
 	if err != nil {
-		return d, fmt.Errorf("draft %d: %w", id, err)
+		return d, err
 	}
 	return d, nil
 }

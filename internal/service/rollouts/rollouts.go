@@ -339,7 +339,7 @@ func (d *Driver) Start(ctx context.Context, who store.Person, revision int) (rol
 		return rollout.State{}, err
 	}
 	if revision = st.Revision.Number; revision == 0 {
-		return rollout.State{}, fmt.Errorf("nothing has been published: %w", store.ErrNotFound)
+		return rollout.State{}, store.Missingf("nothing has been published yet, so there is nothing to roll out")
 	}
 	id, now := d.last+1, d.now()
 	var targets []rollout.Target
@@ -409,7 +409,7 @@ func (d *Driver) Get(id int) (Rollout, error) {
 	defer d.mu.Unlock()
 	e := d.rollouts[id]
 	if e == nil {
-		return Rollout{}, fmt.Errorf("rollout %d: %w", id, store.ErrNotFound)
+		return Rollout{}, store.Missingf("there is no rollout %d", id)
 	}
 	return Rollout{e.state, e.author}, nil
 }

@@ -123,7 +123,7 @@ func TestPending(t *testing.T) {
 	defer d.store.Close()
 	ctx, who := context.Background(), store.Person{Name: "ada"}
 	_, err := d.Start(ctx, who, 0)
-	require.ErrorContains(t, err, "nothing has been published")
+	require.ErrorContains(t, err, "nothing has been published yet")
 	d.publish(text)
 	_, err = d.Start(ctx, who, 0)
 	require.NoError(t, err)

@@ -69,7 +69,7 @@ func (s *Store) JoinTokens(ctx context.Context, now time.Time) ([]JoinToken, err
 		return j, err
 	}, `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at,
 		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at <> ''),
-		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND offer_ends > ?)
+		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND ended_at = '' AND offer_ends > ?)
 		FROM join_tokens j ORDER BY created_at DESC`, stamp(now))
 }
 
@@ -88,7 +88,7 @@ func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
 		err = r.Scan(&c.ID, &c.Hash, &c.UID, &c.TokenID, &c.Host, &offered, &ends, &used)
 		c.OfferedAt, c.OfferEnds, c.UsedAt = unstamp(offered), unstamp(ends), unstamp(used)
 		return c, err
-	}, `SELECT id, hash, uid, token_id, host, offered_at, offer_ends, used_at FROM credentials`)
+	}, `SELECT id, hash, uid, token_id, host, offered_at, offer_ends, used_at FROM credentials WHERE ended_at = ''`)
 }
 
 // PutCredential writes an offer; an earlier offer to the same agent that was never used goes.
@@ -96,12 +96,12 @@ func (t *Tx) PutCredential(c Credential) error {
 	if err := t.exec(`DELETE FROM credentials WHERE uid=? AND used_at=''`, c.UID); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO credentials VALUES (?,?,?,?,?,?,?,?)`, c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
+	return t.exec(`INSERT INTO credentials (id, hash, uid, token_id, host, offered_at, offer_ends, used_at) VALUES (?,?,?,?,?,?,?,?)`, c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
 }
 
-// UseCredential notes the first use, and ends the agent's earlier ones.
+// UseCredential notes the first use, and ends the host's earlier ones. Ended ones stay, since they are uses of a token.
 func (t *Tx) UseCredential(c Credential, at time.Time) error {
-	if err := t.exec(`DELETE FROM credentials WHERE host=? AND id<>?`, c.Host, c.ID); err != nil {
+	if err := t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND id<>? AND ended_at=''`, stamp(at), c.Host, c.ID); err != nil {
 		return err
 	}
 	return t.exec(`UPDATE credentials SET used_at=? WHERE id=?`, stamp(at), c.ID)

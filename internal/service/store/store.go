@@ -24,6 +24,17 @@ var migrations embed.FS
 // ErrNotFound says that there is no such row.
 var ErrNotFound = errors.New("not found")
 
+// Missing is an ErrNotFound in words of its own.
+type Missing string
+
+// Missingf makes a Missing.
+func Missingf(format string, args ...any) error { return Missing(fmt.Sprintf(format, args...)) }
+
+func (m Missing) Error() string { return string(m) }
+
+// Is makes it an ErrNotFound.
+func (m Missing) Is(target error) bool { return target == ErrNotFound }
+
 // Store is both databases. It is safe for concurrent use; writes go one after the other.
 type Store struct {
 	write, read *sql.DB // catalogue.db

@@ -17,6 +17,9 @@ const waits = computed(() => {
     to: `/changes/${d.id}`,
     todo: 'Look at its findings and differences, then publish it',
   }))
+  if (!Object.values(v.hosts).some((n) => n > 0))
+    out.push({ text: 'No host has joined yet', to: '/hosts', todo: 'Make a join token with synaxis join-token create' })
+  if (!v.published && !v.drafts.length) out.push({ text: 'Nothing is defined yet', to: '/changes', todo: 'Load definitions with synaxis draft load DIR' })
   if (v.published > v.inForce && v.rollout?.state !== 'running')
     out.push({ text: `Revision ${v.published} is published and runs on no host yet`, to: '/rollouts', todo: 'Roll it out' })
   if (v.pendingInventory.length)

@@ -11,7 +11,7 @@ CREATE TABLE join_tokens (
 ) STRICT;
 CREATE TABLE credentials (
   id TEXT PRIMARY KEY, hash BLOB NOT NULL, uid TEXT NOT NULL, token_id TEXT NOT NULL, host TEXT NOT NULL,
-  offered_at TEXT NOT NULL, offer_ends TEXT NOT NULL, used_at TEXT NOT NULL DEFAULT ''
+  offered_at TEXT NOT NULL, offer_ends TEXT NOT NULL, used_at TEXT NOT NULL DEFAULT '', ended_at TEXT NOT NULL DEFAULT ''
 ) STRICT;
 CREATE TABLE texts (sum TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
 CREATE TABLE drafts (
