@@ -57,9 +57,10 @@ type Source struct {
 	pipeline.Source
 }
 
-// Settings gives values to hosts.
+// Settings gives values to hosts. Of two that give a host the same setting the one of higher rank wins.
 type Settings struct {
 	Hosts  inventory.Selector
+	Rank   int64
 	Values map[string]string
 }
 
@@ -75,7 +76,7 @@ func (d *Definition) Digest() string {
 	case d.Destination != nil:
 		b = d.Destination.AppendYAML(b, "")
 	case d.Settings != nil:
-		b = fmt.Appendf(b, "hosts: %s\n", d.Settings.Hosts)
+		b = fmt.Appendf(b, "hosts: %s\nrank: %d\n", d.Settings.Hosts, d.Settings.Rank)
 		b = yamldoc.AppendFlowMap(b, d.Settings.Values)
 	}
 	sum := sha256.Sum256(append([]byte(d.ID.String()+"\n"), b...))
@@ -164,8 +165,8 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 		s := delivery.Decode(r, f, d.Name)
 		d.Destination = &s
 	case "settings":
-		f.Later("rank", "about")
-		d.Settings = &Settings{Hosts: inventory.Decode(r, f), Values: f.TextMap("values")}
+		f.Later("about")
+		d.Settings = &Settings{Hosts: inventory.Decode(r, f), Rank: f.Int("rank", 0, 0), Values: f.TextMap("values")}
 		for _, e := range f.Entries("values") {
 			if why := inventory.CheckKey(e.Key); why != "" {
 				r.FailAt(e.Line, e.Column, "schema", why, "")

@@ -80,7 +80,6 @@ func TestNothingIsIgnored(t *testing.T) {
 		"destination: aa\ndeliver: {discard: {}}\nrejects: {keep: 1MiB}\n", "destination: aa\ndeliver: {discard: {}}\nexpects: {a: int}\n",
 		"destination: aa\ndeliver: {discard: {}}\nbudget: 1GiB/day\n", "destination: aa\ndeliver: {discard: {}}\nisolate: true\n",
 		"destination: aa\ndeliver: {syslog: {}}\n", "destination: aa\ndeliver: {relay: bb}\n",
-		"settings: aa\nhosts: all\nrank: 3\nvalues: {a: b}\n",
 	} {
 		_, problems := Parse("f.yaml", []byte(text))
 		require.NotEmpty(t, problems, text)
@@ -172,6 +171,33 @@ func TestLayers(t *testing.T) {
 	values, conflicts = cat.Layers(inventory.Host{Labels: map[string]string{"x": "y"}, Settings: map[string]string{"a": "own"}})
 	assert.Equal(t, map[string]string{"a": "own", "b": "1", "c": "3"}, values)
 	assert.Empty(t, conflicts)
+}
+
+// TestRank: the higher rank wins whatever the order of the names, and settles a quarrel of lower ranks.
+func TestRank(t *testing.T) {
+	t.Parallel()
+	layers := func(ranks string) (string, []Conflict) {
+		text := ""
+		for i, rank := range strings.Fields(ranks) {
+			text += "---\nsettings: s" + string(rune('0'+i)) + "\nhosts: all\nrank: " + rank + "\nvalues: {a: v" + string(rune('0'+i)) + "}\n"
+		}
+		defs, problems := Parse("f", []byte(text))
+		require.Empty(t, problems)
+		cat, _ := New(defs)
+		values, conflicts := cat.Layers(inventory.Host{})
+		return values["a"], conflicts
+	}
+	for ranks, want := range map[string]string{"1 2": "v1", "2 1": "v0", "0 0 5": "v2", "5 0 0": "v0", "1 3 2": "v1"} {
+		got, conflicts := layers(ranks)
+		assert.Equal(t, want, got, ranks)
+		assert.Empty(t, conflicts, ranks)
+	}
+	got, conflicts := layers("1 7 7")
+	assert.Empty(t, got)
+	assert.Equal(t, []Conflict{{"a", "s1", "s2"}}, conflicts)
+	_, problems := Parse("f", []byte("settings: aa\nhosts: all\nrank: high\nvalues: {a: b}\n"))
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].Reason, "rank: expected a whole number, 0 or more")
 }
 
 func FuzzParse(f *testing.F) {

@@ -136,34 +136,35 @@ type BrokenRef struct {
 	Err  error
 }
 
-// Layers answers what settings a host has: its own win over those of the settings definitions that choose it.
-// Definitions that disagree leave the value undefined and are named in conflicts.
+// Layers answers what settings a host has: its own win over those of the settings definitions that choose it, and of
+// these the one of the highest rank. Definitions of equal rank that disagree leave the value undefined and are named in
+// conflicts.
 func (c *Catalogue) Layers(h inventory.Host) (values map[string]string, conflicts []Conflict) {
 	values = map[string]string{}
-	from := map[string]string{}
-	bad := map[string]bool{}
+	from := map[string]*Definition{}
+	against := map[string]*Definition{} // of the same rank as from, with another value
 	for _, d := range c.list {
 		if d.Settings == nil || !d.Settings.Hosts.Match(h.Labels) {
 			continue
 		}
 		for k, v := range d.Settings.Values {
-			if _, own := h.Settings[k]; own {
-				continue
+			have := from[k]
+			switch {
+			case have == nil || d.Settings.Rank > have.Settings.Rank:
+				values[k], from[k] = v, d
+				delete(against, k)
+			case d.Settings.Rank == have.Settings.Rank && v != values[k] && against[k] == nil:
+				against[k] = d
 			}
-			if other, taken := values[k]; taken && other != v {
-				conflicts = append(conflicts, Conflict{k, from[k], d.Name})
-				bad[k] = true
-				continue
-			}
-			values[k], from[k] = v, d.Name
 		}
 	}
-	for k := range bad {
-		delete(values, k)
+	for _, k := range slices.Sorted(maps.Keys(against)) {
+		if _, own := h.Settings[k]; !own {
+			conflicts = append(conflicts, Conflict{k, from[k].Name, against[k].Name})
+			delete(values, k)
+		}
 	}
-	for k, v := range h.Settings {
-		values[k] = v
-	}
+	maps.Copy(values, h.Settings)
 	return values, conflicts
 }
 

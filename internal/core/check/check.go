@@ -34,7 +34,7 @@ type Finding struct {
 var NeedFleet = []string{
 	"no-hosts: a choice of hosts that finds none",
 	"setting-undefined: a setting or label that is not defined on a chosen host",
-	"settings-disagree: two settings definitions that give one host different values",
+	"settings-disagree: two settings definitions of equal rank that give one host different values",
 }
 
 // FromProblems turns what reading found into findings.
@@ -190,7 +190,7 @@ func (c *checker) fleet(hosts []inventory.Host) {
 	for k, names := range disagree {
 		c.add(c.cat.Get("settings", k.Second), []string{"values", k.Setting}, "settings-disagree", Error,
 			fmt.Sprintf("settings %s and %s give %s different values on %s", k.First, k.Second, k.Setting, some(names)),
-			"make their hosts disjoint, or set it on the hosts themselves", names...)
+			"give one of them a higher rank, make their hosts disjoint, or set it on the hosts themselves", names...)
 	}
 	for _, d := range c.cat.All() {
 		if d.Source == nil && d.Settings == nil {
