@@ -166,6 +166,26 @@ func TestContract(t *testing.T) {
 	bad(404, first(c.GetHostConfig(ctx, "h3")), nil)
 	assert.False(t, get[contract.HostConfig](t, first(c.GetHostConfig(ctx, "h1")), nil).Same)
 
+	// A list of hosts that are not there yet: first what it would do, then done, then nothing to do.
+	list := contract.InventoryImport{File: "x.csv", Text: "host,label.role,setting.root\nlater,gate,/later\nh1,gate,/new\nh2,gate," + dir + "\n"}
+	dry := true
+	list.DryRun = &dry
+	result := get[contract.ImportResult](t, first(c.ImportInventory(ctx, list)), nil)
+	assert.Equal(t, []int{1, 1, 1}, []int{result.Added, result.Changed, result.Same})
+	assert.Equal(t, contract.ValueEdit{Key: "root", Before: dir, After: "/new"}, result.Changes[1].Settings[0])
+	assert.Len(t, get[contract.Inventory](t, first(c.ExportInventory(ctx)), nil).Items, 2, "a dry run does nothing")
+	list.DryRun = nil
+	get[contract.ImportResult](t, first(c.ImportInventory(ctx, list)), nil)
+	assert.Len(t, get[contract.Inventory](t, first(c.ExportInventory(ctx)), nil).Items, 3)
+	assert.Empty(t, get[contract.ImportResult](t, first(c.ImportInventory(ctx, list)), nil).Changes)
+	assert.Equal(t, "not-joined", *get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Verdict.Code)
+	bad(422, first(c.ImportInventory(ctx, contract.InventoryImport{File: "x.csv", Text: "name\na\n"})), nil)
+	d.agent("later", dir+"/later", d.joinToken(1, map[string]string{"role": "kiosk", "from": "token"}))
+	eventually(t, 15*time.Second, "the imported host to join", func() bool { return d.connected("later") })
+	assert.Equal(t, map[string]string{"role": "gate", "from": "token"}, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels, "what the list says wins over the token")
+	back := map[string]string{"root": dir}
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", contract.MapEdit{Set: &back})), nil)
+
 	// Definitions.
 	load := func(text string, whole bool) *http.Response {
 		return first(c.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "all.yaml", Text: text}}}))
@@ -180,8 +200,8 @@ func TestContract(t *testing.T) {
 	assert.Len(t, get[contract.DraftList](t, first(c.ListDrafts(ctx)), nil).Items, 1)
 	assert.Empty(t, get[contract.Findings](t, first(c.CheckDraft(ctx, one.Id)), nil).Findings)
 	impact := get[contract.Impact](t, first(c.DiffDraft(ctx, one.Id)), nil)
-	assert.Equal(t, 2, impact.Hosts)
-	require.Len(t, impact.Groups, 1)
+	assert.Equal(t, 3, impact.Hosts)
+	require.Len(t, impact.Groups, 2)
 	assert.Len(t, impact.Groups[0].Hosts, 2)
 	broken := get[contract.Draft](t, load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: gone}]\n", false), nil)
 	assert.Equal(t, "dangling-reference", broken.Findings[0].Code)
@@ -197,6 +217,11 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, []string{"lines"}, def.UsedBy)
 	bad(404, first(c.GetDefinition(ctx, "source", "none", nil)), nil)
 	assert.Len(t, get[contract.FileList](t, first(c.ExportCatalogue(ctx, nil)), nil).Items, 1)
+	why := get[contract.Explanation](t, first(c.ExplainHost(ctx, "h1", "lines")), nil)
+	assert.True(t, why.Gets)
+	assert.Contains(t, why.Lines[len(why.Lines)-1].Text, "does not have it yet; the next rollout brings it")
+	assert.False(t, get[contract.Explanation](t, first(c.ExplainHost(ctx, "h1", "line")), nil).Gets)
+	bad(404, first(c.ExplainHost(ctx, "h9", "lines")), nil)
 	assert.Equal(t, "why", get[contract.RevisionList](t, first(c.ListRevisions(ctx)), nil).Items[0].Message)
 	assert.Len(t, get[contract.Revision](t, first(c.GetRevision(ctx, 1)), nil).Definitions, 2)
 	bad(404, first(c.GetRevision(ctx, 9)), nil)
@@ -213,7 +238,7 @@ func TestContract(t *testing.T) {
 		assert.NotEmpty(t, e.Who)
 		assert.NotEmpty(t, e.Origin)
 	}
-	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "draft load", "draft discard", "draft publish", "rollout start"} {
+	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "draft load", "draft discard", "draft publish", "rollout start"} {
 		assert.True(t, actions[want], "%s is not in the audit", want)
 	}
 	for _, op := range operations {

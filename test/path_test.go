@@ -110,6 +110,26 @@ func TestFromFileToReceiver(t *testing.T) {
 			}
 		}
 	}
+	out, code = d.cli("host", "explain", "gate-a", "gates")
+	require.Zero(t, code)
+	assert.Contains(t, out, "gate-a gets gates by revision 1:\n  ✓ label role is gate, as it asks\n")
+	for _, form := range []string{"csv", "yaml", "json"} {
+		hosts := filepath.Join(dir, "hosts."+form)
+		out, code = d.cli("host", "export", hosts)
+		require.Zero(t, code, out)
+		out, code = d.cli("host", "import", hosts)
+		require.Zero(t, code, out)
+		assert.Contains(t, out, "0 added, 0 changed, 2 the same")
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "more.csv"), []byte("host,label.role\ngate-a,kiosk\ngate-z,gate\n"), 0o644))
+	out, code = d.cli("host", "import", filepath.Join(dir, "more.csv"), "--dry-run")
+	require.Zero(t, code)
+	assert.Contains(t, out, "changed  gate-a  role=kiosk (was gate)")
+	assert.Contains(t, out, "Dry run: 1 would be added, 1 changed, 0 the same")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "more.csv"), []byte("host,colour\na,b\n"), 0o644))
+	out, code = d.cli("host", "import", filepath.Join(dir, "more.csv"))
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, `column "colour" is not known`)
 	export := filepath.Join(dir, "export")
 	_, code = d.cli("catalogue", "export", export)
 	require.Zero(t, code)

@@ -178,6 +178,11 @@ type ClientInterface interface {
 	// Corresponds with GET /hosts/{host}/config (the `GetHostConfig` operationId).
 	GetHostConfig(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExplainHost Why a host does or does not get a source, line by line
+	//
+	// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
+	ExplainHost(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EditHostLabelsWithBody Set or remove labels
 	//
 	// Takes any type of body and a specified content type.
@@ -205,6 +210,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 	EditHostSettings(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportInventory Every host with its labels and its own settings
+	//
+	// Corresponds with GET /inventory (the `ExportInventory` operationId).
+	ExportInventory(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportInventoryWithBody Add hosts from a list, or change their labels and settings; nothing is taken away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /inventory (the `ImportInventory` operationId).
+	ImportInventoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportInventory Add hosts from a list, or change their labels and settings; nothing is taken away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /inventory (the `ImportInventory` operationId).
+	ImportInventory(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJoinTokens Join tokens, newest first
 	//
@@ -547,6 +571,21 @@ func (c *Client) GetHostConfig(ctx context.Context, host HostName, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// ExplainHost Why a host does or does not get a source, line by line
+//
+// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
+func (c *Client) ExplainHost(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainHostRequest(c.Server, host, source)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // EditHostLabelsWithBody Set or remove labels
 //
 // Takes any type of body and a specified content type.
@@ -605,6 +644,55 @@ func (c *Client) EditHostSettingsWithBody(ctx context.Context, host HostName, co
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 func (c *Client) EditHostSettings(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditHostSettingsRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportInventory Every host with its labels and its own settings
+//
+// Corresponds with GET /inventory (the `ExportInventory` operationId).
+func (c *Client) ExportInventory(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportInventoryRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportInventoryWithBody Add hosts from a list, or change their labels and settings; nothing is taken away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /inventory (the `ImportInventory` operationId).
+func (c *Client) ImportInventoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportInventoryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportInventory Add hosts from a list, or change their labels and settings; nothing is taken away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /inventory (the `ImportInventory` operationId).
+func (c *Client) ImportInventory(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportInventoryRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1517,6 +1605,47 @@ func NewGetHostConfigRequest(server string, host HostName) (*http.Request, error
 	return req, nil
 }
 
+// NewExplainHostRequest constructs an http.Request for the ExplainHost method
+func NewExplainHostRequest(server string, host HostName, source string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "source", source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/explain/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewEditHostLabelsRequest calls the generic EditHostLabels builder with application/json body
 func NewEditHostLabelsRequest(server string, host HostName, body EditHostLabelsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1602,6 +1731,73 @@ func NewEditHostSettingsRequestWithBody(server string, host HostName, contentTyp
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportInventoryRequest constructs an http.Request for the ExportInventory method
+func NewExportInventoryRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportInventoryRequest calls the generic ImportInventory builder with application/json body
+func NewImportInventoryRequest(server string, body ImportInventoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportInventoryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportInventoryRequestWithBody constructs an http.Request for the ImportInventory method, with any body, and a specified content type
+func NewImportInventoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -2178,6 +2374,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hosts/{host}/config (the `GetHostConfig` operationId).
 	GetHostConfigWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*GetHostConfigResponse, error)
 
+	// ExplainHostWithResponse Why a host does or does not get a source, line by line
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
+	ExplainHostWithResponse(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*ExplainHostResponse, error)
+
 	// EditHostLabelsWithBodyWithResponse Set or remove labels
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2205,6 +2408,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 	EditHostSettingsWithResponse(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
+
+	// ExportInventoryWithResponse Every host with its labels and its own settings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /inventory (the `ExportInventory` operationId).
+	ExportInventoryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportInventoryResponse, error)
+
+	// ImportInventoryWithBodyWithResponse Add hosts from a list, or change their labels and settings; nothing is taken away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /inventory (the `ImportInventory` operationId).
+	ImportInventoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error)
+
+	// ImportInventoryWithResponse Add hosts from a list, or change their labels and settings; nothing is taken away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /inventory (the `ImportInventory` operationId).
+	ImportInventoryWithResponse(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error)
 
 	// ListJoinTokensWithResponse Join tokens, newest first
 	//
@@ -2984,6 +3208,54 @@ func (r GetHostConfigResponse) ContentType() string {
 	return ""
 }
 
+type ExplainHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Explanation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainHostResponse) GetJSON200() *Explanation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EditHostLabelsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3074,6 +3346,102 @@ func (r EditHostSettingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditHostSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Inventory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportInventoryResponse) GetJSON200() *Inventory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportInventoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImportResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportInventoryResponse) GetJSON200() *ImportResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportInventoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportInventoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3912,6 +4280,19 @@ func (c *ClientWithResponses) GetHostConfigWithResponse(ctx context.Context, hos
 	return ParseGetHostConfigResponse(rsp)
 }
 
+// ExplainHostWithResponse Why a host does or does not get a source, line by line
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
+func (c *ClientWithResponses) ExplainHostWithResponse(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*ExplainHostResponse, error) {
+	rsp, err := c.ExplainHost(ctx, host, source, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainHostResponse(rsp)
+}
+
 // EditHostLabelsWithBodyWithResponse Set or remove labels
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3962,6 +4343,45 @@ func (c *ClientWithResponses) EditHostSettingsWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseEditHostSettingsResponse(rsp)
+}
+
+// ExportInventoryWithResponse Every host with its labels and its own settings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /inventory (the `ExportInventory` operationId).
+func (c *ClientWithResponses) ExportInventoryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportInventoryResponse, error) {
+	rsp, err := c.ExportInventory(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportInventoryResponse(rsp)
+}
+
+// ImportInventoryWithBodyWithResponse Add hosts from a list, or change their labels and settings; nothing is taken away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /inventory (the `ImportInventory` operationId).
+func (c *ClientWithResponses) ImportInventoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error) {
+	rsp, err := c.ImportInventoryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportInventoryResponse(rsp)
+}
+
+// ImportInventoryWithResponse Add hosts from a list, or change their labels and settings; nothing is taken away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /inventory (the `ImportInventory` operationId).
+func (c *ClientWithResponses) ImportInventoryWithResponse(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error) {
+	rsp, err := c.ImportInventory(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportInventoryResponse(rsp)
 }
 
 // ListJoinTokensWithResponse Join tokens, newest first
@@ -4630,6 +5050,39 @@ func ParseGetHostConfigResponse(rsp *http.Response) (*GetHostConfigResponse, err
 	return response, nil
 }
 
+// ParseExplainHostResponse parses an HTTP response from a ExplainHostWithResponse call
+func ParseExplainHostResponse(rsp *http.Response) (*ExplainHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Explanation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseEditHostLabelsResponse parses an HTTP response from a EditHostLabelsWithResponse call
 func ParseEditHostLabelsResponse(rsp *http.Response) (*EditHostLabelsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4679,6 +5132,72 @@ func ParseEditHostSettingsResponse(rsp *http.Response) (*EditHostSettingsRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportInventoryResponse parses an HTTP response from a ExportInventoryWithResponse call
+func ParseExportInventoryResponse(rsp *http.Response) (*ExportInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Inventory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportInventoryResponse parses an HTTP response from a ImportInventoryWithResponse call
+func ParseImportInventoryResponse(rsp *http.Response) (*ImportInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImportResult
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

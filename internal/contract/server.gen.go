@@ -18,22 +18,22 @@ import (
 
 // Defines values for DefinitionChangeWhat.
 const (
-	Added    DefinitionChangeWhat = "added"
-	Changed  DefinitionChangeWhat = "changed"
-	Removed  DefinitionChangeWhat = "removed"
-	Reworded DefinitionChangeWhat = "reworded"
+	DefinitionChangeWhatAdded    DefinitionChangeWhat = "added"
+	DefinitionChangeWhatChanged  DefinitionChangeWhat = "changed"
+	DefinitionChangeWhatRemoved  DefinitionChangeWhat = "removed"
+	DefinitionChangeWhatReworded DefinitionChangeWhat = "reworded"
 )
 
 // Valid indicates whether the value is a known member of the DefinitionChangeWhat enum.
 func (e DefinitionChangeWhat) Valid() bool {
 	switch e {
-	case Added:
+	case DefinitionChangeWhatAdded:
 		return true
-	case Changed:
+	case DefinitionChangeWhatChanged:
 		return true
-	case Removed:
+	case DefinitionChangeWhatRemoved:
 		return true
-	case Reworded:
+	case DefinitionChangeWhatReworded:
 		return true
 	default:
 		return false
@@ -55,6 +55,27 @@ func (e DiffLineOp) Valid() bool {
 	case Minus:
 		return true
 	case Plus:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportChangeWhat.
+const (
+	ImportChangeWhatAdded   ImportChangeWhat = "added"
+	ImportChangeWhatChanged ImportChangeWhat = "changed"
+	ImportChangeWhatSame    ImportChangeWhat = "same"
+)
+
+// Valid indicates whether the value is a known member of the ImportChangeWhat enum.
+func (e ImportChangeWhat) Valid() bool {
+	switch e {
+	case ImportChangeWhatAdded:
+		return true
+	case ImportChangeWhatChanged:
+		return true
+	case ImportChangeWhatSame:
 		return true
 	default:
 		return false
@@ -313,6 +334,22 @@ type DraftSummary struct {
 	Whole     bool      `json:"whole"`
 }
 
+// Explanation defines model for Explanation.
+type Explanation struct {
+	// Gets by the revision that the explanation is for
+	Gets     bool              `json:"gets"`
+	Host     string            `json:"host"`
+	Lines    []ExplanationLine `json:"lines"`
+	Revision int               `json:"revision"`
+	Source   string            `json:"source"`
+}
+
+// ExplanationLine defines model for ExplanationLine.
+type ExplanationLine struct {
+	Holds bool   `json:"holds"`
+	Text  string `json:"text"`
+}
+
 // File defines model for File.
 type File struct {
 	Path string `json:"path"`
@@ -432,6 +469,51 @@ type Impact struct {
 type ImpactGroup struct {
 	Diff  []DiffLine `json:"diff"`
 	Hosts []string   `json:"hosts"`
+}
+
+// ImportChange defines model for ImportChange.
+type ImportChange struct {
+	Host     string           `json:"host"`
+	Labels   []ValueEdit      `json:"labels"`
+	Settings []ValueEdit      `json:"settings"`
+	What     ImportChangeWhat `json:"what"`
+}
+
+// ImportChangeWhat defines model for ImportChange.What.
+type ImportChangeWhat string
+
+// ImportResult defines model for ImportResult.
+type ImportResult struct {
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+
+	// Changes without those that stay the same
+	Changes []ImportChange `json:"changes"`
+	DryRun  bool           `json:"dryRun"`
+	Same    int            `json:"same"`
+}
+
+// Inventory defines model for Inventory.
+type Inventory struct {
+	Items []InventoryHost `json:"items"`
+	Next  *string         `json:"next,omitempty"`
+}
+
+// InventoryHost defines model for InventoryHost.
+type InventoryHost struct {
+	Host     string            `json:"host"`
+	Labels   map[string]string `json:"labels"`
+	Settings map[string]string `json:"settings"`
+}
+
+// InventoryImport defines model for InventoryImport.
+type InventoryImport struct {
+	// DryRun only tell what would change
+	DryRun *bool `json:"dryRun,omitempty"`
+
+	// File its name; the ending tells the form: .csv, .yaml, .json
+	File string `json:"file"`
+	Text string `json:"text"`
 }
 
 // JoinToken defines model for JoinToken.
@@ -648,6 +730,13 @@ type Status struct {
 	Version          string          `json:"version"`
 }
 
+// ValueEdit defines model for ValueEdit.
+type ValueEdit struct {
+	After  string `json:"after"`
+	Before string `json:"before"`
+	Key    string `json:"key"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict struct {
 	Code   *string    `json:"code,omitempty"`
@@ -728,6 +817,9 @@ type EditHostLabelsJSONRequestBody = MapEdit
 // EditHostSettingsJSONRequestBody defines body for EditHostSettings for application/json ContentType.
 type EditHostSettingsJSONRequestBody = MapEdit
 
+// ImportInventoryJSONRequestBody defines body for ImportInventory for application/json ContentType.
+type ImportInventoryJSONRequestBody = InventoryImport
+
 // CreateJoinTokenJSONRequestBody defines body for CreateJoinToken for application/json ContentType.
 type CreateJoinTokenJSONRequestBody = NewJoinToken
 
@@ -781,12 +873,21 @@ type ServerInterface interface {
 	// GetHostConfig The config that is assigned to a host, and the one that it runs
 	// (GET /hosts/{host}/config)
 	GetHostConfig(c *gin.Context, host HostName)
+	// ExplainHost Why a host does or does not get a source, line by line
+	// (GET /hosts/{host}/explain/{source})
+	ExplainHost(c *gin.Context, host HostName, source string)
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(c *gin.Context, host HostName)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(c *gin.Context, host HostName)
+	// ExportInventory Every host with its labels and its own settings
+	// (GET /inventory)
+	ExportInventory(c *gin.Context)
+	// ImportInventory Add hosts from a list, or change their labels and settings; nothing is taken away
+	// (POST /inventory)
+	ImportInventory(c *gin.Context)
 	// ListJoinTokens Join tokens, newest first
 	// (GET /join-tokens)
 	ListJoinTokens(c *gin.Context)
@@ -1223,6 +1324,40 @@ func (siw *ServerInterfaceWrapper) GetHostConfig(c *gin.Context) {
 	siw.Handler.GetHostConfig(c, host)
 }
 
+// ExplainHost operation middleware
+func (siw *ServerInterfaceWrapper) ExplainHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "source" -------------
+	var source string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", c.Param("source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExplainHost(c, host, source)
+}
+
 // EditHostLabels operation middleware
 func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 
@@ -1271,6 +1406,32 @@ func (siw *ServerInterfaceWrapper) EditHostSettings(c *gin.Context) {
 	}
 
 	siw.Handler.EditHostSettings(c, host)
+}
+
+// ExportInventory operation middleware
+func (siw *ServerInterfaceWrapper) ExportInventory(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportInventory(c)
+}
+
+// ImportInventory operation middleware
+func (siw *ServerInterfaceWrapper) ImportInventory(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportInventory(c)
 }
 
 // ListJoinTokens operation middleware
@@ -1518,6 +1679,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/hosts/:host/config", wrapper.GetHostConfig)
 	router.PATCH(options.BaseURL+"/hosts/:host/labels", wrapper.EditHostLabels)
 	router.PATCH(options.BaseURL+"/hosts/:host/settings", wrapper.EditHostSettings)
+	router.GET(options.BaseURL+"/hosts/:host/explain/:source", wrapper.ExplainHost)
+	router.GET(options.BaseURL+"/inventory", wrapper.ExportInventory)
+	router.POST(options.BaseURL+"/inventory", wrapper.ImportInventory)
 	router.GET(options.BaseURL+"/drafts", wrapper.ListDrafts)
 	router.POST(options.BaseURL+"/drafts", wrapper.LoadDraft)
 	router.DELETE(options.BaseURL+"/drafts/:draft", wrapper.DiscardDraft)
@@ -2080,6 +2244,46 @@ func (response GetHostConfigdefaultApplicationProblemPlusJSONResponse) VisitGetH
 	return err
 }
 
+type ExplainHostRequestObject struct {
+	Host   HostName `json:"host"`
+	Source string   `json:"source"`
+}
+
+type ExplainHostResponseObject interface {
+	VisitExplainHostResponse(w http.ResponseWriter) error
+}
+
+type ExplainHost200JSONResponse Explanation
+
+func (response ExplainHost200JSONResponse) VisitExplainHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplainHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplainHostdefaultApplicationProblemPlusJSONResponse) VisitExplainHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EditHostLabelsRequestObject struct {
 	Host HostName `json:"host"`
 	Body *EditHostLabelsJSONRequestBody
@@ -2149,6 +2353,83 @@ type EditHostSettingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditHostSettingsdefaultApplicationProblemPlusJSONResponse) VisitEditHostSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportInventoryRequestObject struct {
+}
+
+type ExportInventoryResponseObject interface {
+	VisitExportInventoryResponse(w http.ResponseWriter) error
+}
+
+type ExportInventory200JSONResponse Inventory
+
+func (response ExportInventory200JSONResponse) VisitExportInventoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportInventorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportInventorydefaultApplicationProblemPlusJSONResponse) VisitExportInventoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportInventoryRequestObject struct {
+	Body *ImportInventoryJSONRequestBody
+}
+
+type ImportInventoryResponseObject interface {
+	VisitImportInventoryResponse(w http.ResponseWriter) error
+}
+
+type ImportInventory200JSONResponse ImportResult
+
+func (response ImportInventory200JSONResponse) VisitImportInventoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportInventorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportInventorydefaultApplicationProblemPlusJSONResponse) VisitImportInventoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2710,12 +2991,21 @@ type StrictServerInterface interface {
 	// GetHostConfig The config that is assigned to a host, and the one that it runs
 	// (GET /hosts/{host}/config)
 	GetHostConfig(ctx context.Context, request GetHostConfigRequestObject) (GetHostConfigResponseObject, error)
+	// ExplainHost Why a host does or does not get a source, line by line
+	// (GET /hosts/{host}/explain/{source})
+	ExplainHost(ctx context.Context, request ExplainHostRequestObject) (ExplainHostResponseObject, error)
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(ctx context.Context, request EditHostLabelsRequestObject) (EditHostLabelsResponseObject, error)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(ctx context.Context, request EditHostSettingsRequestObject) (EditHostSettingsResponseObject, error)
+	// ExportInventory Every host with its labels and its own settings
+	// (GET /inventory)
+	ExportInventory(ctx context.Context, request ExportInventoryRequestObject) (ExportInventoryResponseObject, error)
+	// ImportInventory Add hosts from a list, or change their labels and settings; nothing is taken away
+	// (POST /inventory)
+	ImportInventory(ctx context.Context, request ImportInventoryRequestObject) (ImportInventoryResponseObject, error)
 	// ListJoinTokens Join tokens, newest first
 	// (GET /join-tokens)
 	ListJoinTokens(ctx context.Context, request ListJoinTokensRequestObject) (ListJoinTokensResponseObject, error)
@@ -3212,6 +3502,33 @@ func (sh *strictHandler) GetHostConfig(ctx *gin.Context, host HostName) {
 	}
 }
 
+// ExplainHost operation middleware
+func (sh *strictHandler) ExplainHost(ctx *gin.Context, host HostName, source string) {
+	var request ExplainHostRequestObject
+
+	request.Host = host
+	request.Source = source
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExplainHost(ctx, request.(ExplainHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExplainHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExplainHostResponseObject); ok {
+		if err := validResponse.VisitExplainHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // EditHostLabels operation middleware
 func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName) {
 	var request EditHostLabelsRequestObject
@@ -3293,6 +3610,72 @@ func (sh *strictHandler) EditHostSettings(ctx *gin.Context, host HostName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EditHostSettingsResponseObject); ok {
 		if err := validResponse.VisitEditHostSettingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportInventory operation middleware
+func (sh *strictHandler) ExportInventory(ctx *gin.Context) {
+	var request ExportInventoryRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportInventory(ctx, request.(ExportInventoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportInventory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportInventoryResponseObject); ok {
+		if err := validResponse.VisitExportInventoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportInventory operation middleware
+func (sh *strictHandler) ImportInventory(ctx *gin.Context) {
+	var request ImportInventoryRequestObject
+
+	var body ImportInventoryJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportInventory(ctx, request.(ImportInventoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportInventory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ImportInventoryResponseObject); ok {
+		if err := validResponse.VisitImportInventoryResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -34,6 +34,7 @@ type Finding struct {
 var NeedFleet = []string{
 	"no-hosts: a choice of hosts that finds none",
 	"setting-undefined: a setting or label that is not defined on a chosen host",
+	"file-read-twice, reads-own-output: sources that meet on a host, or read what the agent writes",
 	"settings-disagree: two settings definitions of equal rank that give one host different values",
 }
 
@@ -128,7 +129,10 @@ func (c *checker) source(d *catalogue.Definition) {
 		}
 	}
 	for i, pattern := range s.Files {
-		if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "${") {
+		if tooWide(pattern) {
+			c.add(d, []string{"read", "files", fmt.Sprintf("#%d", i)}, "pattern-too-wide", Error,
+				fmt.Sprintf("%q takes in everything on the host", pattern), "name the folder that the logs are in")
+		} else if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "${") {
 			c.add(d, []string{"read", "files", fmt.Sprintf("#%d", i)}, "path-relative", Error,
 				fmt.Sprintf("%q is not an absolute path", pattern), "begin it with / or a setting")
 		}
@@ -192,6 +196,7 @@ func (c *checker) fleet(hosts []inventory.Host) {
 			fmt.Sprintf("settings %s and %s give %s different values on %s", k.First, k.Second, k.Setting, some(names)),
 			"give one of them a higher rank, make their hosts disjoint, or set it on the hosts themselves", names...)
 	}
+	c.overlaps(hosts, layers)
 	for _, d := range c.cat.All() {
 		if d.Source == nil && d.Settings == nil {
 			continue

@@ -1,7 +1,9 @@
 package check
 
 import (
+	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -81,6 +83,64 @@ func TestEachCheck(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.Equal(t, "destination-unused", all[0].Code)
 	assert.False(t, HasErrors(all))
+}
+
+// TestOverlaps: one file read by two sources, and a source that reads what the agent writes.
+func TestOverlaps(t *testing.T) {
+	t.Parallel()
+	source := func(name, files, rest string) string {
+		return "---\nsource: " + name + "\nhosts: {role: gate}\nread: {files: [" + files + "]" + rest + "}\nformat: raw\nsend: [{to: archive}]\n"
+	}
+	for name, c := range map[string]struct {
+		more, code string
+		hosts      []string
+	}{
+		"same pattern":      {source("zz", `"${setting.root}/*.log"`, ""), "file-read-twice", []string{"g1", "g2"}},
+		"one file of it":    {source("zz", `/b/x.log`, ""), "file-read-twice", []string{"g2"}},
+		"wider":             {source("zz", `/**/*.log`, ""), "file-read-twice", []string{"g1", "g2"}},
+		"excepted":          {source("zz", `"${setting.root}/lane.log"`, `, except: ["lane.*"]`), "", nil},
+		"another end":       {source("zz", `"${setting.root}/*.txt"`, ""), "", nil},
+		"own output":        {source("zz", `/out/*`, "") + "---\nsource: yy\nhosts: all\nread: {files: [/in]}\nformat: raw\nsend: [{to: shelf}]\n---\ndestination: shelf\ndeliver: {file: {path: /out/all.ndjson}}\n", "reads-own-output", []string{"g1", "g2"}},
+		"other host's file": {source("zz", `/out/*`, "") + "---\nsource: yy\nhosts: {role: kiosk}\nread: {files: [/in]}\nformat: raw\nsend: [{to: shelf}]\n---\ndestination: shelf\ndeliver: {file: {path: /out/all.ndjson}}\n", "", nil},
+		"everything":        {source("zz", `/**`, ""), "pattern-too-wide", nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var found *Finding
+			for _, f := range findings(t, good+c.more, fleet()) {
+				if f.Code == c.code {
+					found = &f
+				}
+				if c.code == "" {
+					assert.NotContains(t, []string{"file-read-twice", "reads-own-output", "pattern-too-wide"}, f.Code, f.Reason)
+				}
+			}
+			if c.code != "" {
+				require.NotNil(t, found)
+				assert.Equal(t, c.hosts, found.Hosts)
+				assert.Equal(t, "zz", found.Name)
+			}
+		})
+	}
+	for pattern, want := range map[string]bool{"/**": true, "/*": true, "**/*": true, "/**/*": true, "/var/**": false, "/**/*.log": false, "${setting.root}/**": false} {
+		assert.Equal(t, want, tooWide(pattern), pattern)
+	}
+}
+
+// TestManyHosts: the cost for each host stays small, so that thousands of hosts are checked in seconds.
+func TestManyHosts(t *testing.T) {
+	t.Parallel()
+	text := "destination: archive\ndeliver: {discard: {}}\n"
+	for i := range 50 {
+		text += fmt.Sprintf("---\nsource: source-%d\nhosts: all\nread: {files: [\"${setting.root}/part-%d/*.log\"]}\nformat: raw\nsend: [{to: archive}]\n", i, i)
+	}
+	f := &Fleet{}
+	for i := range 2000 {
+		f.Hosts = append(f.Hosts, inventory.Host{Name: fmt.Sprintf("h%d", i), Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)}})
+	}
+	began := time.Now()
+	assert.Empty(t, findings(t, text, f))
+	assert.Less(t, time.Since(began), 10*time.Second)
 }
 
 func replaceOnce(s, old, new string) string {

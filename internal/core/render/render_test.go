@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -103,6 +104,42 @@ func TestHashIsOverMeaning(t *testing.T) {
 	}
 	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1)), nil).Host(gate("g1")).Hash)
 	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1)), nil).Host(gate("g1")).Hash)
+}
+
+func TestExplain(t *testing.T) {
+	t.Parallel()
+	c := cat(t, text)
+	lines := func(h inventory.Host, source string) (bool, string) {
+		gets, why := Explain(c, h, source)
+		var b strings.Builder
+		for _, w := range why {
+			fmt.Fprintf(&b, "%v %s\n", w.Holds, w.Text)
+		}
+		return gets, b.String()
+	}
+	gets, why := lines(gate("g1"), "gates")
+	assert.True(t, gets)
+	assert.Equal(t, "true label role is gate, as it asks\ntrue ${label.site}, which source gates uses, is np\ntrue ${setting.root}, which source gates uses, is /log\n"+
+		"true ${host.name}, which destination archive uses, is g1\ntrue ${label.site}, which destination archive uses, is np\n", why)
+	gets, why = lines(inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}, "gates")
+	assert.False(t, gets)
+	assert.Contains(t, why, "false label role is kiosk; it asks for gate\n")
+	assert.Contains(t, why, "false ${setting.root}, which source gates uses, is not defined on this host\n")
+	_, why = lines(inventory.Host{Name: "k"}, "gates")
+	assert.Contains(t, why, "false the host has no label role; it asks for gate\n")
+	_, why = lines(gate("g1"), "gats")
+	assert.Equal(t, "false there is no source gats in the catalogue; did you mean gates?\n", why)
+	gets, why = lines(inventory.Host{Name: "k"}, "all-notes")
+	assert.True(t, gets)
+	assert.Equal(t, "true it is for all hosts\n", why)
+	// An explanation and the rendered manifest never contradict each other.
+	r := New(c, nil)
+	for _, h := range []inventory.Host{gate("g1"), {Name: "x"}, {Name: "y", Labels: map[string]string{"role": "gate"}}} {
+		for _, source := range []string{"gates", "all-notes"} {
+			gets, _ := Explain(c, h, source)
+			assert.Equal(t, slices.Contains(r.Host(h).Sources(), source), gets, "%s %s", h.Name, source)
+		}
+	}
 }
 
 func TestSameDifferenceSameGroup(t *testing.T) {

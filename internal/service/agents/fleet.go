@@ -360,6 +360,66 @@ func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, s
 	return nil
 }
 
+// Import carries out what a list of hosts changes, all of it or nothing. Hosts that it adds wait for their agents.
+func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventory.Change) error {
+	now := f.now()
+	var put []store.Host
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		for _, c := range changes {
+			if c.What == "same" {
+				continue
+			}
+			v, _ := f.Get(c.Host)
+			h := v.Host
+			before := map[string]any{"labels": h.Labels, "settings": h.Settings}
+			if c.What == "added" {
+				h, before = store.Host{Name: c.Host}, nil
+			}
+			h.Labels, h.Settings = edited(h.Labels, c.Labels), edited(h.Settings, c.Settings)
+			if err := t.PutHost(h); err != nil {
+				return err
+			}
+			var was any
+			if before != nil {
+				was = before
+			}
+			if err := t.Audit(who, now, "host import", c.Host, was, map[string]any{"labels": h.Labels, "settings": h.Settings}); err != nil {
+				return err
+			}
+			put = append(put, h)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	for _, h := range put {
+		if e := f.hosts[h.Name]; e != nil {
+			e.view.Labels, e.view.Settings = h.Labels, h.Settings
+		} else {
+			f.hosts[h.Name] = &host{view: View{Host: h, Restarted: now}}
+		}
+	}
+	f.mu.Unlock()
+	for _, h := range put {
+		f.desk.HostChanged(h.Name)
+	}
+	f.note("hosts")
+	return nil
+}
+
+func edited(m map[string]string, edits []inventory.Edit) map[string]string {
+	out := maps.Clone(m)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for _, e := range edits {
+		out[e.Key] = e.After
+	}
+	return out
+}
+
 // SetAssigned tells the fleet what the desk has written down for a host.
 func (f *Fleet) SetAssigned(a store.Assignment) {
 	f.mu.Lock()

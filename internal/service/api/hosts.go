@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/check"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
@@ -16,6 +17,7 @@ import (
 	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/agents"
+	"synaxis/internal/service/changes"
 	"synaxis/internal/service/store"
 	"synaxis/internal/version"
 )
@@ -267,11 +269,8 @@ func checkEdit(b *contract.MapEdit) error {
 		return usage{"say what to set or to remove"}
 	}
 	for k, v := range value(b.Set) {
-		if why := inventory.CheckKey(k); why != "" {
-			return usage{fmt.Sprintf("%q: %s", k, why)}
-		}
-		if len(v) > 1024 || strings.ContainsAny(v, "\x00\n\r") {
-			return usage{fmt.Sprintf("the value of %q must be one line of at most 1024 bytes", k)}
+		if why := inventory.CheckValue(k, v); why != "" {
+			return usage{why}
 		}
 	}
 	return nil
@@ -300,6 +299,77 @@ func (a *API) EditHostLabels(ctx context.Context, r contract.EditHostLabelsReque
 func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsRequestObject) (contract.EditHostSettingsResponseObject, error) {
 	h, err := a.edit(ctx, r.Host, "settings", r.Body)
 	return contract.EditHostSettings200JSONResponse(h), err
+}
+
+// ExplainHost tells why a host does or does not get a source, by the newest revision.
+func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObject) (contract.ExplainHostResponseObject, error) {
+	v, ok := a.Fleet.Get(r.Host)
+	if !ok {
+		return nil, a.noHost(r.Host)
+	}
+	st, err := a.Changes.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ExplainHost200JSONResponse{Host: r.Host, Source: r.Source, Revision: st.Revision.Number, Lines: []contract.ExplanationLine{}}
+	var lines []render.Why
+	out.Gets, lines = render.Explain(st.Catalogue, v.Inventory(), r.Source)
+	for _, l := range lines {
+		out.Lines = append(out.Lines, contract.ExplanationLine{Holds: l.Holds, Text: l.Text})
+	}
+	assigned, err := a.assignedSources(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+	if has := slices.Contains(assigned, r.Source); out.Gets && !has {
+		out.Lines = append(out.Lines, contract.ExplanationLine{Text: fmt.Sprintf("the config assigned to the host, of revision %d, does not have it yet; the next rollout brings it", v.Assigned.Revision)})
+	} else if !out.Gets && has {
+		out.Lines = append(out.Lines, contract.ExplanationLine{Text: fmt.Sprintf("the config assigned to the host, of revision %d, still has it; the next rollout takes it away", v.Assigned.Revision)})
+	}
+	return out, nil
+}
+
+// ExportInventory lists every host with its labels and settings.
+func (a *API) ExportInventory(context.Context, contract.ExportInventoryRequestObject) (contract.ExportInventoryResponseObject, error) {
+	out := contract.ExportInventory200JSONResponse{Items: []contract.InventoryHost{}}
+	for _, v := range a.Fleet.All() {
+		out.Items = append(out.Items, contract.InventoryHost{Host: v.Name, Labels: v.Labels, Settings: v.Settings})
+	}
+	return out, nil
+}
+
+// ImportInventory takes a list of hosts, or tells what it would change.
+func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryRequestObject) (contract.ImportInventoryResponseObject, error) {
+	list, problems := inventory.ParseList(r.Body.File, []byte(r.Body.Text))
+	if len(problems) > 0 {
+		return nil, changes.Rejected{Findings: check.FromProblems(problems)}
+	}
+	out := contract.ImportInventory200JSONResponse{DryRun: value(r.Body.DryRun), Changes: []contract.ImportChange{}}
+	all := inventory.Compare(a.Fleet.Inventory(), list)
+	for _, c := range all {
+		switch c.What {
+		case "added":
+			out.Added++
+		case "changed":
+			out.Changed++
+		default:
+			out.Same++
+			continue
+		}
+		out.Changes = append(out.Changes, contract.ImportChange{Host: c.Host, What: contract.ImportChangeWhat(c.What), Labels: valueEdits(c.Labels), Settings: valueEdits(c.Settings)})
+	}
+	if out.DryRun {
+		return out, nil
+	}
+	return out, a.Fleet.Import(ctx, person(ctx), all)
+}
+
+func valueEdits(list []inventory.Edit) []contract.ValueEdit {
+	out := []contract.ValueEdit{}
+	for _, e := range list {
+		out = append(out, contract.ValueEdit{Key: e.Key, Before: e.Before, After: e.After})
+	}
+	return out
 }
 
 func (a *API) token(t store.JoinToken) contract.JoinToken {

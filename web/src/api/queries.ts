@@ -25,6 +25,13 @@ export const useHostConfig = (host: MaybeRefOrGetter<string>) =>
     queryFn: () => take(client.GET('/hosts/{host}/config', { params: { path: { host: toValue(host) } } })),
   })
 
+export const useExplanation = (host: MaybeRefOrGetter<string>, source: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ['host', computed(() => toValue(host)), 'explain', computed(() => toValue(source))],
+    queryFn: () => take(client.GET('/hosts/{host}/explain/{source}', { params: { path: { host: toValue(host), source: toValue(source) } } })),
+    enabled: computed(() => toValue(source) !== ''),
+  })
+
 export const useCatalogue = () => useQuery({ queryKey: ['catalogue'], queryFn: () => take(client.GET('/catalogue')) })
 
 export const useDefinition = (kind: MaybeRefOrGetter<string>, name: MaybeRefOrGetter<string>) =>

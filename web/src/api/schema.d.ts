@@ -187,6 +187,44 @@ export interface paths {
         patch: operations["editHostSettings"];
         trace?: never;
     };
+    "/hosts/{host}/explain/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+                source: string;
+            };
+            cookie?: never;
+        };
+        /** Why a host does or does not get a source, line by line */
+        get: operations["explainHost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every host with its labels and its own settings */
+        get: operations["exportInventory"];
+        put?: never;
+        /** Add hosts from a list, or change their labels and settings; nothing is taken away */
+        post: operations["importInventory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drafts": {
         parameters: {
             query?: never;
@@ -646,6 +684,58 @@ export interface components {
             diff: components["schemas"]["DiffLine"][];
             pending?: string;
             pendingDiff: components["schemas"]["DiffLine"][];
+        };
+        ExplanationLine: {
+            holds: boolean;
+            text: string;
+        };
+        Explanation: {
+            host: string;
+            source: string;
+            /** @description by the revision that the explanation is for */
+            gets: boolean;
+            revision: number;
+            lines: components["schemas"]["ExplanationLine"][];
+        };
+        InventoryHost: {
+            host: string;
+            labels: {
+                [key: string]: string;
+            };
+            settings: {
+                [key: string]: string;
+            };
+        };
+        Inventory: {
+            items: components["schemas"]["InventoryHost"][];
+            next?: string;
+        };
+        InventoryImport: {
+            /** @description its name; the ending tells the form: .csv, .yaml, .json */
+            file: string;
+            text: string;
+            /** @description only tell what would change */
+            dryRun?: boolean;
+        };
+        ValueEdit: {
+            key: string;
+            before: string;
+            after: string;
+        };
+        ImportChange: {
+            host: string;
+            /** @enum {string} */
+            what: "added" | "changed" | "same";
+            labels: components["schemas"]["ValueEdit"][];
+            settings: components["schemas"]["ValueEdit"][];
+        };
+        ImportResult: {
+            dryRun: boolean;
+            added: number;
+            changed: number;
+            same: number;
+            /** @description without those that stay the same */
+            changes: components["schemas"]["ImportChange"][];
         };
         MapEdit: {
             set?: {
@@ -1190,6 +1280,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explainHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InventoryImport"];
+            };
+        };
+        responses: {
+            /** @description Done, or with dryRun what would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
                 };
             };
             default: components["responses"]["Problem"];

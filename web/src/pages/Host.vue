@@ -4,6 +4,7 @@ import { useHost } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import Facts from '../components/Facts.vue'
 import HostConfig from '../components/HostConfig.vue'
+import HostExplain from '../components/HostExplain.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
@@ -41,7 +42,7 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
       </div>
       <Facts :items="facts" />
       <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />
-      <HostSources v-if="current === 'sources'" :host="h" />
+      <template v-if="current === 'sources'"><HostSources :host="h" /><HostExplain :host="host" /></template>
       <HostConfig v-else-if="current === 'config'" :host="host" />
       <div v-else class="space-y-8">
         <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><p class="mt-2 text-table text-soft">Change them with <span class="machine">synaxis host label {{ host }} KEY=VALUE</span></p></section>

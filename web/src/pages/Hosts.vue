@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import type { Schemas } from '../api/client'
 import { useHosts, type HostFilter } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import ImportDialog from '../components/ImportDialog.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
 import StateCounts from '../components/StateCounts.vue'
@@ -12,6 +13,7 @@ import { ago, number } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
 const route = useRoute()
+const importing = ref(false)
 const router = useRouter()
 const text = ref(typeof route.query.q === 'string' ? route.query.q : '')
 watch(text, (q) => router.replace({ query: { ...route.query, q: q || undefined } }))
@@ -47,7 +49,10 @@ const open = (name: string) => router.push(`/hosts/${name}`)
 </script>
 
 <template>
-  <PageHead title="Hosts" />
+  <PageHead title="Hosts">
+    <template #actions><button class="button quiet" @click="importing = true">Import…</button></template>
+  </PageHead>
+  <ImportDialog v-model="importing" />
   <div class="mb-4 flex flex-wrap items-center gap-4">
     <input v-model="text" type="search" class="field w-80" placeholder="Part of a name, or site=northpier" aria-label="Filter hosts by name or label" />
     <StateCounts v-if="data" :counts="data.states" base="/hosts" :chosen="filter.state" />
