@@ -230,6 +230,12 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
 	bad(404, first(c.GetRollout(ctx, 9)), nil)
+	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
+	assert.Equal(t, "retired", *retired.Verdict.Code)
+	bad(404, first(c.RetireHost(ctx, "nobody")), nil)
+	yes := true
+	assert.Equal(t, "later", get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Retired: &yes})), nil).Items[0].Name)
+	assert.Len(t, get[contract.HostList](t, first(c.ListHosts(ctx, nil)), nil).Items, 2)
 	agent.stop()
 	eventually(t, 5*time.Second, "the status to tell who is away", func() bool { return get[contract.Status](t, first(c.GetStatus(ctx)), nil).Hosts.Offline == 1 })
 	actions := map[string]bool{}
@@ -238,7 +244,7 @@ func TestContract(t *testing.T) {
 		assert.NotEmpty(t, e.Who)
 		assert.NotEmpty(t, e.Origin)
 	}
-	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "draft load", "draft discard", "draft publish", "rollout start"} {
+	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start"} {
 		assert.True(t, actions[want], "%s is not in the audit", want)
 	}
 	for _, op := range operations {

@@ -226,6 +226,28 @@ func TestReservedUses(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, status, "a use does not come back with the end of a credential")
 }
 
+// TestRetire: a retired host's agent is let in no more, also after a restart of the service; a join token brings it back.
+func TestRetire(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	state := t.TempDir()
+	agent := d.agent("h", state, d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	get[contract.Host](t, first(d.api.RetireHost(ctx, "h")), nil)
+	eventually(t, 15*time.Second, "the agent to be told", func() bool { return strings.Contains(agent.log.String(), "credential is not known any more") })
+	agent.stop()
+	d.publish(linesCatalogue("/nowhere", "http://127.0.0.1:9/in"))
+	assert.Empty(t, d.rollOut().Hosts, "it is in no rollout")
+	d.kill()
+	d.run()
+	assert.Equal(t, "retired", *d.host("h").Verdict.Code)
+	assert.Empty(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items)
+	d.agent("h", t.TempDir(), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "it to come back", func() bool { return d.connected("h") })
+	assert.Len(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items, 1)
+}
+
 // rollOutOffered starts a rollout without waiting for anybody.
 func (d *desk) rollOutOffered() {
 	d.t.Helper()

@@ -112,7 +112,7 @@ func some(list []string) string {
 
 func (a *app) hostCmd() *cobra.Command {
 	cmd := group("host", "The hosts of the fleet")
-	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostImportCmd(), a.hostExportCmd(),
+	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostImportCmd(), a.hostExportCmd(), a.hostRetireCmd(),
 		a.hostEditCmd("label HOST KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
 		a.hostEditCmd("set HOST NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
 	return cmd
@@ -128,6 +128,7 @@ func (a *app) completeHosts() func(*cobra.Command, []string, string) ([]string, 
 
 func (a *app) hostListCmd() *cobra.Command {
 	var label []string
+	var retired bool
 	var state, q, after string
 	var limit int
 	cmd := &cobra.Command{
@@ -151,6 +152,9 @@ func (a *app) hostListCmd() *cobra.Command {
 			}
 			if q != "" {
 				p.Q = &q
+			}
+			if retired {
+				p.Retired = &retired
 			}
 			if after != "" {
 				p.After = &after
@@ -187,6 +191,7 @@ func (a *app) hostListCmd() *cobra.Command {
 	f.StringArrayVar(&label, "label", nil, "KEY=VALUE, repeated: all must hold")
 	f.StringVar(&state, "state", "", "only hosts in this state")
 	f.StringVar(&q, "name", "", "only hosts whose name has this part")
+	f.BoolVar(&retired, "retired", false, "the retired hosts instead of those of the fleet")
 	f.IntVar(&limit, "limit", 100, "how many at the most")
 	f.StringVar(&after, "after", "", "go on after this host")
 	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"healthy", "degraded", "failing", "waiting", "offline"}, cobra.ShellCompDirectiveNoFileComp))

@@ -63,6 +63,25 @@ func (a *app) hostExplainCmd() *cobra.Command {
 	}
 }
 
+func (a *app) hostRetireCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "retire HOST", Short: "Take a host out of the fleet: its credential ends, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			h, raw, err := answer[contract.Host](c.RetireHost(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.printf("%s is retired; its agent is let in no more. A join token brings it back under its name.\n", h.Name)
+			})
+		},
+	}
+}
+
 func (a *app) hostImportCmd() *cobra.Command {
 	var dry bool
 	cmd := &cobra.Command{

@@ -197,6 +197,11 @@ type ClientInterface interface {
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabels(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RetireHost Take a host out of the fleet; its credential ends, its history stays
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EditHostSettingsWithBody Set or remove settings of the host itself
 	//
 	// Takes any type of body and a specified content type.
@@ -610,6 +615,21 @@ func (c *Client) EditHostLabelsWithBody(ctx context.Context, host HostName, cont
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 func (c *Client) EditHostLabels(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditHostLabelsRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireHost Take a host out of the fleet; its credential ends, its history stays
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *Client) RetireHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireHostRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -1499,6 +1519,18 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		}
 
+		if params.Retired != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "retired", *params.Retired, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -1689,6 +1721,40 @@ func NewEditHostLabelsRequestWithBody(server string, host HostName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRetireHostRequest constructs an http.Request for the RetireHost method
+func NewRetireHostRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/retire", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2394,6 +2460,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabelsWithResponse(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
+
+	// RetireHostWithResponse Take a host out of the fleet; its credential ends, its history stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*RetireHostResponse, error)
 
 	// EditHostSettingsWithBodyWithResponse Set or remove settings of the host itself
 	//
@@ -3298,6 +3371,54 @@ func (r EditHostLabelsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditHostLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RetireHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4319,6 +4440,19 @@ func (c *ClientWithResponses) EditHostLabelsWithResponse(ctx context.Context, ho
 	return ParseEditHostLabelsResponse(rsp)
 }
 
+// RetireHostWithResponse Take a host out of the fleet; its credential ends, its history stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *ClientWithResponses) RetireHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*RetireHostResponse, error) {
+	rsp, err := c.RetireHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireHostResponse(rsp)
+}
+
 // EditHostSettingsWithBodyWithResponse Set or remove settings of the host itself
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5092,6 +5226,39 @@ func ParseEditHostLabelsResponse(rsp *http.Response) (*EditHostLabelsResponse, e
 	}
 
 	response := &EditHostLabelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireHostResponse parses an HTTP response from a RetireHostWithResponse call
+func ParseRetireHostResponse(rsp *http.Response) (*RetireHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireHostResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

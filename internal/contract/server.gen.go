@@ -798,8 +798,11 @@ type ListHostsParams struct {
 	State *State    `form:"state,omitempty" json:"state,omitempty"`
 
 	// Q a part of the name
-	Q     *string `form:"q,omitempty" json:"q,omitempty"`
-	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Retired the retired hosts instead of those of the fleet
+	Retired *bool `form:"retired,omitempty" json:"retired,omitempty"`
+	Limit   *int  `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After the cursor that the last page gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
@@ -879,6 +882,9 @@ type ServerInterface interface {
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(c *gin.Context, host HostName)
+	// RetireHost Take a host out of the fleet; its credential ends, its history stays
+	// (POST /hosts/{host}/retire)
+	RetireHost(c *gin.Context, host HostName)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(c *gin.Context, host HostName)
@@ -1248,6 +1254,14 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "retired" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "retired", c.Request.URL.Query(), &params.Retired, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter retired: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -1381,6 +1395,31 @@ func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 	}
 
 	siw.Handler.EditHostLabels(c, host)
+}
+
+// RetireHost operation middleware
+func (siw *ServerInterfaceWrapper) RetireHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetireHost(c, host)
 }
 
 // EditHostSettings operation middleware
@@ -1679,6 +1718,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/hosts/:host/config", wrapper.GetHostConfig)
 	router.PATCH(options.BaseURL+"/hosts/:host/labels", wrapper.EditHostLabels)
 	router.PATCH(options.BaseURL+"/hosts/:host/settings", wrapper.EditHostSettings)
+	router.POST(options.BaseURL+"/hosts/:host/retire", wrapper.RetireHost)
 	router.GET(options.BaseURL+"/hosts/:host/explain/:source", wrapper.ExplainHost)
 	router.GET(options.BaseURL+"/inventory", wrapper.ExportInventory)
 	router.POST(options.BaseURL+"/inventory", wrapper.ImportInventory)
@@ -2313,6 +2353,45 @@ type EditHostLabelsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditHostLabelsdefaultApplicationProblemPlusJSONResponse) VisitEditHostLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireHostRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type RetireHostResponseObject interface {
+	VisitRetireHostResponse(w http.ResponseWriter) error
+}
+
+type RetireHost200JSONResponse Host
+
+func (response RetireHost200JSONResponse) VisitRetireHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetireHostdefaultApplicationProblemPlusJSONResponse) VisitRetireHostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2997,6 +3076,9 @@ type StrictServerInterface interface {
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(ctx context.Context, request EditHostLabelsRequestObject) (EditHostLabelsResponseObject, error)
+	// RetireHost Take a host out of the fleet; its credential ends, its history stays
+	// (POST /hosts/{host}/retire)
+	RetireHost(ctx context.Context, request RetireHostRequestObject) (RetireHostResponseObject, error)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(ctx context.Context, request EditHostSettingsRequestObject) (EditHostSettingsResponseObject, error)
@@ -3566,6 +3648,32 @@ func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EditHostLabelsResponseObject); ok {
 		if err := validResponse.VisitEditHostLabelsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RetireHost operation middleware
+func (sh *strictHandler) RetireHost(ctx *gin.Context, host HostName) {
+	var request RetireHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetireHost(ctx, request.(RetireHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetireHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RetireHostResponseObject); ok {
+		if err := validResponse.VisitRetireHostResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -43,6 +43,7 @@ type Host struct {
 	Running      string    // hash
 	LeftOut      string    // why a source was left out of its config, or ""
 	Restarted    time.Time // when the service itself began
+	Retired      time.Time
 }
 
 // settling is how long a host may take for what usually takes seconds.
@@ -55,6 +56,9 @@ const comeBack = 90 * time.Second
 // EvaluateHost gives the state of a host. It is pure.
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
+	case !h.Retired.IsZero():
+		return Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its credential has ended, its history stays",
+			Todo: "a join token brings it back under its name", Since: h.Retired}
 	case !h.Joined:
 		return Verdict{State: Waiting, Code: "not-joined", Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
 	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(h.Restarted) < comeBack:

@@ -44,6 +44,7 @@ func TestHost(t *testing.T) {
 			h.LastSeen = now.Add(-10 * time.Second)
 			h.Restarted = now.Add(-30 * time.Second)
 		})},
+		{"retired", Offline, "retired", with(func(h *Host) { h.Retired = now.Add(-time.Hour) })},
 		{"refused", Failing, "config-refused", with(func(h *Host) { h.ConfigState = "failed" })},
 		{"nothing in force", Waiting, "no-config", with(func(h *Host) { h.Assigned = "" })},
 		{"on its way", Waiting, "config-on-its-way", with(func(h *Host) { h.Running = "g"; h.ConfigSince = now.Add(-time.Second) })},

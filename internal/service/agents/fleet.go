@@ -72,7 +72,7 @@ func (v View) Verdict(now time.Time) health.Verdict {
 		since = v.Assigned.AssignedAt
 	}
 	return health.EvaluateHost(health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: v.configState(),
-		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut, Restarted: v.Restarted}, now)
+		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut, Restarted: v.Restarted, Retired: v.RetiredAt}, now)
 }
 
 // configState is the state of the assigned config; what the agent said of another one does not count.
@@ -155,7 +155,7 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 			}
 		}
 		f.hosts[h.Name] = e
-		if h.UID != "" {
+		if h.UID != "" && h.RetiredAt.IsZero() {
 			f.byUID[h.UID] = e
 		}
 	}
@@ -284,13 +284,20 @@ func deltas(from, to map[string]wire.Numbers) map[string]wire.Numbers {
 	return out
 }
 
-// All returns a copy of every host, ordered by name.
-func (f *Fleet) All() []View {
+// All returns a copy of every host that is not retired, ordered by name.
+func (f *Fleet) All() []View { return f.list(false) }
+
+// Retired returns a copy of every retired host, ordered by name.
+func (f *Fleet) Retired() []View { return f.list(true) }
+
+func (f *Fleet) list(retired bool) []View {
 	f.mu.RLock()
 	defer f.mu.RUnlock()
 	out := make([]View, 0, len(f.hosts))
 	for _, h := range f.hosts {
-		out = append(out, h.view)
+		if h.view.RetiredAt.IsZero() != retired {
+			out = append(out, h.view)
+		}
 	}
 	slices.SortFunc(out, func(a, b View) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -356,6 +363,52 @@ func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, s
 	}
 	f.mu.Unlock()
 	f.desk.HostChanged(name)
+	f.note("hosts")
+	return nil
+}
+
+// Retire takes a host out of the fleet: its credential ends, and it is in no list and no rollout any more. Its history
+// stays, and a join token brings it back under its name.
+func (f *Fleet) Retire(ctx context.Context, who store.Person, name string) error {
+	v, ok := f.Get(name)
+	if !ok {
+		return store.Missingf("there is no host %s", name)
+	}
+	if !v.RetiredAt.IsZero() {
+		return nil
+	}
+	now := f.now()
+	h := v.Host
+	h.RetiredAt = now
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.PutHost(h); err != nil {
+			return err
+		}
+		if err := t.EndCredentials(name, now); err != nil {
+			return err
+		}
+		return t.Audit(who, now, "host retire", name, nil, nil)
+	})
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	var c *conn
+	if e := f.hosts[name]; e != nil {
+		e.view.Host, c = h, e.conn
+		e.view.Connected, e.conn, e.offer = false, nil, nil
+		delete(f.byUID, h.UID)
+	}
+	for id, cred := range f.creds {
+		if cred.Host == name {
+			delete(f.creds, id)
+		}
+	}
+	f.mu.Unlock()
+	if c != nil {
+		c.ws.CloseNow()
+	}
+	f.desk.HostEvent(rollout.Event{Kind: rollout.Gone, Host: name, Reason: "retired"})
 	f.note("hosts")
 	return nil
 }

@@ -161,7 +161,7 @@ func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (str
 	if j.Uses > 0 && j.Used+j.Reserved-mine >= j.Uses {
 		return "", Denied{fmt.Sprintf("the join token is used up: it was for %d hosts, and as many have joined; make a new one with: synaxis join-token create", j.Uses)}
 	}
-	if have.UID != "" && have.UID != r.uid && have.HostID != r.hostID {
+	if have.UID != "" && have.RetiredAt.IsZero() && have.UID != r.uid && have.HostID != r.hostID {
 		return "", Denied{fmt.Sprintf("a host named %s has joined already from another machine; start this agent with another --name", r.name)}
 	}
 	fresh := have.Name == ""

@@ -285,7 +285,7 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 	h := f.byUID[uid]
 	if h == nil {
 		f.mu.Unlock()
-		return nil, "", Denied{"this agent is not in the inventory any more"}
+		return nil, "", Denied{"this agent is not in the inventory any more: its host was retired, or joined anew"}
 	}
 	gap := !h.known && msg.GetAgentDescription() == nil || h.known && msg.GetSequenceNum() != h.sequence+1 && msg.GetAgentDescription() == nil
 	h.known, h.sequence = true, msg.GetSequenceNum()

@@ -153,7 +153,11 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 	}
 	sel := inventory.Selector{Terms: terms, All: len(terms) == 0}
 	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
-	for _, v := range a.Fleet.All() {
+	list := a.Fleet.All()
+	if value(r.Params.Retired) {
+		list = a.Fleet.Retired()
+	}
+	for _, v := range list {
 		if !sel.Match(v.Labels) || !strings.Contains(strings.ToLower(v.Name), strings.ToLower(value(r.Params.Q))) {
 			continue
 		}
@@ -299,6 +303,18 @@ func (a *API) EditHostLabels(ctx context.Context, r contract.EditHostLabelsReque
 func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsRequestObject) (contract.EditHostSettingsResponseObject, error) {
 	h, err := a.edit(ctx, r.Host, "settings", r.Body)
 	return contract.EditHostSettings200JSONResponse(h), err
+}
+
+// RetireHost takes a host out of the fleet.
+func (a *API) RetireHost(ctx context.Context, r contract.RetireHostRequestObject) (contract.RetireHostResponseObject, error) {
+	if _, ok := a.Fleet.Get(r.Host); !ok {
+		return nil, a.noHost(r.Host)
+	}
+	if err := a.Fleet.Retire(ctx, person(ctx), r.Host); err != nil {
+		return nil, err
+	}
+	h, err := a.host(ctx, r.Host)
+	return contract.RetireHost200JSONResponse(h), err
 }
 
 // ExplainHost tells why a host does or does not get a source, by the newest revision.

@@ -11,17 +11,17 @@ import (
 type Host struct {
 	Name, UID, HostID, ServiceName string
 	Labels, Settings               map[string]string
-	JoinedAt                       time.Time
+	JoinedAt, RetiredAt            time.Time
 }
 
 // Hosts returns all hosts.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 	return list(ctx, s.read, func(r *sql.Rows) (h Host, err error) {
-		var labels, settings, joined string
-		err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined)
-		h.Labels, h.Settings, h.JoinedAt = textMap(labels), textMap(settings), unstamp(joined)
+		var labels, settings, joined, retired string
+		err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined, &retired)
+		h.Labels, h.Settings, h.JoinedAt, h.RetiredAt = textMap(labels), textMap(settings), unstamp(joined), unstamp(retired)
 		return h, err
-	}, `SELECT name, uid, host_id, service_name, labels, settings, joined_at FROM hosts ORDER BY name`)
+	}, `SELECT name, uid, host_id, service_name, labels, settings, joined_at, retired_at FROM hosts ORDER BY name`)
 }
 
 func textMap(s string) map[string]string {
@@ -34,10 +34,10 @@ func textMap(s string) map[string]string {
 
 // PutHost writes a host.
 func (t *Tx) PutHost(h Host) error {
-	return t.exec(`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at) VALUES (?,?,?,?,?,?,?)
+	return t.exec(`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET uid=excluded.uid, host_id=excluded.host_id, service_name=excluded.service_name,
-		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at`,
-		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt))
+		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at, retired_at=excluded.retired_at`,
+		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt), stamp(h.RetiredAt))
 }
 
 // JoinToken lets agents join.
@@ -105,6 +105,11 @@ func (t *Tx) UseCredential(c Credential, at time.Time) error {
 		return err
 	}
 	return t.exec(`UPDATE credentials SET used_at=? WHERE id=?`, stamp(at), c.ID)
+}
+
+// EndCredentials ends all of a host's credentials.
+func (t *Tx) EndCredentials(host string, at time.Time) error {
+	return t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND ended_at=''`, stamp(at), host)
 }
 
 // Session is a signed-in browser.

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { client, take, type Schemas } from './client'
 
-export type HostFilter = { q?: string; state?: Schemas['State']; label?: string[] }
+export type HostFilter = { q?: string; state?: Schemas['State']; label?: string[]; retired?: boolean }
 
 export const useStatus = () => useQuery({ queryKey: ['status'], queryFn: () => take(client.GET('/status')) })
 

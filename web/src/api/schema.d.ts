@@ -187,6 +187,25 @@ export interface paths {
         patch: operations["editHostSettings"];
         trace?: never;
     };
+    "/hosts/{host}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a host out of the fleet; its credential ends, its history stays */
+        post: operations["retireHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/explain/{source}": {
         parameters: {
             query?: never;
@@ -1163,6 +1182,8 @@ export interface operations {
                 state?: components["schemas"]["State"];
                 /** @description a part of the name */
                 q?: string;
+                /** @description the retired hosts instead of those of the fleet */
+                retired?: boolean;
                 limit?: number;
                 /** @description the cursor that the last page gave as next */
                 after?: string;
@@ -1272,6 +1293,29 @@ export interface operations {
                 "application/json": components["schemas"]["MapEdit"];
             };
         };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Done */
             200: {

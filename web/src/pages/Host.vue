@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useHost } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import Facts from '../components/Facts.vue'
@@ -8,12 +8,14 @@ import HostExplain from '../components/HostExplain.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
+import RetireDialog from '../components/RetireDialog.vue'
 import StateMark from '../components/StateMark.vue'
 import Tabs from '../components/Tabs.vue'
 import { ago, moment, until } from '../composables/format'
 
 const props = defineProps<{ host: string; tab?: string }>()
 const { data: h, isPending, error } = useHost(() => props.host)
+const retiring = ref(false)
 const current = computed(() => props.tab || 'sources')
 const facts = computed(() => {
   const v = h.value
@@ -32,7 +34,10 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
 </script>
 
 <template>
-  <PageHead :title="host" back="Hosts" back-to="/hosts" machine />
+  <PageHead :title="host" back="Hosts" back-to="/hosts" machine>
+    <template v-if="h && h.verdict.code !== 'retired'" #actions><button class="button quiet" @click="retiring = true">Retire…</button></template>
+  </PageHead>
+  <RetireDialog v-model="retiring" :host="host" />
   <Answer :pending="isPending" :error="error" :what="`Host ${host}`">
     <template v-if="h">
       <div class="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-1">

@@ -25,6 +25,7 @@ const filter = computed<HostFilter>(() => {
     q: words.filter((w) => !w.includes('=')).join(' ') || undefined,
     label: words.filter((w) => w.includes('=')),
     state: route.query.state as Schemas['State'] | undefined,
+    retired: route.query.retired ? true : undefined,
   }
 })
 const { data, isPending, error } = useHosts(filter)
@@ -49,7 +50,8 @@ const open = (name: string) => router.push(`/hosts/${name}`)
 </script>
 
 <template>
-  <PageHead title="Hosts">
+  <PageHead :title="filter.retired ? 'Retired hosts' : 'Hosts'">
+    <router-link :to="filter.retired ? '/hosts' : '/hosts?retired=yes'" class="link text-table">{{ filter.retired ? 'Back to the fleet' : 'Retired hosts' }}</router-link>
     <template #actions><button class="button quiet" @click="importing = true">Import…</button></template>
   </PageHead>
   <ImportDialog v-model="importing" />
@@ -58,7 +60,8 @@ const open = (name: string) => router.push(`/hosts/${name}`)
     <StateCounts v-if="data" :counts="data.states" base="/hosts" :chosen="filter.state" />
   </div>
   <Answer :pending="isPending" :error="error" what="The hosts">
-    <p v-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. Make a token with <span class="machine text-ink">synaxis join-token create</span> and start an agent with it.</p>
+    <p v-if="!rows.length && filter.retired" class="text-soft">No host is retired.</p>
+    <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. Make a token with <span class="machine text-ink">synaxis join-token create</span> and start an agent with it.</p>
     <p v-else-if="!rows.length" class="text-soft">No host fits the filter. <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link></p>
     <div v-else class="overflow-x-auto">
       <table class="grid-table">
