@@ -81,7 +81,7 @@ const open = (name: string) => router.push(`/hosts/${name}`)
             <td class="num">{{ number(h.read) }}</td>
             <td class="num">{{ number(h.acknowledged) }}</td>
             <td class="whitespace-nowrap">{{ ago(h.lastRecord) }}</td>
-            <td><Labels :of="h.labels" line /></td>
+            <td class="min-w-[17rem]"><Labels :of="h.labels" /></td>
           </tr>
         </tbody>
       </table>
