@@ -13,6 +13,28 @@ import (
 	"synaxis/test/browser"
 )
 
+// TestManyPages: pages that were left hold no stream of events, so that the browser's few connections do not run out.
+func TestManyPages(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	tabContext, end, err := browser.New(ctx, 1280, 800)
+	require.NoError(t, err)
+	defer end()
+	tab := browser.Tab{Context: tabContext}
+	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
+	require.NoError(t, tab.See("What is wrong"))
+	began := time.Now()
+	for range 10 {
+		for path, text := range map[string]string{"/hosts": "No host has joined yet", "/changes": "No draft is open", "/rollouts": "No rollout yet"} {
+			require.NoError(t, tab.Open(d.url+path))
+			require.NoError(t, tab.See(text))
+		}
+	}
+	assert.Less(t, time.Since(began), 30*time.Second)
+}
+
 // TestConsole does the whole job in the browser: signs in by a one-time link, looks at a draft with its findings and
 // differences, publishes, rolls out, and sees the host run it, live.
 func TestConsole(t *testing.T) {
