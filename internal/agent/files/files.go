@@ -155,13 +155,6 @@ func (r *Reader) Complaint() Complaint {
 	return r.complaint
 }
 
-// Files tells how many files are open.
-func (r *Reader) Files() int {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return len(r.streams)
-}
-
 func (r *Reader) complain(code, reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -393,14 +393,3 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 	}
 	return all, e.store.Began()
 }
-
-// OpenFiles tells how many files each source has open.
-func (e *Engine) OpenFiles() map[string]int {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	all := map[string]int{}
-	for name, s := range e.sources {
-		all[name] = s.reader.Files()
-	}
-	return all
-}

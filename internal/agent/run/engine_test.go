@@ -198,7 +198,8 @@ func TestSwapsLeaveNothing(t *testing.T) {
 	b := newBench(t, t.TempDir())
 	b.write("a.log", "1\n")
 	one := b.config("*.log", "")
-	two := b.config("*.log", "  - source: more\n    read: {files: [/nowhere/*]}\n    format: raw\n    send: [out]\n")
+	more := "  - source: more\n    read: {files: [/nowhere/*]}\n    format: raw\n    send: [out]\n"
+	two := b.config("*.log", more)
 	two.Sources[0].Labels = map[string]string{"a": "b"}
 	two.Destinations[0].Batch.Records = 7
 	require.NoError(t, b.Apply(two))

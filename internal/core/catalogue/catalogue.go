@@ -108,6 +108,39 @@ func (d *Definition) At(path ...string) (line, column int) {
 	return line, column
 }
 
+// Texts visits every text of the definition with its path, as At takes it.
+func (d *Definition) Texts(visit func(path []string, text string)) {
+	var walk func(n *yamldoc.Node, path []string)
+	walk = func(n *yamldoc.Node, path []string) {
+		switch n.Kind {
+		case yamldoc.Map:
+			for _, e := range n.Entries {
+				walk(e.Value, append(slices.Clip(path), e.Key))
+			}
+		case yamldoc.List:
+			for i, item := range n.Items {
+				walk(item, append(slices.Clip(path), fmt.Sprintf("#%d", i)))
+			}
+		case yamldoc.Text:
+			visit(path, n.Value)
+		}
+	}
+	if d.root != nil {
+		walk(d.root, nil)
+	}
+}
+
+// Chosen returns the names of the hosts that a source or settings definition is for.
+func (d *Definition) Chosen(hosts []inventory.Host) []string {
+	var out []string
+	for _, h := range hosts {
+		if d.Source != nil && d.Source.Hosts.Match(h.Labels) || d.Settings != nil && d.Settings.Hosts.Match(h.Labels) {
+			out = append(out, h.Name)
+		}
+	}
+	return out
+}
+
 // About is the sentence that a definition says of itself.
 func (d *Definition) About() string {
 	if d.Source != nil {

@@ -3,13 +3,13 @@ package check
 
 import (
 	"fmt"
+	"regexp"
 	"sort"
 	"strings"
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/inventory"
-	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -64,6 +64,7 @@ func Run(cat *catalogue.Catalogue, fleet *Fleet) []Finding {
 		for _, b := range broken {
 			c.add(d, b.Path, "reference-unknown", Error, b.Err.Error(), "")
 		}
+		c.misplaced(d)
 		switch {
 		case d.Source != nil:
 			c.source(d)
@@ -151,6 +152,29 @@ func (c *checker) source(d *catalogue.Definition) {
 	}
 }
 
+var looksLikeReference = regexp.MustCompile(`\$?\$\{(?:setting|host|label|secret|observed)\.[^}]*\}`)
+
+// misplaced finds what looks like a reference in a place where none is read, so that nobody takes it for one. A
+// format has none at all: there ${ may well be a dollar before a field.
+func (c *checker) misplaced(d *catalogue.Definition) {
+	if d.Format != nil {
+		return
+	}
+	d.Texts(func(path []string, text string) {
+		where := strings.Join(path, ".")
+		read := d.Source != nil && (strings.HasPrefix(where, "read.files.") || strings.HasPrefix(where, "read.except.") || where == "time.zone" || path[0] == "labels") ||
+			d.Destination != nil && path[0] == "deliver"
+		if read || where == "about" {
+			return
+		}
+		for _, ref := range looksLikeReference.FindAllString(text, -1) {
+			if !strings.HasPrefix(ref, "$$") {
+				c.add(d, path, "reference-misplaced", Error, fmt.Sprintf("%s would stay as it is written here: references are not read in %s", ref, where), "write the value out")
+			}
+		}
+	})
+}
+
 func (c *checker) dangling(d *catalogue.Definition, path []string, kind, name string, known []string) {
 	fix := "define it, or name one that exists"
 	if near := yamldoc.Nearest(name, known); near != "" {
@@ -201,7 +225,7 @@ func (c *checker) fleet(hosts []inventory.Host) {
 		if d.Source == nil && d.Settings == nil {
 			continue
 		}
-		chosen := render.AllHosts(d, hosts)
+		chosen := d.Chosen(hosts)
 		if len(chosen) == 0 {
 			c.noHosts(d, hosts)
 			continue

@@ -85,6 +85,34 @@ func TestEachCheck(t *testing.T) {
 	assert.False(t, HasErrors(all))
 }
 
+// TestReferencesWhereNoneIsRead: what looks like a reference is never passed over as plain text.
+func TestReferencesWhereNoneIsRead(t *testing.T) {
+	t.Parallel()
+	for old, new := range map[string]string{
+		"format: gate\ntime": "records: {begin: '^${setting.begin}'}\nformat: gate\ntime",
+		"discard: {}}":       "discard: {}} # ${setting.x} in a remark is a remark",
+		"# end":              "---\nsettings: ss\nhosts: all\nvalues: {root: '${host.name}/x', key: '${secret.k}'}\n",
+	} {
+		text := replaceOnce(good+"# end", old, new)
+		require.NotEqual(t, good+"# end", text)
+		var got []string
+		for _, f := range findings(t, text, nil) {
+			if f.Code == "reference-misplaced" {
+				assert.Equal(t, Error, f.Severity)
+				got = append(got, f.Reason)
+			}
+		}
+		switch old {
+		case "discard: {}}":
+			assert.Empty(t, got)
+		case "# end":
+			assert.Equal(t, []string{`${host.name} would stay as it is written here: references are not read in values.root`, `${secret.k} would stay as it is written here: references are not read in values.key`}, got)
+		default:
+			assert.Equal(t, []string{`${setting.begin} would stay as it is written here: references are not read in records.begin`}, got)
+		}
+	}
+}
+
 // TestOverlaps: one file read by two sources, and a source that reads what the agent writes.
 func TestOverlaps(t *testing.T) {
 	t.Parallel()

@@ -86,17 +86,6 @@ func checkField(name, typ string) error {
 	return nil
 }
 
-// TemplateFields returns the fields of a template and their types, in order.
-func TemplateFields(text string) (names, types []string, err error) {
-	parts, err := parseTemplate(text)
-	for _, p := range parts {
-		if p.name != "" && p.name != "-" {
-			names, types = append(names, p.name), append(types, p.typ)
-		}
-	}
-	return names, types, err
-}
-
 type templateOp struct {
 	literal []byte
 	typ     string

@@ -235,17 +235,6 @@ func (m *Manifest) Sources() []string {
 	return out
 }
 
-// AllHosts are the hosts that a source chooses.
-func AllHosts(d *catalogue.Definition, hosts []inventory.Host) []string {
-	var out []string
-	for _, h := range hosts {
-		if d.Source != nil && d.Source.Hosts.Match(h.Labels) || d.Settings != nil && d.Settings.Hosts.Match(h.Labels) {
-			out = append(out, h.Name)
-		}
-	}
-	return out
-}
-
 // Body is the config without its head: what can be compared between hosts.
 func (m *Manifest) Body() string {
 	var dst []byte

@@ -7,7 +7,6 @@
 package yamldoc
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"sort"
@@ -375,6 +374,3 @@ func distance(a, b string) int {
 	}
 	return row[len(b)]
 }
-
-// IsBinary tells whether a file cannot be YAML text.
-func IsBinary(text []byte) bool { return bytes.IndexByte(text, 0) >= 0 }

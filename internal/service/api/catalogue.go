@@ -10,7 +10,6 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
-	"synaxis/internal/core/render"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/changes"
@@ -162,7 +161,7 @@ func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsReq
 	out := contract.ListDefinitions200JSONResponse{Items: []contract.DefinitionSummary{}, Revision: st.Revision.Number}
 	for _, d := range st.Catalogue.All() {
 		out.Items = append(out.Items, contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
-			Changed: st.Changed[d.ID], Hosts: len(render.AllHosts(d, hosts))})
+			Changed: st.Changed[d.ID], Hosts: len(d.Chosen(hosts))})
 	}
 	return out, nil
 }
@@ -183,7 +182,7 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 	}
 	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
 		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
-	out.Hosts = append(out.Hosts, render.AllHosts(d, a.Fleet.Inventory())...)
+	out.Hosts = append(out.Hosts, d.Chosen(a.Fleet.Inventory())...)
 	for _, o := range st.Catalogue.All() {
 		if o.Source != nil && (d.Kind == "format" && o.Source.Format == d.Name || d.Kind == "destination" && slices.Contains(o.Source.Send, d.Name)) {
 			out.UsedBy = append(out.UsedBy, o.Name)
