@@ -94,6 +94,10 @@ type stream struct {
 	grew   time.Time // when it last grew, or was opened
 	moved  time.Time // since when it is gone from its path, or zero
 
+	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of paths
+	// that was made before may lack the copy that has what was not read yet.
+	shrunk bool
+
 	saved     int64 // the offset that was saved last, with the bytes before it
 	savedTail string
 }

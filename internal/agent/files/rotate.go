@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"synaxis/internal/agent/position"
 	"synaxis/internal/core/wire"
@@ -82,9 +83,14 @@ func (r *Reader) look(st *stream) {
 		return
 	}
 	size := info.Size()
-	if size < st.read || size != st.size && !st.continues() {
-		if !r.inScan {
-			r.scan() // first, since a copy of the file may have what was not read yet
+	if st.shrunk || size < st.read || size != st.size && !st.continues() {
+		switch {
+		case !r.inScan:
+			r.scan()
+			return
+		case !st.shrunk:
+			st.shrunk = true
+			r.lastScan = time.Time{} // look again at once
 			return
 		}
 		r.shrank(st.info.Path, st.read, size)
@@ -123,7 +129,7 @@ func (r *Reader) anew(st *stream, size int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
-	st.saved, st.savedTail = 0, ""
+	st.saved, st.savedTail, st.shrunk = 0, "", false
 	st.size, st.grew = size, r.Now()
 	n, sum, err := position.Head(st.file, size)
 	if err != nil {

@@ -244,3 +244,40 @@ func TestApplyIsAllOrNothing(t *testing.T) {
 	assert.ErrorContains(t, err, "another agent uses the state folder")
 	a.Engine().Stop()
 }
+
+// TestPartFromTheFuture: the agent refuses a config with a part that it does not know, says so to the service, and the
+// old one goes on, also after a restart.
+func TestPartFromTheFuture(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	open := func() *Agent {
+		a, err := New(Options{Service: "http://127.0.0.1:1", StateDir: filepath.Join(dir, "state"), Name: "h", Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		return a
+	}
+	a := open()
+	b := &bench{t, dir, a.Engine()}
+	good := fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
+		1, filepath.Join(dir, "*.log"), filepath.Join(dir, "out"))
+	status := a.Apply(good, []byte{1})
+	assert.Empty(t, status.GetErrorMessage())
+	status = a.Apply(append(bytes.Clone(good), "masks: [{mask: card}]\n"...), []byte{2})
+	assert.Equal(t, []byte{2}, status.GetLastRemoteConfigHash())
+	assert.Contains(t, status.GetErrorMessage(), `this agent cannot run the host config; line 13: a host config has no key "masks"`)
+	assert.Equal(t, good, a.Effective(), "what runs is the old one")
+	assert.Equal(t, status, a.ConfigStatus())
+	b.write("a.log", "1\n")
+	b.await("1")
+	health := a.Health()
+	assert.True(t, health.GetHealthy())
+	assert.Contains(t, health.GetComponentHealthMap(), "source/lines")
+	a.Engine().Stop()
+	require.NoError(t, a.lock.Close())
+
+	again := open()
+	assert.Equal(t, good, again.Effective(), "the last good one is what is kept")
+	b = &bench{t, dir, again.Engine()}
+	b.write("a.log", "2\n")
+	b.await("2")
+	again.Engine().Stop()
+}
