@@ -34,6 +34,7 @@ const (
 	idleFlush  = 5 * time.Second        // an unfinished last record is taken after so long
 	movedFlush = time.Second            // the same, when the file was rotated away
 	holdMoved  = time.Minute            // how long a file that is gone from its path stays open
+	holdBegun  = time.Second            // how long a shorter file that begins like another waits to become its copy
 	holdCopy   = 10 * time.Second       // how long a copy of a file waits for the original to be truncated
 )
 

@@ -2,6 +2,8 @@ package files
 
 import (
 	"bytes"
+	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,6 +26,14 @@ const (
 // whole, the copy waits a little for that to happen.
 func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict, position.Key) {
 	for ok, st := range r.streams {
+		if st.read > 0 && size < st.read && begins(st.file, file, size) { // perhaps a copy that is being written
+			if _, waiting := r.copies[k]; !waiting {
+				r.copies[k] = r.Now()
+			}
+			if r.Now().Sub(r.copies[k]) < holdBegun {
+				return copyWait, ok
+			}
+		}
 		if st.read == 0 || st.info.HeadLen == 0 || !st.mark().Matches(file, size) {
 			continue
 		}
@@ -58,6 +68,17 @@ func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict,
 		return copyYes, known.Key()
 	}
 	return copyNo, position.Key{}
+}
+
+// begins tells whether a file holds, as far as it goes, what another begins with.
+func begins(old, file io.ReaderAt, size int64) bool {
+	n := int(min(size, position.HeadSize))
+	a, b := make([]byte, n), make([]byte, n)
+	if _, err := file.ReadAt(a, 0); err != nil && !errors.Is(err, io.EOF) {
+		return false
+	}
+	got, _ := old.ReadAt(b, 0)
+	return got == n && bytes.Equal(a, b)
 }
 
 // inherit continues a truncated file in its copy.
