@@ -214,7 +214,7 @@ func TestContract(t *testing.T) {
 	bad(409, first(c.DiffDraft(ctx, one.Id)), nil)
 	assert.Len(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items, 2)
 	def := get[contract.Definition](t, first(c.GetDefinition(ctx, "destination", "out", nil)), nil)
-	assert.Equal(t, []string{"lines"}, def.UsedBy)
+	assert.Equal(t, []string{"source lines"}, def.UsedBy)
 	bad(404, first(c.GetDefinition(ctx, "source", "none", nil)), nil)
 	assert.Len(t, get[contract.FileList](t, first(c.ExportCatalogue(ctx, nil)), nil).Items, 1)
 	why := get[contract.Explanation](t, first(c.ExplainHost(ctx, "h1", "lines")), nil)

@@ -32,7 +32,7 @@ The last good config is kept in the state folder; the agent starts from it when 
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			o.Version = version.String()
-			o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+			o.Log, o.Alone = slog.New(slog.NewTextHandler(os.Stderr, nil)), true
 			a, err := run.New(o)
 			if err != nil {
 				return err

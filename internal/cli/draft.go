@@ -8,12 +8,14 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -72,12 +74,12 @@ func (a *app) checkCmd() *cobra.Command {
 				defs, problems = append(defs, d...), append(problems, p...)
 			}
 			cat, dup := catalogue.New(defs)
-			list := append(check.FromProblems(append(problems, dup...)), check.Run(cat, nil)...)
+			list := append(check.FromProblems(append(problems, dup...)), check.Run(cat, check.World{Cost: func(m mask.Spec) time.Duration { return mask.Measure(m, time.Now) }})...)
 			check.Sort(list)
 			out := struct {
 				Findings []contract.Finding `json:"findings"`
 				NotMade  []string           `json:"notMade"`
-			}{[]contract.Finding{}, check.NeedFleet}
+			}{[]contract.Finding{}, check.NeedFleet()}
 			for _, f := range list {
 				out.Findings = append(out.Findings, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
 					Line: f.Line, Column: f.Column, Hosts: []string{}, Reason: f.Reason, Fix: f.Fix})
@@ -86,7 +88,7 @@ func (a *app) checkCmd() *cobra.Command {
 				a.findings(out.Findings)
 				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files), "file", "files"), summary(out.Findings))
 				a.printf("Not made, since they need the hosts (synaxis draft load makes them):\n")
-				for _, n := range check.NeedFleet {
+				for _, n := range check.NeedFleet() {
 					a.printf("  · %s\n", n)
 				}
 			}); err != nil {

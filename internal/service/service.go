@@ -30,6 +30,7 @@ import (
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/console"
 	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
 )
 
@@ -79,8 +80,13 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	chg := changes.New(st, fleet, time.Now, events.Note)
-	driver, err := rollouts.New(ctx, st, fleet, chg, o.Log, time.Now, events.Note)
+	var driver *rollouts.Driver
+	sealed, err := secrets.Open(ctx, st, o.Data, time.Now, func() { driver.SecretsChanged(); events.Note("secrets") })
+	if err != nil {
+		return err
+	}
+	chg := changes.New(st, fleet, sealed, time.Now, events.Note)
+	driver, err = rollouts.New(ctx, st, fleet, chg, o.Log, time.Now, events.Note)
 	if err != nil {
 		return err
 	}
@@ -90,7 +96,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("listen: %w", err)
 	}
-	a := &api.API{Store: st, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Pin: pin}
+	a := &api.API{Store: st, Secrets: sealed, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Pin: pin}
 	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	var parts sync.WaitGroup

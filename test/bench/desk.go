@@ -184,19 +184,19 @@ func rendering() (pair, error) {
 		hosts[i] = inventory.Host{Name: fmt.Sprintf("host-%04d", i), Labels: map[string]string{"site": "northpier", "role": "gate"}, Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)}}
 	}
 	models := make([]hostconfig.Config, benchHosts)
-	r := render.New(cat, nil)
+	r := render.New(render.Input{Catalogue: cat})
 	for i, h := range hosts {
-		c, err := hostconfig.Read([]byte(r.Host(h).Text()))
+		c, err := hostconfig.Read([]byte(r.Host(&h).Text()), hostconfig.Runs)
 		if err != nil {
 			return pair{}, err
 		}
 		models[i] = c
 	}
 	ours := func() (int, error) {
-		r := render.New(cat, nil) // cold: no fragment is there yet
+		r := render.New(render.Input{Catalogue: cat}) // cold: no fragment is there yet
 		var text []byte
 		for _, h := range hosts {
-			m := r.Host(h)
+			m := r.Host(&h)
 			text = m.AppendText(text[:0])
 			if len(m.Sources()) != benchSources || bytes.Count(text, []byte("- source: ")) != benchSources {
 				return 0, fmt.Errorf("%s has %d sources", h.Name, len(m.Sources()))

@@ -92,7 +92,7 @@ func filePath() (pair, error) {
 		batch := delivery.DefaultBatch
 		batch.Wait = 20 * time.Millisecond // the last delivery is not full; the plain program does not wait for more either
 		d := delivery.Spec{Name: "out", Kind: "http", URL: s.url, Form: "ndjson", Compress: "none", Batch: batch, Retry: delivery.DefaultRetry}
-		src := pipeline.Source{Name: "web", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep", Send: []string{"out"}}
+		src := pipeline.Source{Name: "web", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}}
 		if err := e.Apply(hostconfig.Config{Host: "bench", Labels: map[string]string{"site": "northpier"}, Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}}); err != nil {
 			return 0, err
 		}
@@ -104,14 +104,14 @@ func filePath() (pair, error) {
 			return 0, fmt.Errorf("read %d, unparsed %d of %d", n["web"].Read, n["web"].Unparsed, pathLines)
 		}
 		go e.Stop() // what it still waits for is not the work
-		return pathLines, check(s)
+		return pathLines, confirm(s)
 	}
 	baseline := func() (int, error) {
 		s.lines.Store(0)
 		if err := plainProgram(file, s.url); err != nil {
 			return 0, err
 		}
-		return pathLines, check(s)
+		return pathLines, confirm(s)
 	}
 	for _, d := range []int{1, 2, 3, 4, 5} {
 		if err := os.MkdirAll(filepath.Join(dir, strconv.Itoa(d)), 0o755); err != nil {
@@ -121,7 +121,7 @@ func filePath() (pair, error) {
 	return pair{"file -> web-combined -> NDJSON over HTTP", "lines/s", 5, ours, baseline, func() { _ = s.srv.Close(); _ = os.RemoveAll(dir) }}, nil
 }
 
-func check(s *sink) error {
+func confirm(s *sink) error {
 	if n := s.lines.Load(); n != pathLines {
 		return fmt.Errorf("%d lines arrived of %d", n, pathLines)
 	}

@@ -60,6 +60,19 @@ type Client struct {
 	identity Identity
 	http     *http.Client
 	sequence uint64
+	every    chan time.Duration
+}
+
+// ReportEvery changes how often the agent reports.
+func (c *Client) ReportEvery(d time.Duration) {
+	select {
+	case <-c.every: // an older wish that was not taken yet
+	default:
+	}
+	select {
+	case c.every <- d:
+	default:
+	}
 }
 
 // New reads the identity from the state folder, or makes a new one.
@@ -73,7 +86,7 @@ func New(o Options, host Host) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("--service %q: expected an address such as https://desk.example:7443", o.Service)
 	}
-	c := &Client{Options: o, host: host}
+	c := &Client{Options: o, host: host, every: make(chan time.Duration, 1)}
 	text, err := os.ReadFile(c.path())
 	switch {
 	case err == nil:
@@ -234,8 +247,10 @@ func (c *Client) session(ctx context.Context) error {
 			if err := s.healthChanged(ctx); err != nil {
 				return err
 			}
+		case every := <-c.every:
+			report.Reset(every)
 		case <-report.C:
-			if err := s.send(ctx, &protobufs.AgentToServer{}); err != nil {
+			if err := s.send(ctx, s.news()); err != nil {
 				return err
 			}
 			c.sendMetrics(ctx)
@@ -273,6 +288,9 @@ type session struct {
 	health     *protobufs.ComponentHealth
 	healthSent time.Time
 	effective  []byte
+
+	description *protobufs.AgentDescription
+	described   time.Time
 }
 
 func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
@@ -289,10 +307,27 @@ func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
 	return s.conn.Write(ctx, websocket.MessageBinary, frame)
 }
 
+// describeEvery is how often the agent looks whether its host is still as it said.
+const describeEvery = time.Minute
+
+// news is the message of a report: empty, or what is observed of the host when that has changed.
+func (s *session) news() *protobufs.AgentToServer {
+	m := &protobufs.AgentToServer{}
+	if time.Since(s.described) < describeEvery {
+		return m
+	}
+	s.described = time.Now()
+	if d := s.c.host.Describe(); !proto.Equal(d, s.description) {
+		s.description, m.AgentDescription = d, d
+	}
+	return m
+}
+
 func (s *session) full() *protobufs.AgentToServer {
 	s.health, s.healthSent = s.c.host.Health(), time.Now()
 	s.effective = s.c.host.Effective()
-	return &protobufs.AgentToServer{AgentDescription: s.c.host.Describe(), Health: s.health,
+	s.description, s.described = s.c.host.Describe(), time.Now()
+	return &protobufs.AgentToServer{AgentDescription: s.description, Health: s.health,
 		EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}, RemoteConfigStatus: s.c.host.ConfigStatus()}
 }
 

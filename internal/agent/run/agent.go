@@ -7,10 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,6 +22,7 @@ import (
 
 	"synaxis/internal/agent/control"
 	"synaxis/internal/agent/position"
+	"synaxis/internal/core/footprint"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
 )
@@ -34,6 +38,7 @@ type Options struct {
 	Report    time.Duration
 	Version   string
 	Log       *slog.Logger
+	Alone     bool // the process is this agent's own, so that it may bound its memory and threads
 }
 
 // Agent is one agent.
@@ -110,11 +115,14 @@ func (a *Agent) resume() {
 		}
 		return
 	}
-	c, err := hostconfig.Read(text)
+	c, err := hostconfig.Read(text, hostconfig.Runs)
 	if err == nil {
 		err = a.engine.Apply(c)
 	}
 	hash, _ := hex.DecodeString(c.Hash)
+	if err == nil {
+		a.within(c.Footprint)
+	}
 	if err != nil {
 		a.o.Log.Error("the last good config does not run any more", "error", err)
 		a.status = failed(hash, err)
@@ -141,7 +149,7 @@ func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
 
 // Apply runs a config from the service; it is kept on disk once it runs.
 func (a *Agent) Apply(text, hash []byte) *protobufs.RemoteConfigStatus {
-	c, err := hostconfig.Read(text)
+	c, err := hostconfig.Read(text, hostconfig.Runs)
 	if err == nil {
 		err = a.engine.Apply(c)
 	}
@@ -157,10 +165,30 @@ func (a *Agent) Apply(text, hash []byte) *protobufs.RemoteConfigStatus {
 		a.status = failed(hash, err)
 		return a.status
 	}
+	a.within(c.Footprint)
 	a.o.Log.Info("config applied", "sources", len(c.Sources), "destinations", len(c.Destinations))
 	a.text = text
 	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	return a.status
+}
+
+// within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds how
+// many threads compete.
+func (a *Agent) within(f footprint.Spec) {
+	if f.Every > 0 {
+		a.client.ReportEvery(f.Every)
+	}
+	if !a.o.Alone {
+		return
+	}
+	if f.Memory > 0 {
+		debug.SetMemoryLimit(f.Memory * 9 / 10) // the rest is for what the runtime does not count
+	} else {
+		debug.SetMemoryLimit(math.MaxInt64)
+	}
+	if f.CPU > 0 {
+		runtime.GOMAXPROCS(min(runtime.NumCPU(), max(1, int(math.Ceil(f.CPU)))))
+	}
 }
 
 // Effective is the config that runs.
@@ -189,7 +217,8 @@ func (a *Agent) Describe() *protobufs.AgentDescription {
 		NonIdentifyingAttributes: append([]*protobufs.KeyValue{
 			wire.TextAttribute("os.type", runtime.GOOS),
 			wire.TextAttribute("host.arch", runtime.GOARCH),
-		}, observe()...),
+			wire.TextAttribute(wire.PartsAttribute, strings.Join(hostconfig.Runs, ",")),
+		}, observe(a.o.StateDir)...),
 	}
 }
 

@@ -172,7 +172,7 @@ func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatme
 			return nil, nil, err
 		}
 		p := plan{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
-		for _, to := range s.Send {
+		for _, to := range s.Destinations() {
 			d, _ := c.Destination(to)
 			p.Encodings[to] = d.Encoding()
 		}
@@ -229,7 +229,7 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 		s.book = settle.NewBook(e.store.Numbers(p.Spec.Name))
 	}
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
-	s.out = &out{engine: e, send: p.Spec.Send}
+	s.out = &out{engine: e, send: p.Spec.Destinations()}
 	s.reader = files.New(files.Source{
 		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
@@ -351,7 +351,7 @@ func (e *Engine) Sources() []Status {
 		if c := s.reader.Complaint(); c.Code != "" {
 			st.Code, st.Reason, st.Since = c.Code, c.Reason, c.Since
 		}
-		for _, to := range s.plan.Spec.Send {
+		for _, to := range s.plan.Spec.Destinations() {
 			d := e.dests[to]
 			if d == nil || st.Code != "" {
 				continue

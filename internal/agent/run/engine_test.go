@@ -32,7 +32,7 @@ func newBench(t *testing.T, dir string) *bench {
 // config reads lines of a folder into a file.
 func (b *bench) config(pattern string, more string) hostconfig.Config {
 	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\n%sdestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
-		filepath.Join(b.dir, pattern), more, filepath.Join(b.dir, "out")))
+		filepath.Join(b.dir, pattern), more, filepath.Join(b.dir, "out")), hostconfig.Runs)
 	require.NoError(b.t, err)
 	return c
 }
@@ -263,7 +263,7 @@ func TestPartFromTheFuture(t *testing.T) {
 	assert.Empty(t, status.GetErrorMessage())
 	status = a.Apply(append(bytes.Clone(good), "masks: [{mask: card}]\n"...), []byte{2})
 	assert.Equal(t, []byte{2}, status.GetLastRemoteConfigHash())
-	assert.Contains(t, status.GetErrorMessage(), `this agent cannot run the host config; line 13: a host config has no key "masks"`)
+	assert.Contains(t, status.GetErrorMessage(), `this agent cannot run the host config; line 13: "masks" needs the part masks, which this agent cannot run`)
 	assert.Equal(t, good, a.Effective(), "what runs is the old one")
 	assert.Equal(t, status, a.ConfigStatus())
 	b.write("a.log", "1\n")

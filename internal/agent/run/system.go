@@ -1,10 +1,14 @@
 package run
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -27,8 +31,16 @@ func lockDir(dir string) (*os.File, error) {
 }
 
 // observe reads what the desk wants to know of the host. What cannot be read is left out.
-func observe() []*protobufs.KeyValue {
-	var out []*protobufs.KeyValue
+func observe(stateDir string) []*protobufs.KeyValue {
+	out := []*protobufs.KeyValue{
+		wire.TextAttribute(wire.PortsAttribute, wire.FormatPorts(boundPorts())),
+		wire.TextAttribute(wire.LowPortsAttribute, strconv.FormatBool(mayBindLowPorts())),
+	}
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(stateDir, &disk); err == nil {
+		free := int64(disk.Bavail) * disk.Bsize
+		out = append(out, wire.TextAttribute(wire.FreeDiskAttribute, strconv.FormatInt(free-free%(256<<20), 10))) // coarse, so that it is not news all the time
+	}
 	if text, err := os.ReadFile("/etc/os-release"); err == nil {
 		for line := range strings.Lines(string(text)) {
 			if name, ok := strings.CutPrefix(strings.TrimSpace(line), "PRETTY_NAME="); ok {
@@ -50,4 +62,61 @@ func observe() []*protobufs.KeyValue {
 		out = append(out, wire.TextAttribute("host.ip", strings.Join(list, ", ")))
 	}
 	return out
+}
+
+// mayBindLowPorts tells whether this process may bind ports below 1024: by a capability, or because the system lets
+// everybody.
+func mayBindLowPorts() bool {
+	if text, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start"); err == nil {
+		if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && n <= 1 {
+			return true
+		}
+	}
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		if hex, ok := strings.CutPrefix(line, "CapEff:"); ok {
+			caps, err := strconv.ParseUint(strings.TrimSpace(hex), 16, 64)
+			return err == nil && caps&(1<<10) != 0 // CAP_NET_BIND_SERVICE
+		}
+	}
+	return false
+}
+
+// boundPorts reads the ports that other programs listen on, from the kernel's tables (proc(5)).
+func boundPorts() []wire.Port {
+	mine := map[string]bool{}
+	fds, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		return nil
+	}
+	for _, fd := range fds {
+		if to, err := os.Readlink("/proc/self/fd/" + fd.Name()); err == nil {
+			if inode, ok := strings.CutPrefix(to, "socket:["); ok {
+				mine[strings.TrimSuffix(inode, "]")] = true
+			}
+		}
+	}
+	seen := map[wire.Port]bool{}
+	for _, table := range []struct{ name, transport, state string }{{"tcp", "tcp", "0A"}, {"tcp6", "tcp", "0A"}, {"udp", "udp", "07"}, {"udp6", "udp", "07"}} {
+		text, err := os.ReadFile("/proc/net/" + table.name)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			f := strings.Fields(line)
+			if len(f) < 10 || f[3] != table.state || mine[f[9]] {
+				continue
+			}
+			_, hex, _ := strings.Cut(f[1], ":")
+			if n, err := strconv.ParseUint(hex, 16, 16); err == nil && n > 0 {
+				seen[wire.Port{Transport: table.transport, Number: int(n)}] = true
+			}
+		}
+	}
+	return slices.SortedFunc(maps.Keys(seen), func(a, b wire.Port) int {
+		return cmp.Or(cmp.Compare(a.Number, b.Number), strings.Compare(a.Transport, b.Transport))
+	})
 }

@@ -12,15 +12,17 @@ import (
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
-// Kinds of definitions that this version runs, in the order in which they are listed.
-var Kinds = []string{"source", "format", "destination", "settings"}
+// Kinds of definitions, in the order in which they are listed.
+var Kinds = []string{"source", "format", "mask", "guard", "destination", "settings", "agents", "plan", "label-key"}
 
 // later are kinds of the language that this version does not run yet.
-var later = []string{"mask", "guard", "agents", "plan", "label-key", "notice", "kit"}
+var later = []string{"notice", "kit"}
 
 // ID names a definition.
 type ID struct{ Kind, Name string }
@@ -44,42 +46,48 @@ type Definition struct {
 
 	Source      *Source
 	Format      *format.Spec
+	Mask        *mask.Spec
+	Guard       *Guard
 	Destination *delivery.Spec
 	Settings    *Settings
+	Agents      *Agents
+	Plan        *Plan
+	LabelKey    *LabelKey
 
-	root *yamldoc.Node
+	root *yamldoc.Node // with the name
+	body *yamldoc.Node // without it
 }
 
 // Source is a source definition: how to treat it, and on which hosts.
 type Source struct {
-	About string
 	Hosts inventory.Selector
 	pipeline.Source
 }
 
-// Settings gives values to hosts. Of two that give a host the same setting the one of higher rank wins.
-type Settings struct {
-	Hosts  inventory.Selector
-	Rank   int64
-	Values map[string]string
+// Body is the document without its kind and name, as Schema describes it.
+func (d *Definition) Body() *yamldoc.Node { return d.body }
+
+// Schema is what the definition may hold.
+func (d *Definition) Schema() *schema.Value { return Schemas[d.Kind] }
+
+// Selector is the choice of hosts of a source, settings or agents definition, or nil.
+func (d *Definition) Selector() *inventory.Selector {
+	switch {
+	case d.Source != nil:
+		return &d.Source.Hosts
+	case d.Settings != nil:
+		return &d.Settings.Hosts
+	case d.Agents != nil:
+		return &d.Agents.Hosts
+	}
+	return nil
 }
 
 // Digest is over what the definition means, so that comments, spacing and samples do not count.
 func (d *Definition) Digest() string {
-	var b []byte
-	switch {
-	case d.Source != nil:
-		b = fmt.Appendf(b, "hosts: %s\n", d.Source.Hosts)
-		b = d.Source.AppendYAML(b, "")
-	case d.Format != nil:
-		b = d.Format.AppendYAML(b, "")
-	case d.Destination != nil:
-		b = d.Destination.AppendYAML(b, "")
-	case d.Settings != nil:
-		b = fmt.Appendf(b, "hosts: %s\nrank: %d\n", d.Settings.Hosts, d.Settings.Rank)
-		b = yamldoc.AppendFlowMap(b, d.Settings.Values)
-	}
-	sum := sha256.Sum256(append([]byte(d.ID.String()+"\n"), b...))
+	b := append([]byte(d.ID.String()), '\n')
+	b = d.Schema().AppendCanonical(b, d.body, "", func(k *schema.Key) bool { return k.Name == "about" || k.Name == "samples" }, nil)
+	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
 }
 
@@ -108,46 +116,23 @@ func (d *Definition) At(path ...string) (line, column int) {
 	return line, column
 }
 
-// Texts visits every text of the definition with its path, as At takes it.
-func (d *Definition) Texts(visit func(path []string, text string)) {
-	var walk func(n *yamldoc.Node, path []string)
-	walk = func(n *yamldoc.Node, path []string) {
-		switch n.Kind {
-		case yamldoc.Map:
-			for _, e := range n.Entries {
-				walk(e.Value, append(slices.Clip(path), e.Key))
-			}
-		case yamldoc.List:
-			for i, item := range n.Items {
-				walk(item, append(slices.Clip(path), fmt.Sprintf("#%d", i)))
-			}
-		case yamldoc.Text:
-			visit(path, n.Value)
-		}
-	}
-	if d.root != nil {
-		walk(d.root, nil)
-	}
-}
-
-// Chosen returns the names of the hosts that a source or settings definition is for.
+// Chosen returns the names of the hosts that the definition is for, if it chooses hosts.
 func (d *Definition) Chosen(hosts []inventory.Host) []string {
+	sel := d.Selector()
+	if sel == nil {
+		return nil
+	}
 	var out []string
-	for _, h := range hosts {
-		if d.Source != nil && d.Source.Hosts.Match(h.Labels) || d.Settings != nil && d.Settings.Hosts.Match(h.Labels) {
-			out = append(out, h.Name)
+	for i := range hosts {
+		if sel.Match(&hosts[i]) {
+			out = append(out, hosts[i].Name)
 		}
 	}
 	return out
 }
 
 // About is the sentence that a definition says of itself.
-func (d *Definition) About() string {
-	if d.Source != nil {
-		return d.Source.About
-	}
-	return ""
-}
+func (d *Definition) About() string { return d.body.Get("about").Text() }
 
 // Parse reads all definitions of a file.
 func Parse(file string, text []byte) ([]*Definition, []yamldoc.Problem) {
@@ -166,12 +151,12 @@ func Parse(file string, text []byte) ([]*Definition, []yamldoc.Problem) {
 
 func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 	r := &yamldoc.Reader{File: doc.File}
-	f := r.Fields(doc.Root, "a definition")
-	if f == nil {
+	if doc.Root.Kind != yamldoc.Map {
+		r.Mismatch(doc.Root, "a definition", "a map")
 		return nil, r.Problems
 	}
 	d := &Definition{File: doc.File, Line: doc.Line, Text: doc.Text, root: doc.Root}
-	kindAt, ok := identify(r, f, doc.Root, d)
+	kindAt, ok := identify(r, doc.Root, d)
 	if !ok {
 		return nil, r.Problems
 	}
@@ -182,33 +167,21 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 	if why := checkName(d.Name); why != "" {
 		r.FailAt(kindAt.Value.Line, kindAt.Value.Column, "schema", why, "")
 	}
-	switch d.Kind {
-	case "source":
-		s := &Source{About: f.Text("about"), Hosts: inventory.Decode(r, f)}
-		s.Source = pipeline.Decode(r, f, d.Name)
-		f.Close()
-		d.Source = s
-	case "format":
-		s := format.Decode(r, f, d.Name)
-		d.Format = &s
+	d.body = &yamldoc.Node{Kind: yamldoc.Map, Line: doc.Root.Line, Column: doc.Root.Column}
+	for _, e := range doc.Root.Entries {
+		if e.Value != kindAt.Value && (kindAt.Key != "kind" || e.Key != "kind" && e.Key != "name") {
+			d.body.Entries = append(d.body.Entries, e)
+		}
+	}
+	d.Schema().Validate(r, d.body, d.Kind, schema.Where{})
+	d.fill(r)
+	if d.Kind == "format" {
 		if _, taken := format.BuiltIn(d.Name); taken {
 			r.FailAt(kindAt.Line, kindAt.Column, "schema", fmt.Sprintf("%q is a built-in format", d.Name), "choose another name")
 		}
-	case "destination":
-		s := delivery.Decode(r, f, d.Name)
-		d.Destination = &s
-	case "settings":
-		f.Later("about")
-		d.Settings = &Settings{Hosts: inventory.Decode(r, f), Rank: f.Int("rank", 0, 0), Values: f.TextMap("values")}
-		for _, e := range f.Entries("values") {
-			if why := inventory.CheckKey(e.Key); why != "" {
-				r.FailAt(e.Line, e.Column, "schema", why, "")
-			}
-		}
-		if !f.Has("values") {
-			r.Fail(f.At(), "schema", "settings need \"values\": a map of names and values", "")
-		}
-		f.Close()
+	}
+	if d.Kind == "mask" && slices.Contains(mask.Detectors, d.Name) {
+		r.FailAt(kindAt.Line, kindAt.Column, "schema", fmt.Sprintf("%q is a built-in mask", d.Name), "choose another name")
 	}
 	for i := range r.Problems {
 		if r.Problems[i].Line < doc.Line {
@@ -219,12 +192,11 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 }
 
 // identify takes kind and name from the first key, or from the keys kind and name.
-func identify(r *yamldoc.Reader, f *yamldoc.Fields, root *yamldoc.Node, d *Definition) (at yamldoc.Entry, ok bool) {
+func identify(r *yamldoc.Reader, root *yamldoc.Node, d *Definition) (at yamldoc.Entry, ok bool) {
 	all := append(slices.Clone(Kinds), later...)
-	if f.Has("kind") {
-		n := f.Node("kind")
-		d.Kind = r.AsText(n, "kind")
-		d.Name = r.AsText(f.Require("name", "the name of the definition"), "name")
+	name := root.Get("name")
+	if n := root.Get("kind"); n != nil {
+		d.Kind = n.Text()
 		at = yamldoc.Entry{Key: "kind", Line: n.Line, Column: n.Column, Value: n}
 	} else {
 		if len(root.Entries) == 0 {
@@ -232,10 +204,7 @@ func identify(r *yamldoc.Reader, f *yamldoc.Fields, root *yamldoc.Node, d *Defin
 			return at, false
 		}
 		at = root.Entries[0]
-		d.Kind = at.Key
-		if slices.Contains(all, d.Kind) {
-			d.Name = r.AsText(f.Node(at.Key), at.Key)
-		}
+		d.Kind, name = at.Key, at.Value
 	}
 	if !slices.Contains(all, d.Kind) {
 		fix := "kinds are " + strings.Join(Kinds, ", ")
@@ -245,6 +214,11 @@ func identify(r *yamldoc.Reader, f *yamldoc.Fields, root *yamldoc.Node, d *Defin
 		r.FailAt(at.Line, at.Column, "unknown-kind", fmt.Sprintf("a document begins with its kind; %q is none", d.Kind), fix)
 		return at, false
 	}
+	if name == nil || name.Kind == yamldoc.Null || name.Kind == yamldoc.Map || name.Kind == yamldoc.List {
+		r.FailAt(at.Line, at.Column, "schema", fmt.Sprintf("the %s has no name", d.Kind), "such as "+d.Kind+": gate-scans")
+		return at, false
+	}
+	d.Name = name.Text()
 	return at, true
 }
 
@@ -262,8 +236,9 @@ func checkName(name string) string {
 
 // Catalogue is a set of definitions. It is not changed after it was made.
 type Catalogue struct {
-	list []*Definition
-	byID map[ID]*Definition
+	list     []*Definition
+	settings []*Definition
+	byID     map[ID]*Definition
 }
 
 // New makes a catalogue. Of two definitions with one name the first stays, and the second is a problem.
@@ -281,6 +256,11 @@ func New(defs []*Definition) (*Catalogue, []yamldoc.Problem) {
 		c.list = append(c.list, d)
 	}
 	sort.Slice(c.list, func(i, j int) bool { return c.list[i].Compare(c.list[j].ID) < 0 })
+	for _, d := range c.list {
+		if d.Settings != nil {
+			c.settings = append(c.settings, d)
+		}
+	}
 	return c, problems
 }
 
@@ -299,6 +279,14 @@ func (c *Catalogue) Names(kind string) []string {
 		}
 	}
 	return out
+}
+
+// Mask returns a built-in or defined mask.
+func (c *Catalogue) Mask(name string) (mask.Spec, bool) {
+	if d := c.Get("mask", name); d != nil {
+		return *d.Mask, true
+	}
+	return mask.Spec{Name: name, Detector: name, Fill: mask.Fill{Character: "*"}}, slices.Contains(mask.Detectors, name)
 }
 
 // Format returns a built-in or defined format.

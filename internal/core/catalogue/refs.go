@@ -3,12 +3,12 @@ package catalogue
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
-	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/inventory"
-	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/schema"
 )
 
 // Ref is a reference in a text, such as ${setting.log_root}.
@@ -43,11 +43,9 @@ func Expand(text string, get func(Ref) (string, bool)) (out string, missing []Re
 		ref := Ref{space, name}
 		switch {
 		case !ok || name == "":
-			return "", nil, fmt.Errorf("%q is not a reference; known are ${setting.NAME}, ${host.name}, ${label.KEY}", text[i:i+end+1])
-		case space == "secret" || space == "observed":
-			return "", nil, fmt.Errorf("%s: references to %ss are not available yet", ref, strings.TrimSuffix(space, "ed"))
-		case space == "host" && name != "name", space != "host" && space != "setting" && space != "label":
-			return "", nil, fmt.Errorf("%s is not known; known are ${setting.NAME}, ${host.name}, ${label.KEY}", ref)
+			return "", nil, fmt.Errorf("%q is not a reference; known are %s", text[i:i+end+1], knownRefs)
+		case !slices.Contains(spaces, space), space == "host" && name != "name", space == "observed" && name != "os" && name != "arch" && name != "name":
+			return "", nil, fmt.Errorf("%s is not known; known are %s", ref, knownRefs)
 		}
 		value, ok := get(ref)
 		if !ok {
@@ -57,6 +55,10 @@ func Expand(text string, get func(Ref) (string, bool)) (out string, missing []Re
 		text = text[i+end+1:]
 	}
 }
+
+var spaces = []string{"setting", "host", "label", "observed", "secret"}
+
+const knownRefs = "${setting.NAME}, ${host.name}, ${label.KEY}, ${observed.os}, ${observed.arch}, ${observed.name}, ${secret.NAME}"
 
 // Refs returns the references of a text in order, each once.
 func Refs(text string) ([]Ref, error) {
@@ -70,82 +72,64 @@ func Refs(text string) ([]Ref, error) {
 	return refs, err
 }
 
-// SourceTexts returns every text of a source that may hold references, to read or to replace, except its labels.
-func SourceTexts(s *pipeline.Source) []*string {
-	out := make([]*string, 0, len(s.Files)+len(s.Except)+1)
-	for i := range s.Files {
-		out = append(out, &s.Files[i])
-	}
-	for i := range s.Except {
-		out = append(out, &s.Except[i])
-	}
-	return append(out, &s.Time.Zone)
-}
-
-// sourcePath is where text number i of SourceTexts stands.
-func sourcePath(s *pipeline.Source, i int) []string {
-	switch n := len(s.Files); {
-	case i < n:
-		return []string{"read", "files", fmt.Sprintf("#%d", i)}
-	case i < n+len(s.Except):
-		return []string{"read", "except", fmt.Sprintf("#%d", i-n)}
-	}
-	return []string{"time", "zone"}
-}
-
-// DestinationTexts is SourceTexts for a destination; its headers are the map beside it.
-func DestinationTexts(d *delivery.Spec) []*string { return []*string{&d.URL, &d.Path} }
-
-// DefinitionRefs returns all references of a definition with the place of the first use of each; broken are the
-// places whose references have a wrong form.
-func DefinitionRefs(d *Definition) (refs map[Ref][]string, broken []BrokenRef) {
+// Refs returns all references of a definition with the place of the first use of each; broken are the places whose
+// references have a wrong form or stand where none is read.
+func (d *Definition) Refs() (refs map[Ref][]string, broken []BrokenRef) {
 	refs = map[Ref][]string{}
-	note := func(text string, path ...string) {
-		found, err := Refs(text)
+	d.Schema().Walk(d.body, func(p schema.Place) {
+		if !strings.Contains(p.Text, "${") || p.Path[0] == "about" {
+			return
+		}
+		if !p.Value.Refs {
+			if d.Kind == "format" || d.Kind == "mask" { // there ${ may well be a dollar before a field or in an expression
+				return
+			}
+			for _, ref := range looksLikeReference.FindAllString(p.Text, -1) {
+				if !strings.HasPrefix(ref, "$$") {
+					broken = append(broken, BrokenRef{p.Path, "reference-misplaced", fmt.Sprintf("%s would stay as it is written here: references are not read in %s", ref, strings.Join(p.Path, "."))})
+				}
+			}
+			return
+		}
+		found, err := Refs(p.Text)
 		if err != nil {
-			broken = append(broken, BrokenRef{path, err})
+			broken = append(broken, BrokenRef{p.Path, "reference-unknown", err.Error()})
 		}
 		for _, r := range found {
+			if r.Space == "secret" && !p.Value.Secrets {
+				broken = append(broken, BrokenRef{p.Path, "reference-misplaced", fmt.Sprintf("%s: a secret may not stand in %s, where anybody who reads the config would see it", r, strings.Join(p.Path, "."))})
+				continue
+			}
 			if _, ok := refs[r]; !ok {
-				refs[r] = path
+				refs[r] = p.Path
 			}
 		}
-	}
-	switch {
-	case d.Source != nil:
-		for i, t := range SourceTexts(&d.Source.Source) {
-			note(*t, sourcePath(&d.Source.Source, i)...)
-		}
-		for _, k := range slices.Sorted(maps.Keys(d.Source.Labels)) {
-			note(d.Source.Labels[k], "labels", k)
-		}
-	case d.Destination != nil:
-		kind := d.Destination.Kind
-		note(d.Destination.URL, "deliver", kind, "url")
-		note(d.Destination.Path, "deliver", kind, "path")
-		for _, k := range slices.Sorted(maps.Keys(d.Destination.Headers)) {
-			note(d.Destination.Headers[k], "deliver", kind, "headers", k)
-		}
-	}
+	})
 	return refs, broken
 }
 
-// BrokenRef is a reference of a wrong form.
+var looksLikeReference = regexp.MustCompile(`\$?\$\{(?:setting|host|label|secret|observed)\.[^}]*\}`)
+
+// BrokenRef is a reference of a wrong form, or in a wrong place.
 type BrokenRef struct {
-	Path []string
-	Err  error
+	Path         []string
+	Code, Reason string
 }
+
+// Settings are the settings definitions, in the catalogue's order.
+func (c *Catalogue) Settings() []*Definition { return c.settings }
 
 // Layers answers what settings a host has: its own win over those of the settings definitions that choose it, and of
 // these the one of the highest rank. Definitions of equal rank that disagree leave the value undefined and are named in
-// conflicts.
-func (c *Catalogue) Layers(h inventory.Host) (values map[string]string, conflicts []Conflict) {
-	values = map[string]string{}
-	from := map[string]*Definition{}
-	against := map[string]*Definition{} // of the same rank as from, with another value
-	for _, d := range c.list {
-		if d.Settings == nil || !d.Settings.Hosts.Match(h.Labels) {
+// conflicts. chosen tells which definitions choose the host, by their place in Settings; nil asks their selectors.
+func (c *Catalogue) Layers(h *inventory.Host, chosen func(i int) bool) (values map[string]string, conflicts []Conflict) {
+	var from, against map[string]*Definition // against: of the same rank as from, with another value
+	for i, d := range c.settings {
+		if chosen == nil && !d.Settings.Hosts.Match(h) || chosen != nil && !chosen(i) {
 			continue
+		}
+		if from == nil {
+			values, from = make(map[string]string, 8), make(map[string]*Definition, 8)
 		}
 		for k, v := range d.Settings.Values {
 			have := from[k]
@@ -154,6 +138,9 @@ func (c *Catalogue) Layers(h inventory.Host) (values map[string]string, conflict
 				values[k], from[k] = v, d
 				delete(against, k)
 			case d.Settings.Rank == have.Settings.Rank && v != values[k] && against[k] == nil:
+				if against == nil {
+					against = map[string]*Definition{}
+				}
 				against[k] = d
 			}
 		}
@@ -164,6 +151,9 @@ func (c *Catalogue) Layers(h inventory.Host) (values map[string]string, conflict
 			delete(values, k)
 		}
 	}
+	if values == nil {
+		return h.Settings, nil
+	}
 	maps.Copy(values, h.Settings)
 	return values, conflicts
 }
@@ -171,8 +161,9 @@ func (c *Catalogue) Layers(h inventory.Host) (values map[string]string, conflict
 // Conflict is a setting that two settings definitions give different values.
 type Conflict struct{ Setting, First, Second string }
 
-// Lookup returns the function that Expand needs for a host.
-func Lookup(h inventory.Host, settings map[string]string) func(Ref) (string, bool) {
+// Lookup returns the function that Expand needs for a host. secrets are the versions of the secrets that exist; one is
+// rendered as ${secret.NAME@VERSION}, never as its value.
+func Lookup(h *inventory.Host, settings map[string]string, secrets map[string]int) func(Ref) (string, bool) {
 	return func(r Ref) (string, bool) {
 		switch r.Space {
 		case "host":
@@ -180,6 +171,12 @@ func Lookup(h inventory.Host, settings map[string]string) func(Ref) (string, boo
 		case "label":
 			v, ok := h.Labels[r.Name]
 			return v, ok
+		case "observed":
+			f := h.Facts()
+			return f.Get("observed." + r.Name)
+		case "secret":
+			v, ok := secrets[r.Name]
+			return fmt.Sprintf("${secret.%s@%d}", r.Name, v), ok
 		}
 		v, ok := settings[r.Name]
 		return v, ok

@@ -1,15 +1,20 @@
 // Package check finds what is wrong with a catalogue before it leaves the desk.
+//
+// A check has a code; Codes says for each what it finds, why it matters, and what to do. Some need only the catalogue,
+// others the hosts and what their agents have reported.
 package check
 
 import (
+	"cmp"
 	"fmt"
-	"regexp"
-	"sort"
+	"slices"
 	"strings"
+	"time"
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
-	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/mask"
+	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -30,14 +35,6 @@ type Finding struct {
 	Reason, Fix    string
 }
 
-// NeedFleet lists, for people, the checks that cannot be made without the hosts.
-var NeedFleet = []string{
-	"no-hosts: a choice of hosts that finds none",
-	"setting-undefined: a setting or label that is not defined on a chosen host",
-	"file-read-twice, reads-own-output: sources that meet on a host, or read what the agent writes",
-	"settings-disagree: two settings definitions of equal rank that give one host different values",
-}
-
 // FromProblems turns what reading found into findings.
 func FromProblems(problems []yamldoc.Problem) []Finding {
 	var out []Finding
@@ -47,41 +44,35 @@ func FromProblems(problems []yamldoc.Problem) []Finding {
 	return out
 }
 
-// Fleet is who a catalogue is checked against; a nil fleet leaves the checks of NeedFleet out.
-type Fleet struct{ Hosts []inventory.Host }
+// World is what a catalogue is checked against beyond itself. Whatever of it is nil leaves the checks that need it out.
+type World struct {
+	Fleet   *render.Fleet                   // of this catalogue
+	Before  *catalogue.Catalogue            // the newest revision
+	Volumes []Volume                        // what sources really read
+	Cost    func(m mask.Spec) time.Duration // measures one search of mask.Trial
+}
+
+// Volume is what a source has read on one host, as bytes in a day.
+type Volume struct {
+	Host, Source string
+	Bytes        float64
+}
 
 type checker struct {
 	cat      *catalogue.Catalogue
+	world    World
 	findings []Finding
 }
 
 // Run makes all checks. Findings are ordered by severity, then place.
-func Run(cat *catalogue.Catalogue, fleet *Fleet) []Finding {
-	c := &checker{cat: cat}
-	used := map[string]bool{}
+func Run(cat *catalogue.Catalogue, world World) []Finding {
+	c := &checker{cat: cat, world: world}
 	for _, d := range cat.All() {
-		_, broken := catalogue.DefinitionRefs(d)
-		for _, b := range broken {
-			c.add(d, b.Path, "reference-unknown", Error, b.Err.Error(), "")
-		}
-		c.misplaced(d)
-		switch {
-		case d.Source != nil:
-			c.source(d)
-			for _, to := range d.Source.Send {
-				used[to] = true
-			}
-		case d.Format != nil:
-			c.samples(d)
-		}
+		c.definition(d)
 	}
-	for _, d := range cat.All() {
-		if d.Destination != nil && !used[d.Name] {
-			c.add(d, nil, "destination-unused", Note, "no source sends to this destination", "")
-		}
-	}
-	if fleet != nil {
-		c.fleet(fleet.Hosts)
+	c.renames()
+	if world.Fleet != nil {
+		c.fleet()
 	}
 	Sort(c.findings)
 	return c.findings
@@ -90,33 +81,62 @@ func Run(cat *catalogue.Catalogue, fleet *Fleet) []Finding {
 // Sort orders findings: errors first, then by file and line.
 func Sort(f []Finding) {
 	rank := map[string]int{Error: 0, Warning: 1, Note: 2}
-	sort.SliceStable(f, func(i, j int) bool {
-		a, b := f[i], f[j]
-		if a.Severity != b.Severity {
-			return rank[a.Severity] < rank[b.Severity]
-		}
-		if a.File != b.File {
-			return a.File < b.File
-		}
-		return a.Line < b.Line
+	slices.SortStableFunc(f, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Code, b.Code))
 	})
 }
 
 // HasErrors tells whether anything stops a publication.
 func HasErrors(f []Finding) bool {
-	for _, x := range f {
-		if x.Severity == Error {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(f, func(x Finding) bool { return x.Severity == Error })
 }
 
-func (c *checker) add(d *catalogue.Definition, path []string, code, severity, reason, fix string, hosts ...string) {
+// add notes a finding; its severity is that of its code.
+func (c *checker) add(d *catalogue.Definition, path []string, code, reason, fix string, hosts ...string) {
 	line, column := d.At(path...)
-	c.findings = append(c.findings, Finding{Code: code, Severity: severity, Kind: d.Kind, Name: d.Name, File: d.File,
+	c.findings = append(c.findings, Finding{Code: code, Severity: severities[code], Kind: d.Kind, Name: d.Name, File: d.File,
 		Line: line, Column: column, Hosts: hosts, Reason: reason, Fix: fix})
 }
+
+// definition makes the checks that need nothing but the catalogue.
+func (c *checker) definition(d *catalogue.Definition) {
+	_, broken := d.Refs()
+	for _, b := range broken {
+		fix := ""
+		if b.Code == "reference-misplaced" {
+			fix = "write the value out"
+		}
+		c.add(d, b.Path, b.Code, b.Reason, fix)
+	}
+	c.secretsInClear(d)
+	switch {
+	case d.Source != nil:
+		c.source(d)
+		c.conditions(d)
+		c.routes(d)
+		c.listenerWithoutTLS(d)
+	case d.Format != nil:
+		for i, name := range d.Format.FirstOf {
+			if f, ok := c.cat.Format(name); !ok {
+				c.dangling(d, []string{"first-of", at(i)}, "format", name, append(c.cat.Names("format"), format.Kinds...))
+			} else if f.Kind == "first-of" {
+				c.add(d, []string{"first-of", at(i)}, "format-invalid", fmt.Sprintf("%s is a first-of itself", name), "name its formats here")
+			}
+		}
+		c.samples(d)
+	case d.Mask != nil:
+		c.mask(d)
+	case d.Guard != nil:
+		c.guard(d)
+	case d.Destination != nil:
+		if len(c.cat.UsedBy(d.ID)) == 0 {
+			c.add(d, nil, "destination-unused", "no source sends to this destination", "send something to it, or remove it")
+		}
+		c.withoutTLS(d)
+	}
+}
+
+func at(i int) string { return fmt.Sprintf("#%d", i) }
 
 func (c *checker) source(d *catalogue.Definition) {
 	s := d.Source
@@ -124,18 +144,39 @@ func (c *checker) source(d *catalogue.Definition) {
 	if !ok {
 		c.dangling(d, []string{"format"}, "format", s.Format, append(c.cat.Names("format"), format.Kinds...))
 	}
-	for i, to := range s.Send {
-		if c.cat.Get("destination", to) == nil {
-			c.dangling(d, []string{"send", fmt.Sprintf("#%d", i), "to"}, "destination", to, c.cat.Names("destination"))
+	for i, e := range s.Send {
+		if c.cat.Get("destination", e.To) == nil {
+			key := "to"
+			if e.Otherwise {
+				key = "otherwise"
+			}
+			c.dangling(d, []string{"send", at(i), key}, "destination", e.To, c.cat.Names("destination"))
+		}
+	}
+	if s.Unparsed != "keep" && s.Unparsed != "drop" && c.cat.Get("destination", s.Unparsed) == nil {
+		c.dangling(d, []string{"unparsed"}, "destination", s.Unparsed, append(c.cat.Names("destination"), "keep", "drop"))
+	}
+	for i, st := range s.Steps {
+		if st.Kind == "mask" {
+			for k, name := range st.Value.Texts() {
+				if _, known := c.cat.Mask(name); !known {
+					c.dangling(d, []string{"steps", at(i), "mask", at(k)}, "mask", name, c.cat.MaskNames())
+				}
+			}
+		}
+		if st.Kind == "parse" {
+			if name := st.Value.Get("format").Text(); name != "" {
+				if _, known := c.cat.Format(name); !known {
+					c.dangling(d, []string{"steps", at(i), "parse", "format"}, "format", name, append(c.cat.Names("format"), format.Kinds...))
+				}
+			}
 		}
 	}
 	for i, pattern := range s.Files {
 		if tooWide(pattern) {
-			c.add(d, []string{"read", "files", fmt.Sprintf("#%d", i)}, "pattern-too-wide", Error,
-				fmt.Sprintf("%q takes in everything on the host", pattern), "name the folder that the logs are in")
+			c.add(d, []string{"read", "files", at(i)}, "pattern-too-wide", fmt.Sprintf("%q takes in everything on the host", pattern), "name the folder that the logs are in")
 		} else if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "${") {
-			c.add(d, []string{"read", "files", fmt.Sprintf("#%d", i)}, "path-relative", Error,
-				fmt.Sprintf("%q is not an absolute path", pattern), "begin it with / or a setting")
+			c.add(d, []string{"read", "files", at(i)}, "path-relative", fmt.Sprintf("%q is not an absolute path", pattern), "begin it with / or a setting")
 		}
 	}
 	if !ok {
@@ -143,36 +184,14 @@ func (c *checker) source(d *catalogue.Definition) {
 	}
 	spec.Time = spec.Time.Merge(s.Time)
 	if spec.NeedsZone() && spec.Time.Zone == "" {
-		c.add(d, []string{"format"}, "zone-missing", Error,
-			fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
+		c.add(d, []string{"format"}, "zone-missing", fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
 			"add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in")
 	}
-	if _, err := format.Compile(spec, format.Time{Zone: "UTC"}); err != nil {
-		c.add(d, []string{"time"}, "format-invalid", Error, err.Error(), "")
-	}
-}
-
-var looksLikeReference = regexp.MustCompile(`\$?\$\{(?:setting|host|label|secret|observed)\.[^}]*\}`)
-
-// misplaced finds what looks like a reference in a place where none is read, so that nobody takes it for one. A
-// format has none at all: there ${ may well be a dollar before a field.
-func (c *checker) misplaced(d *catalogue.Definition) {
-	if d.Format != nil {
-		return
-	}
-	d.Texts(func(path []string, text string) {
-		where := strings.Join(path, ".")
-		read := d.Source != nil && (strings.HasPrefix(where, "read.files.") || strings.HasPrefix(where, "read.except.") || where == "time.zone" || path[0] == "labels") ||
-			d.Destination != nil && path[0] == "deliver"
-		if read || where == "about" {
-			return
+	if spec.Runs() {
+		if _, err := format.Compile(spec, format.Time{Zone: "UTC"}); err != nil {
+			c.add(d, []string{"time"}, "format-invalid", err.Error(), "")
 		}
-		for _, ref := range looksLikeReference.FindAllString(text, -1) {
-			if !strings.HasPrefix(ref, "$$") {
-				c.add(d, path, "reference-misplaced", Error, fmt.Sprintf("%s would stay as it is written here: references are not read in %s", ref, where), "write the value out")
-			}
-		}
-	})
+	}
 }
 
 func (c *checker) dangling(d *catalogue.Definition, path []string, kind, name string, known []string) {
@@ -182,147 +201,103 @@ func (c *checker) dangling(d *catalogue.Definition, path []string, kind, name st
 	} else if len(known) > 0 && len(known) < 12 {
 		fix = "there are " + strings.Join(known, ", ")
 	}
-	c.add(d, path, "dangling-reference", Error, fmt.Sprintf("there is no %s %q", kind, name), fix)
+	c.add(d, path, "dangling-reference", fmt.Sprintf("there is no %s %q", kind, name), fix)
 }
 
 func (c *checker) samples(d *catalogue.Definition) {
+	if !d.Format.Runs() {
+		return
+	}
 	zone := format.Time{}
 	if d.Format.Time.Zone == "" {
 		zone.Zone = "UTC" // samples say nothing of time; a source will name the zone
 	}
 	failures, err := format.CheckSamples(*d.Format, zone)
 	if err != nil {
-		c.add(d, []string{"template"}, "format-invalid", Error, err.Error(), "")
+		c.add(d, []string{d.Format.Kind}, "format-invalid", err.Error(), "")
 		return
 	}
 	for _, f := range failures {
 		c.findings = append(c.findings, Finding{Code: "sample-failed", Severity: Error, Kind: d.Kind, Name: d.Name, File: d.File,
-			Line: f.Sample.Line, Column: f.Sample.Column, Reason: f.Why, Fix: "mend the template or the sample"})
+			Line: f.Sample.Line, Column: f.Sample.Column, Reason: f.Why, Fix: "mend the format or the sample"})
 	}
 }
 
-func (c *checker) fleet(hosts []inventory.Host) {
-	type missing struct {
-		path  []string
-		hosts []string
+// slowMask is the cost above which a mask is called slow: one search of mask.Trial, whose lines hold nothing to find.
+const slowMask = 4 * time.Millisecond
+
+func (c *checker) mask(d *catalogue.Definition) {
+	for _, f := range d.Mask.CheckSamples() {
+		list, i := "hits", slices.Index(d.Mask.Hits, f.Text)
+		why := fmt.Sprintf("the mask finds nothing in %q, though the sample says it must", f.Text)
+		if f.Miss {
+			list, i = "misses", slices.Index(d.Mask.Misses, f.Text)
+			why = fmt.Sprintf("the mask finds something in %q, though the sample says it must not", f.Text)
+		}
+		c.add(d, []string{"samples", list, at(i)}, "sample-failed", why, "mend the expression or the sample")
 	}
-	layers := make([]map[string]string, len(hosts))
-	disagree := map[catalogue.Conflict][]string{}
-	for i, h := range hosts {
-		var conflicts []catalogue.Conflict
-		layers[i], conflicts = c.cat.Layers(h)
-		for _, k := range conflicts {
-			disagree[k] = append(disagree[k], h.Name)
+	if c.world.Cost == nil || d.Mask.Find == "" {
+		return
+	}
+	cost := c.world.Cost(*d.Mask)
+	needs := d.Mask.Needs()
+	if needs != "" && cost < slowMask {
+		return
+	}
+	speed := fmt.Sprintf("searching %d kB of lines that hold nothing took %s, about %.0f MB/s", len(mask.Trial)/1000, cost.Round(100*time.Microsecond), float64(len(mask.Trial))/max(cost.Seconds(), 1e-9)/1e6)
+	if needs == "" {
+		c.add(d, []string{"find"}, "mask-slow", speed+": no literal and no small class of characters lets it skip a line", "put something fixed into the expression, such as the word before the data, or use near")
+	} else {
+		c.add(d, []string{"find"}, "mask-slow", speed, "make the expression simpler, or its beginning fixed")
+	}
+}
+
+func (c *checker) guard(d *catalogue.Definition) {
+	for i, name := range d.Guard.Masks {
+		if _, ok := c.cat.Mask(name); !ok {
+			c.dangling(d, []string{"masks", at(i)}, "mask", name, c.cat.MaskNames())
 		}
 	}
-	for k, names := range disagree {
-		c.add(c.cat.Get("settings", k.Second), []string{"values", k.Setting}, "settings-disagree", Error,
-			fmt.Sprintf("settings %s and %s give %s different values on %s", k.First, k.Second, k.Setting, some(names)),
-			"give one of them a higher rank, make their hosts disjoint, or set it on the hosts themselves", names...)
+	covers, near := 0, ""
+	for _, o := range c.cat.All() {
+		if o.Source == nil {
+			continue
+		}
+		if d.Guard.Covers(o.Source) {
+			covers++
+			continue
+		}
+		for _, t := range d.Guard.Sources.Terms {
+			if v, ok := o.Source.Labels[t.Key]; ok && yamldoc.Nearest(v, t.Values) != "" {
+				near = fmt.Sprintf("source %s has %s=%s; did you mean that?", o.Name, t.Key, v)
+			}
+		}
 	}
-	c.overlaps(hosts, layers)
+	if covers == 0 {
+		if near == "" {
+			near = "label the sources that it is for, or remove it"
+		}
+		c.add(d, []string{"sources"}, "guard-covers-nothing", fmt.Sprintf("no source has the labels %s, so this guard protects nothing", d.Guard.Sources), near)
+	}
+}
+
+// renames finds sources that were renamed without saying so: their positions would be lost, and all be read again.
+func (c *checker) renames() {
 	for _, d := range c.cat.All() {
-		if d.Source == nil && d.Settings == nil {
-			continue
-		}
-		chosen := d.Chosen(hosts)
-		if len(chosen) == 0 {
-			c.noHosts(d, hosts)
-			continue
-		}
 		if d.Source == nil {
 			continue
 		}
-		undefined := map[catalogue.Ref]*missing{}
-		place := func(of *catalogue.Definition, pathOf func(path []string) []string) {
-			refs, _ := catalogue.DefinitionRefs(of)
-			for i, h := range hosts {
-				if !d.Source.Hosts.Match(h.Labels) {
-					continue
-				}
-				get := catalogue.Lookup(h, layers[i])
-				for ref, path := range refs {
-					if _, ok := get(ref); ok {
-						continue
-					}
-					if undefined[ref] == nil {
-						undefined[ref] = &missing{path: pathOf(path)}
-					}
-					undefined[ref].hosts = append(undefined[ref].hosts, h.Name)
-				}
-			}
+		if was := d.Source.Was; was != "" && c.cat.Get("source", was) != nil {
+			c.add(d, []string{"was"}, "was-in-use", fmt.Sprintf("source %s is still there, and keeps its own positions", was), "remove it, or leave was out")
 		}
-		place(d, func(p []string) []string { return p })
-		for i, to := range d.Source.Send {
-			if dest := c.cat.Get("destination", to); dest != nil {
-				place(dest, func([]string) []string { return []string{"send", fmt.Sprintf("#%d", i)} })
-			}
+		if c.world.Before == nil || d.Source.Was != "" || c.world.Before.Get("source", d.Name) != nil {
+			continue
 		}
-		for ref, m := range undefined {
-			fix := fmt.Sprintf("synaxis host set %s %s=VALUE, or a settings definition for these hosts", m.hosts[0], ref.Name)
-			if ref.Space == "label" {
-				fix = fmt.Sprintf("synaxis host label %s %s=VALUE", m.hosts[0], ref.Name)
+		for _, old := range c.world.Before.All() {
+			if old.Source == nil || c.cat.Get("source", old.Name) != nil || len(old.Source.Files) == 0 || !slices.Equal(old.Source.Files, d.Source.Files) {
+				continue
 			}
-			c.add(d, m.path, "setting-undefined", Error, fmt.Sprintf("%s is not defined on %s", ref, some(m.hosts)), fix, m.hosts...)
+			c.add(d, nil, "rename-without-was", fmt.Sprintf("source %s goes and this one reads the same files: without was its positions are lost", old.Name), "add was: "+old.Name)
 		}
 	}
-}
-
-func (c *checker) noHosts(d *catalogue.Definition, hosts []inventory.Host) {
-	sel := inventory.Selector{}
-	if d.Source != nil {
-		sel = d.Source.Hosts
-	} else {
-		sel = d.Settings.Hosts
-	}
-	fix := "label a host, or change the choice"
-	for _, t := range sel.Terms {
-		known := map[string]bool{}
-		keys := map[string]bool{}
-		for _, h := range hosts {
-			for k, v := range h.Labels {
-				keys[k] = true
-				if k == t.Key {
-					known[v] = true
-				}
-			}
-		}
-		if !keys[t.Key] {
-			if near := yamldoc.Nearest(t.Key, keysOf(keys)); near != "" {
-				fix = fmt.Sprintf("no host has the label %s; did you mean %q?", t.Key, near)
-			}
-			break
-		}
-		hit := false
-		for _, v := range t.Values {
-			hit = hit || known[v]
-		}
-		if !hit && len(t.Values) > 0 {
-			if near := yamldoc.Nearest(t.Values[0], keysOf(known)); near != "" {
-				fix = fmt.Sprintf("no host has %s=%s; did you mean %q?", t.Key, t.Values[0], near)
-			}
-			break
-		}
-	}
-	if len(hosts) == 0 {
-		fix = "no host has joined yet; synaxis join-token create"
-	}
-	c.add(d, []string{"hosts"}, "no-hosts", Warning, fmt.Sprintf("hosts (%s) chooses no host of the fleet", sel), fix)
-}
-
-func keysOf(m map[string]bool) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
-}
-
-// some names a few of many.
-func some(names []string) string {
-	if len(names) <= 3 {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more hosts", strings.Join(names[:2], ", "), len(names)-2)
 }

@@ -10,6 +10,7 @@ import (
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/render"
 )
 
 const good = `source: gates
@@ -28,19 +29,28 @@ destination: archive
 deliver: {discard: {}}
 `
 
-func fleet() *Fleet {
-	return &Fleet{Hosts: []inventory.Host{
+func fleet() []inventory.Host {
+	return []inventory.Host{
 		{Name: "g1", Labels: map[string]string{"role": "gate"}, Settings: map[string]string{"root": "/a"}},
 		{Name: "g2", Labels: map[string]string{"role": "gate"}, Settings: map[string]string{"root": "/b"}},
 		{Name: "k1", Labels: map[string]string{"role": "kiosk"}},
-	}}
+	}
 }
 
-func findings(t *testing.T, text string, f *Fleet) []Finding {
+func parse(t *testing.T, text string) *catalogue.Catalogue {
 	defs, problems := catalogue.Parse("f.yaml", []byte(text))
 	require.Empty(t, problems)
-	cat, _ := catalogue.New(defs)
-	return Run(cat, f)
+	cat, problems := catalogue.New(defs)
+	require.Empty(t, problems)
+	return cat
+}
+
+func findings(t *testing.T, text string, hosts []inventory.Host) []Finding {
+	cat := parse(t, text)
+	if hosts == nil {
+		return Run(cat, World{})
+	}
+	return Run(cat, World{Fleet: render.NewFleet(render.Input{Catalogue: cat}, inventory.NewIndex(hosts))})
 }
 
 func TestGood(t *testing.T) {
@@ -59,12 +69,12 @@ func TestEachCheck(t *testing.T) {
 		"format":      {"format: gate\ntime", "format: gat\ntime", Finding{Code: "dangling-reference", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 4, Column: 9, Reason: `there is no format "gat"`, Fix: `did you mean "gate"?`}},
 		"destination": {"[{to: archive}]", "[{to: archiv}]", Finding{Code: "dangling-reference", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 6, Column: 13, Reason: `there is no destination "archiv"`, Fix: `did you mean "archive"?`}},
 		"zone":        {"time: {zone: UTC}\n", "", Finding{Code: "zone-missing", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 4, Column: 9, Reason: "format gate reads a time without a zone, and neither it nor this source names one", Fix: "add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in"}},
-		"sample":      {"gives: {n: 4}", "gives: {n: 5}", Finding{Code: "sample-failed", Severity: Error, Kind: "format", Name: "gate", File: "f.yaml", Line: 11, Column: 12, Reason: "field n is 4 (int), expected 5 (int)", Fix: "mend the template or the sample"}},
+		"sample":      {"gives: {n: 4}", "gives: {n: 5}", Finding{Code: "sample-failed", Severity: Error, Kind: "format", Name: "gate", File: "f.yaml", Line: 11, Column: 12, Reason: "field n is 4 (int), expected 5 (int)", Fix: "mend the format or the sample"}},
 		"no hosts":    {"{role: gate}", "{role: gates}", Finding{Code: "no-hosts", Severity: Warning, Kind: "source", Name: "gates", File: "f.yaml", Line: 2, Column: 9, Reason: "hosts (role=gates) chooses no host of the fleet", Fix: `no host has role=gates; did you mean "gate"?`}},
 		"no label":    {"{role: gate}", "{rôle: gate}", Finding{Code: "no-hosts", Severity: Warning, Kind: "source", Name: "gates", File: "f.yaml", Line: 2, Column: 9, Reason: "hosts (rôle=gate) chooses no host of the fleet", Fix: `no host has the label rôle; did you mean "role"?`}},
 		"setting":     {"${setting.root}", "${setting.roots}", Finding{Code: "setting-undefined", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Hosts: []string{"g1", "g2"}, Reason: "${setting.roots} is not defined on g1, g2", Fix: "synaxis host set g1 roots=VALUE, or a settings definition for these hosts"}},
 		"label":       {"${setting.root}", "${label.lane}", Finding{Code: "setting-undefined", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Hosts: []string{"g1", "g2"}, Reason: "${label.lane} is not defined on g1, g2", Fix: "synaxis host label g1 lane=VALUE"}},
-		"reference":   {"${setting.root}", "${sitting.root}", Finding{Code: "reference-unknown", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Reason: "${sitting.root} is not known; known are ${setting.NAME}, ${host.name}, ${label.KEY}"}},
+		"reference":   {"${setting.root}", "${sitting.root}", Finding{Code: "reference-unknown", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Reason: "${sitting.root} is not known; known are ${setting.NAME}, ${host.name}, ${label.KEY}, ${observed.os}, ${observed.arch}, ${observed.name}, ${secret.NAME}"}},
 		"relative":    {"${setting.root}/", "logs/", Finding{Code: "path-relative", Severity: Error, Kind: "source", Name: "gates", File: "f.yaml", Line: 3, Column: 16, Reason: `"logs/*.log" is not an absolute path`, Fix: "begin it with / or a setting"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -162,9 +172,9 @@ func TestManyHosts(t *testing.T) {
 	for i := range 50 {
 		text += fmt.Sprintf("---\nsource: source-%d\nhosts: all\nread: {files: [\"${setting.root}/part-%d/*.log\"]}\nformat: raw\nsend: [{to: archive}]\n", i, i)
 	}
-	f := &Fleet{}
+	var f []inventory.Host
 	for i := range 2000 {
-		f.Hosts = append(f.Hosts, inventory.Host{Name: fmt.Sprintf("h%d", i), Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)}})
+		f = append(f, inventory.Host{Name: fmt.Sprintf("h%d", i), Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)}})
 	}
 	began := time.Now()
 	assert.Empty(t, findings(t, text, f))

@@ -9,17 +9,25 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// Spec is what a destination definition says. In the catalogue URL, Path and Headers may hold references.
+// Spec is what a destination definition says. In the catalogue URL, Path, Address and Headers may hold references.
 type Spec struct {
-	Name     string
-	Kind     string // otlp, http, file, discard
-	URL      string
-	Path     string
-	Form     string // http: ndjson, json-array
-	Headers  map[string]string
-	Compress string // none, gzip, zstd
-	Batch    Batch
-	Retry    Retry
+	Name      string
+	Kind      string // otlp, http, syslog, file, discard
+	URL       string
+	Path      string
+	Address   string // syslog: host and port
+	Transport string // syslog: udp, tcp, tls
+	Form      string // http: ndjson, json-array
+	Headers   map[string]string
+	Compress  string // none, gzip, zstd
+	Batch     Batch
+	Retry     Retry
+	Buffer    struct{ Disk int64 }
+	Verify    bool // the certificate of the destination
+
+	Expects   map[string]string // the types that the receiver's table takes
+	Budget    float64           // bytes that the fleet may send in BudgetPer; 0 for any
+	BudgetPer time.Duration
 }
 
 // Batch bounds one delivery: records, bytes before compression, and how long the first record waits.

@@ -11,6 +11,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -62,7 +63,8 @@ func decode(t *testing.T, text string) (Spec, []string) {
 	docs, problems := yamldoc.Parse("f", []byte(text))
 	require.Empty(t, problems)
 	r := &yamldoc.Reader{File: "f"}
-	s := Decode(r, r.Fields(docs[0].Root, "a destination"), "d")
+	schema.Obj("a destination", Keys...).Validate(r, docs[0].Root, "", schema.Where{})
+	s := Decode(r, docs[0].Root, "d")
 	var all []string
 	for _, p := range r.Problems {
 		all = append(all, p.Code+" "+p.Reason)
@@ -80,7 +82,9 @@ func TestYAMLRoundTrip(t *testing.T) {
 	} {
 		s, problems := decode(t, text)
 		require.Empty(t, problems, text)
-		again, problems := decode(t, string(s.AppendYAML(nil, "")))
+		docs, _ := yamldoc.Parse("f", []byte(text))
+		canonical := schema.Obj("a destination", Keys...).AppendCanonical(nil, docs[0].Root, "", schema.DeskKeys, nil)
+		again, problems := decode(t, string(canonical))
 		require.Empty(t, problems)
 		assert.Equal(t, s, again)
 	}
@@ -91,12 +95,15 @@ func TestDecodeRefuses(t *testing.T) {
 	for text, want := range map[string]string{
 		"deliver: {otlp: {url: nowhere}}":                              "not an http or https address",
 		"deliver: {file: {path: a/b}}":                                 "not an absolute path",
-		"deliver: {syslog: {}}":                                        "not-yet",
+		"deliver: {syslog: {}}":                                        `needs "address"`,
+		"deliver: {relay: x}":                                          "not-yet",
+		"deliver: {syslog: {address: nowhere}}":                        "not a host with its port",
+		"deliver: {discard: {}}\nlimit: 500/s":                         "counts no bytes",
+		"deliver: {discard: {}}\nauth: {bearer: a, header: {b: c}}":    "exactly one of bearer, basic, header",
 		"deliver: {otlp: {url: \"http://a\"}, discard: {}}":            "exactly one",
 		"compress: gzip":                                               "deliver",
-		"deliver: {discard: {}}\nbuffer: {disk: 1GiB}":                 `"buffer" is not available yet`,
 		"deliver: {file: {path: /a}}\ncompress: gzip":                  "not available yet for a file",
-		"deliver: {discard: {}}\ncompress: brotli":                     "one of none, gzip, zstd",
+		"deliver: {discard: {}}\ncompress: brotli":                     "one of: none, gzip, zstd",
 		"deliver: {discard: {}}\nbatch: {records: 0}":                  "1 or more",
 		"deliver: {http: {url: \"http://a\", form: xml}}":              "one of: ndjson, json-array",
 		"deliver: {discard: {}}\nretry: {first: 500}":                  "with its unit",

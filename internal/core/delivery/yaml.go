@@ -1,108 +1,137 @@
 package delivery
 
 import (
+	"fmt"
 	"net/url"
-	"strconv"
 	"strings"
 
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
-// Decode reads a destination; its name has been taken already. It closes f.
-func Decode(r *yamldoc.Reader, f *yamldoc.Fields, name string) Spec {
-	s := Spec{Name: name, Compress: "none", Batch: DefaultBatch, Retry: DefaultRetry}
-	f.Later("auth", "tls", "buffer", "isolate", "limit", "rejects", "expects", "budget", "about")
-	if n := f.Require("deliver", "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}"); n != nil {
-		d := r.Fields(n, "deliver")
-		d.Later("syslog", "relay", "postgresql", "kafka", "s3")
-		if d != nil && len(n.Entries) != 1 {
-			r.Fail(n, "schema", "deliver holds exactly one of otlp, http, file, discard", "")
-		}
-		for _, kind := range []string{"otlp", "http"} {
-			if u := d.Sub(kind); u != nil {
-				s.Kind = kind
-				if un := u.Require("url", "where to send"); un != nil {
-					s.URL = r.AsText(un, "url")
-					if p, err := url.Parse(s.URL); !strings.Contains(s.URL, "${") && (err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https") {
-						r.Fail(un, "schema", "url: "+strconv.Quote(s.URL)+" is not an http or https address", "")
-					}
-				}
-				s.Headers = u.TextMap("headers")
-				if kind == "http" {
-					s.Form = u.Choice("form", "ndjson", []string{"ndjson", "json-array"}, nil)
-				}
-				u.Close()
-			}
-		}
-		if u := d.Sub("file"); u != nil {
-			s.Kind = "file"
-			if pn := u.Require("path", "the file to append to"); pn != nil {
-				if s.Path = r.AsText(pn, "path"); !strings.HasPrefix(s.Path, "/") && !strings.HasPrefix(s.Path, "${") {
-					r.Fail(pn, "schema", "file.path: "+strconv.Quote(s.Path)+" is not an absolute path", "")
-				}
-			}
-			u.Close()
-		}
-		if u := d.Sub("discard"); u != nil {
-			s.Kind = "discard"
-			u.Close()
-		}
-		d.Close()
-	}
-	if n := f.Node("compress"); n != nil {
-		s.Compress = n.Value
-		switch {
-		case s.Compress != "none" && s.Compress != "gzip" && s.Compress != "zstd":
-			r.Fail(n, "schema", "compress: expected one of none, gzip, zstd, found "+strconv.Quote(n.Value), "")
-		case s.Compress != "none" && s.Kind == "file":
-			r.Fail(n, "not-yet", "compress is not available yet for a file", "leave it out for now")
-		}
-	}
-	if b := f.Sub("batch"); b != nil {
-		s.Batch.Records = int(min(b.Int("records", int64(s.Batch.Records), 1), 1<<20))
-		s.Batch.Bytes = max(b.Size("bytes", s.Batch.Bytes), 1)
-		s.Batch.Wait = b.Duration("wait", s.Batch.Wait)
-		b.Close()
-	}
-	if t := f.Sub("retry"); t != nil {
-		s.Retry.First = max(t.Duration("first", s.Retry.First), 10*1e6)
-		s.Retry.Most = max(t.Duration("most", s.Retry.Most), s.Retry.First)
-		s.Retry.For = t.Duration("for", s.Retry.For)
-		t.Close()
-	}
-	f.Close()
-	return s
+var secret = &schema.Value{Type: schema.Text, Refs: true, Secrets: true}
+
+// Keys are what a destination definition and the destination of a host config share, beside the name.
+var Keys = []schema.Key{
+	{Name: "deliver", Need: true, Hint: "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}", Value: schema.OneOf("deliver",
+		schema.Key{Name: "otlp", Part: "deliver-http", Value: schema.Obj("otlp", urlKey, headers), Doc: "OTLP over HTTP, protobuf.", Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`},
+		schema.Key{Name: "http", Part: "deliver-http", Value: schema.Obj("http", urlKey, headers, schema.Key{Name: "form", Value: schema.Words("ndjson", "json-array"), Default: "ndjson", Doc: "One JSON object a line, or one JSON array."}), Doc: "JSON over HTTP."},
+		schema.Key{Name: "syslog", Part: "deliver-syslog", Value: schema.Obj("syslog",
+			schema.Key{Name: "address", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkAddress}, Need: true, Doc: "Host and port."},
+			schema.Key{Name: "transport", Value: schema.Words("udp", "tcp", "tls"), Default: "tcp", Doc: "What carries it."}), Doc: "Syslog by RFC 5424.", Example: "syslog: {address: \"desk.whimbrel.example:6514\", transport: tls}"},
+		schema.Key{Name: "file", Part: "deliver-file", Value: schema.Obj("file", schema.Key{Name: "path", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkPath}, Need: true, Hint: "the file to append to", Doc: "The file to append to, one JSON object a line."}), Doc: "A file on the host."},
+		schema.Key{Name: "discard", Value: schema.Obj("discard"), Doc: "Nothing is kept; the records are counted."},
+		schema.Key{Name: "relay", Later: true, Value: schema.Scalar},
+		schema.Key{Name: "postgresql", Later: true, Value: schema.Scalar},
+		schema.Key{Name: "kafka", Later: true, Value: schema.Scalar},
+		schema.Key{Name: "s3", Later: true, Value: schema.Scalar},
+	), Doc: "How records get there: one of otlp, http, syslog, file, discard."},
+	{Name: "auth", Part: "auth", Value: schema.OneOf("auth",
+		schema.Key{Name: "bearer", Value: secret, Doc: "A bearer token.", Example: `bearer: "${secret.archive_token}"`},
+		schema.Key{Name: "basic", Value: schema.Obj("basic", schema.Key{Name: "user", Value: schema.WithRefs, Need: true, Doc: "The name."}, schema.Key{Name: "password", Value: secret, Need: true, Doc: "The password."}), Doc: "A name and a password."},
+		schema.Key{Name: "header", Value: schema.TableOf(secret), Doc: "Headers that carry a key.", Example: `header: {X-Key: "${secret.desk_key}"}`},
+	), Doc: "How the host proves who it is. Secrets are references; nothing secret is written here."},
+	{Name: "tls", Part: "tls", Value: schema.Obj("tls",
+		schema.Key{Name: "ca", Value: secret, Doc: "The authority that vouches for the destination, in PEM; default: the host's own list."},
+		schema.Key{Name: "certificate", Value: secret, Doc: "The host's own certificate, in PEM."},
+		schema.Key{Name: "key", Value: secret, Doc: "Its key, in PEM."},
+		schema.Key{Name: "server-name", Value: schema.WithRefs, Doc: "The name that the destination's certificate must have, when it is another than in the address."},
+		schema.Key{Name: "verify", Value: schema.Flag, Default: "true", Doc: "Whether the destination's certificate is verified at all."},
+	), Doc: "How the connection is made safe."},
+	{Name: "compress", Value: schema.Words("none", "gzip", "zstd"), Default: "none", Doc: "How the body is compressed."},
+	{Name: "batch", Value: schema.Obj("batch",
+		schema.Key{Name: "records", Value: schema.Whole(1), Default: "2000", Doc: "At most so many records in one delivery."},
+		schema.Key{Name: "bytes", Value: schema.ASize, Default: "1MiB", Doc: "At most so many bytes, before compression."},
+		schema.Key{Name: "wait", Value: schema.ADuration, Default: "1s", Doc: "How long the first record waits for others."},
+	), Doc: "How records are put together.", Example: "batch: {records: 2000, bytes: 1MiB, wait: 1s}"},
+	{Name: "buffer", Part: "disk-buffer", Value: schema.Obj("buffer",
+		schema.Key{Name: "disk", Value: schema.ASize, Doc: "Room on the host's disk, for each host.", Example: "disk: 1GiB"},
+		schema.Key{Name: "at-limit", Value: schema.Words("pause", "discard-oldest", "discard-newest"), Default: "pause", Doc: "What happens when it is full."},
+	), Doc: "Records that wait on the host's disk while the destination does not take them."},
+	{Name: "isolate", Value: schema.Flag, Default: "false", PartOf: isolatePart, Doc: "A cursor of its own, so that it never holds up its neighbours."},
+	{Name: "retry", Value: schema.Obj("retry",
+		schema.Key{Name: "first", Value: schema.ADuration, Default: "500ms", Doc: "The pause after the first failure; it doubles from there."},
+		schema.Key{Name: "most", Value: schema.ADuration, Default: "1m", Doc: "The longest pause."},
+		schema.Key{Name: "for", Value: schema.ADuration, Default: "72h", Doc: "After how long in all records go to the rejects."},
+	), Doc: "How a delivery that failed for now is tried again.", Example: "retry: {first: 500ms, most: 1m, for: 72h}"},
+	{Name: "limit", Part: "limit", Value: schema.Checked("schema", checkByteRate), Doc: "How fast records are sent, before compression, for each host.", Example: "limit: 5MiB/s"},
+	{Name: "rejects", Part: "rejects-bounds", Value: schema.Obj("rejects",
+		schema.Key{Name: "keep", Value: schema.ASize, Doc: "At most so much of what was refused for good is kept, for each host."},
+		schema.Key{Name: "for", Value: schema.ADuration, Doc: "For so long."},
+	), Doc: "What is kept of records that the destination refused for good.", Example: "rejects: {keep: 256MiB, for: 14d}"},
+	{Name: "expects", Desk: true, Value: schema.TableOf(schema.Words("text", "int", "float", "bool", "time")), Doc: "The fields that the receiver's table takes, with their types; checked against the sources.", Example: "expects: {lane: int, document: text}"},
+	{Name: "budget", Desk: true, Value: schema.Checked("schema", checkByteRate), Doc: "How much the whole fleet may send in a day of UTC; going over it only warns.", Example: "budget: 20GiB/day"},
 }
 
-// AppendYAML writes the destination as Decode reads it, each line after indent.
-func (s Spec) AppendYAML(dst []byte, indent string) []byte {
-	dst = append(append(append(append(dst, indent...), "deliver: {"...), s.Kind...), ": {"...)
-	sep := ""
-	add := func(key, value string) {
-		if value != "" {
-			dst = append(append(append(dst, sep...), key...), ": "...)
-			dst = yamldoc.AppendQuote(dst, value)
-			sep = ", "
+var (
+	urlKey  = schema.Key{Name: "url", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkURL}, Need: true, Hint: "where to send", Doc: "Where to send."}
+	headers = schema.Key{Name: "headers", Value: schema.TableOf(schema.WithRefs), Doc: "Headers that say something, but nothing secret.", Example: "headers: {X-Desk: watch}"}
+)
+
+func isolatePart(n *yamldoc.Node) string {
+	if n.Bool(false) {
+		return "isolate"
+	}
+	return ""
+}
+
+func checkURL(s string) error {
+	if p, err := url.Parse(s); err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https" {
+		return fmt.Errorf("%q is not an http or https address", s)
+	}
+	return nil
+}
+
+func checkPath(s string) error {
+	if !strings.HasPrefix(s, "/") {
+		return fmt.Errorf("%q is not an absolute path", s)
+	}
+	return nil
+}
+
+func checkAddress(s string) error {
+	if host, port, ok := strings.Cut(s, ":"); !ok || host == "" || port == "" {
+		return fmt.Errorf("%q is not a host with its port, such as desk.example:6514", s)
+	}
+	return nil
+}
+
+func checkByteRate(s string) error {
+	_, bytes, _, err := yamldoc.ParseRate(s)
+	if err == nil && !bytes {
+		err = fmt.Errorf("%q counts no bytes; expected a rate such as 5MiB/s or 20GiB/day", s)
+	}
+	return err
+}
+
+// Decode takes a destination out of a document that Keys found good. Its name has been taken already.
+func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
+	s := Spec{Name: name, Compress: "none", Batch: DefaultBatch, Retry: DefaultRetry, Expects: n.Get("expects").TextMap()}
+	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
+		s.Kind = d.Entries[0].Key
+		how := d.Entries[0].Value
+		s.URL, s.Path, s.Form, s.Headers = how.Get("url").Text(), how.Get("path").Text(), how.Get("form").Text(), how.Get("headers").TextMap()
+		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
+	}
+	if s.Kind == "http" && s.Form == "" {
+		s.Form = "ndjson"
+	}
+	if c := n.Get("compress"); c != nil {
+		if s.Compress = c.Text(); s.Compress != "none" && s.Kind == "file" {
+			r.Fail(c, "not-yet", "compress is not available yet for a file", "leave it out for now")
 		}
 	}
-	add("url", s.URL)
-	add("path", s.Path)
-	add("form", s.Form)
-	if len(s.Headers) > 0 {
-		dst = yamldoc.AppendFlowMap(append(append(dst, sep...), "headers: "...), s.Headers)
+	b, t := n.Get("batch"), n.Get("retry")
+	s.Batch.Records = int(min(b.Get("records").Int(int64(s.Batch.Records)), 1<<20))
+	s.Batch.Bytes = max(b.Get("bytes").Size(s.Batch.Bytes), 1)
+	s.Batch.Wait = b.Get("wait").Duration(s.Batch.Wait)
+	s.Retry.First = max(t.Get("first").Duration(s.Retry.First), 10*1e6)
+	s.Retry.Most = max(t.Get("most").Duration(s.Retry.Most), s.Retry.First)
+	s.Retry.For = t.Get("for").Duration(s.Retry.For)
+	s.Buffer.Disk = n.Get("buffer").Get("disk").Size(0)
+	if v := n.Get("budget"); v != nil {
+		s.Budget, _, s.BudgetPer, _ = yamldoc.ParseRate(v.Text())
 	}
-	dst = append(dst, "}}\n"...)
-	if s.Compress != "none" {
-		dst = append(append(append(append(dst, indent...), "compress: "...), s.Compress...), '\n')
-	}
-	if s.Kind == "discard" {
-		return dst
-	}
-	dst = append(append(dst, indent...), "batch: {records: "...)
-	dst = strconv.AppendInt(dst, int64(s.Batch.Records), 10)
-	dst = append(append(dst, ", bytes: "...), yamldoc.FormatSize(s.Batch.Bytes)...)
-	dst = append(append(append(dst, ", wait: "...), yamldoc.FormatDuration(s.Batch.Wait)...), "}\n"...)
-	dst = append(append(append(dst, indent...), "retry: {first: "...), yamldoc.FormatDuration(s.Retry.First)...)
-	dst = append(append(dst, ", most: "...), yamldoc.FormatDuration(s.Retry.Most)...)
-	return append(append(append(dst, ", for: "...), yamldoc.FormatDuration(s.Retry.For)...), "}\n"...)
+	s.Verify = n.Get("tls").Get("verify").Bool(true)
+	return s
 }

@@ -16,8 +16,12 @@ import (
 // Spec is what a format definition says.
 type Spec struct {
 	Name     string
-	Kind     string // one of Kinds
+	Kind     string // one of Kinds, or template, regex, csv, first-of
 	Template string // of kind template
+	Regex    string // of kind regex: RE2 with named groups
+	FirstOf  []string
+	Columns  []string          // of kind csv
+	Fields   map[string]string // declared types; nil: any name
 	Time     Time
 	Level    Level
 	Body     string // the field that becomes the body; default the whole line
@@ -25,12 +29,30 @@ type Spec struct {
 }
 
 // Kinds of formats that exist without being defined, in the order of the documentation.
-var Kinds = []string{"raw", "json", "keyvalue", "web-common", "web-combined"}
+var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined"}
+
+// parts are what an agent must be able to run for kinds that not every agent can.
+var parts = map[string]string{"regex": "format-regex", "csv": "format-csv", "first-of": "format-first-of", "syslog": "format-syslog"}
 
 // BuiltIn returns the built-in format of a name.
 func BuiltIn(name string) (Spec, bool) {
 	return Spec{Name: name, Kind: name}, slices.Contains(Kinds, name)
 }
+
+// Parts tells what an agent must be able to run for a format.
+func (s Spec) Parts() []string {
+	var out []string
+	if p := parts[s.Kind]; p != "" {
+		out = append(out, p)
+	}
+	if s.Fields != nil {
+		out = append(out, "format-fields")
+	}
+	return out
+}
+
+// Runs tells whether this code can read lines by the format; what it cannot run yet is in Parts.
+func (s Spec) Runs() bool { return len(s.Parts()) == 0 }
 
 // Time says which field holds the time and how it is written. A source's Time merges over its format's.
 type Time struct{ Field, Layout, Zone string }
@@ -97,6 +119,12 @@ func (s Spec) NeedsZone() bool {
 		}
 		l, err := compileLayout(t.Layout)
 		return t.Layout == "" || err == nil && !l.hasZone
+	case "csv", "regex", "first-of":
+		if t.Layout == "" {
+			return t.Field != ""
+		}
+		l, err := compileLayout(t.Layout)
+		return err == nil && !l.hasZone
 	case "json", "keyvalue":
 		if t.Layout == "" {
 			return false // known only from the lines: without a zone the observed time stands in, marked

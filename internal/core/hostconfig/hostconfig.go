@@ -6,12 +6,15 @@ package hostconfig
 
 import (
 	"fmt"
+	"slices"
 	"strings"
-	"time"
 
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/footprint"
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -23,15 +26,40 @@ type Config struct {
 	Host         string
 	Hash         string // as the service gave it; the agent reports it back
 	Labels       map[string]string
-	Report       time.Duration // 0: the agent's own
+	Footprint    footprint.Spec
 	Formats      []format.Spec
+	Masks        []mask.Spec
 	Destinations []delivery.Spec
 	Sources      []pipeline.Source
 }
 
-// Read reads a host config. It refuses what it does not know: a part that this agent cannot run must not be passed
-// over. All problems are in the one error.
-func Read(text []byte) (Config, error) {
+// Baseline is what every agent can run. An agent tells which parts it can run beyond; a config that needs another part
+// is refused, never passed over in part.
+var Baseline = []string{"files", "formats", "deliver-http", "deliver-file"}
+
+// Runs is what the agent of this version can run.
+var Runs = append([]string{"report"}, Baseline...)
+
+// Schema is the form of a host config.
+var Schema = schema.Obj("a host config", append([]schema.Key{
+	{Name: "synaxis", Value: schema.Whole(1), Need: true, Doc: "The version of this form."},
+	{Name: "host", Value: schema.Plain},
+	{Name: "hash", Value: schema.Plain},
+	{Name: "labels", Value: schema.TableOf(schema.Plain)},
+	{Name: "formats", Value: section("format", format.Keys)},
+	{Name: "masks", Part: "masks", Value: section("mask", mask.Keys)},
+	{Name: "destinations", Value: section("destination", delivery.Keys)},
+	{Name: "sources", Value: section("source", pipeline.Keys)},
+}, footprint.Keys...)...)
+
+func section(kind string, keys []schema.Key) *schema.Value {
+	name := schema.Key{Name: kind, Value: schema.Plain, Need: true, Doc: "Its name."}
+	return schema.ListOf(schema.Obj("a "+kind, append([]schema.Key{name}, keys...)...))
+}
+
+// Read reads a host config. It refuses what it does not know, and what runs does not hold: a part that this agent cannot
+// run must not be passed over. All problems are in the one error.
+func Read(text []byte, runs []string) (Config, error) {
 	docs, problems := yamldoc.Parse("host config", text)
 	if len(problems) > 0 {
 		return Config{}, problems[0]
@@ -40,7 +68,7 @@ func Read(text []byte) (Config, error) {
 		return Config{}, fmt.Errorf("host config: expected one document, found %d", len(docs))
 	}
 	r := &yamldoc.Reader{File: "host config"}
-	c := decode(r, docs[0].Root)
+	c := decode(r, docs[0].Root, runs)
 	if len(r.Problems) > 0 {
 		var b strings.Builder
 		b.WriteString("this agent cannot run the host config")
@@ -56,52 +84,66 @@ func Read(text []byte) (Config, error) {
 	return c, nil
 }
 
-func decode(r *yamldoc.Reader, root *yamldoc.Node) Config {
-	f := r.Fields(root, "a host config")
-	var c Config
-	if v := f.Require("synaxis", "the version of this form"); v != nil && v.Value != fmt.Sprint(Version) {
+func decode(r *yamldoc.Reader, root *yamldoc.Node, runs []string) Config {
+	c := Config{Host: root.Get("host").Text(), Hash: root.Get("hash").Text(), Labels: root.Get("labels").TextMap(), Footprint: footprint.Decode(root)}
+	if v := root.Get("synaxis"); v != nil && v.Value != fmt.Sprint(Version) {
 		r.Fail(v, "schema", fmt.Sprintf("form %s of the host config; this agent reads form %d", v.Value, Version), "install a newer agent")
 		return c
 	}
-	c.Host = f.Text("host")
-	c.Hash = f.Text("hash")
-	c.Labels = f.TextMap("labels")
-	c.Report = f.Duration("report", 0)
-	item := func(key string, each func(e *yamldoc.Fields, name string)) {
-		for _, n := range f.Items(key + "s") {
-			e := r.Fields(n, "a "+key)
-			each(e, r.AsText(e.Require(key, "its name"), key))
+	can := func(part string) bool { return slices.Contains(runs, part) }
+	Schema.Validate(r, root, "the host config", schema.Where{Host: true, Parts: can})
+	if len(r.Problems) > 0 {
+		return c
+	}
+	each := func(kind string, add func(n *yamldoc.Node, name string)) {
+		if list := root.Get(kind + "s"); list != nil {
+			for _, n := range list.Items {
+				add(n, n.Get(kind).Text())
+			}
 		}
 	}
-	item("format", func(e *yamldoc.Fields, name string) { c.Formats = append(c.Formats, format.Decode(r, e, name)) })
-	item("destination", func(e *yamldoc.Fields, name string) {
-		c.Destinations = append(c.Destinations, delivery.Decode(r, e, name))
+	each("format", func(n *yamldoc.Node, name string) { c.Formats = append(c.Formats, format.Decode(r, n, name)) })
+	each("mask", func(n *yamldoc.Node, name string) { c.Masks = append(c.Masks, mask.Decode(n, name)) })
+	each("destination", func(n *yamldoc.Node, name string) {
+		c.Destinations = append(c.Destinations, delivery.Decode(r, n, name))
 	})
-	item("source", func(e *yamldoc.Fields, name string) {
-		s := pipeline.Decode(r, e, name)
-		e.Close()
-		c.Sources = append(c.Sources, s)
-	})
-	f.Close()
-	c.check(r, root)
+	each("source", func(n *yamldoc.Node, name string) { c.Sources = append(c.Sources, pipeline.Decode(n, name)) })
+	c.check(r, root, can)
 	return c
 }
 
 // check makes sure that every name used is there, so that nothing fails later for want of a part.
-func (c Config) check(r *yamldoc.Reader, root *yamldoc.Node) {
-	if len(r.Problems) > 0 {
-		return
-	}
+func (c Config) check(r *yamldoc.Reader, root *yamldoc.Node, can func(string) bool) {
 	for _, s := range c.Sources {
-		if _, ok := c.Format(s.Format); !ok {
-			r.Fail(root, "schema", fmt.Sprintf("source %s needs format %s, which this agent does not have", s.Name, s.Format), "")
+		for _, name := range s.Formats() {
+			f, ok := c.Format(name)
+			if !ok {
+				r.Fail(root, "schema", fmt.Sprintf("source %s needs format %s, which this agent does not have", s.Name, name), "")
+			}
+			for _, part := range f.Parts() {
+				if !can(part) {
+					r.Fail(root, "agent-lacks", fmt.Sprintf("format %s of source %s needs the part %s, which this agent cannot run", name, s.Name, part), "")
+				}
+			}
 		}
-		for _, to := range s.Send {
+		for _, to := range s.Destinations() {
 			if _, ok := c.Destination(to); !ok {
 				r.Fail(root, "schema", fmt.Sprintf("source %s sends to %s, which is not in the config", s.Name, to), "")
 			}
 		}
 	}
+}
+
+// Names returns the names of one kind of part in a config that AppendItem wrote, without reading the rest of it.
+func Names(text, kind string) []string {
+	var out []string
+	for line := range strings.Lines(text) {
+		if rest, ok := strings.CutPrefix(line, "  - "+kind+": "); ok {
+			name, _, _ := strings.Cut(rest, " ")
+			out = append(out, strings.TrimSpace(name))
+		}
+	}
+	return out
 }
 
 // Format returns the format of a name, built in or brought along.
@@ -139,6 +181,9 @@ func AppendHead(dst []byte, host, hash string, labels map[string]string) []byte 
 func AppendSection(dst []byte, kind string) []byte {
 	return append(append(dst, kind...), "s:\n"...)
 }
+
+// TopLevel tells whether the keys of a kind stand at the top of a config rather than in a section.
+func TopLevel(kind string) bool { return kind == "agents" }
 
 // AppendItem opens one part of a section; body is what its AppendYAML wrote with Indent. revision, when it is not 0,
 // is told in a comment.

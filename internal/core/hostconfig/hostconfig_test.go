@@ -23,7 +23,7 @@ destinations:
 
 func TestRead(t *testing.T) {
 	t.Parallel()
-	c, err := Read([]byte(good))
+	c, err := Read([]byte(good), Runs)
 	require.NoError(t, err)
 	assert.Equal(t, "g1", c.Host)
 	assert.Equal(t, "abc", c.Hash)
@@ -35,9 +35,13 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ text, want string }{
 		"form":        {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
-		"section":     {good + "masks: []\n", `has no key "masks"`},
+		"section":     {good + "muscles: []\n", `has no key "muscles"`},
 		"key":         {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
-		"later":       {good[:len(good)-1] + "\n    buffer: {disk: 1GiB}\n", `"buffer" is not available yet`},
+		"later":       {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which this agent cannot run"},
+		"masks":       {good + "masks: [{mask: mm, find: x}]\n", "needs the part masks, which this agent cannot run"},
+		"guards":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs the part masks"},
+		"builtin":     {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: syslog\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs the part format-syslog"},
+		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
 		"delivery":    {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n", `has no key "carrier-pigeon"`},
 		"format":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
 		"destination": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    send: [dd]\n", "sends to dd, which is not in the config"},
@@ -47,7 +51,7 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			_, err := Read([]byte(c.text))
+			_, err := Read([]byte(c.text), Runs)
 			require.ErrorContains(t, err, c.want)
 		})
 	}
@@ -55,5 +59,5 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(good))
-	f.Fuzz(func(_ *testing.T, text []byte) { _, _ = Read(text) })
+	f.Fuzz(func(_ *testing.T, text []byte) { _, _ = Read(text, Runs) })
 }

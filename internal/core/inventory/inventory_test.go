@@ -21,7 +21,7 @@ func TestMatch(t *testing.T) {
 		{Selector{Terms: []Term{{"role", []string{"gate"}}, {"site", []string{"sm"}}}}, false},
 		{Selector{Terms: []Term{{"lane", []string{"1"}}}}, false},
 	} {
-		assert.Equal(t, c.want, c.s.Match(labels), c.s.String())
+		assert.Equal(t, c.want, c.s.Match(&Host{Labels: labels}), c.s.String())
 	}
 }
 

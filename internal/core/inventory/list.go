@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -127,6 +128,12 @@ func parseCSV(r *yamldoc.Reader, text []byte) []Entry {
 	}
 }
 
+// listed is one host of a list.
+var listed = schema.Obj("a host",
+	schema.Key{Name: "host", Value: schema.Plain, Need: true, Hint: "its name"},
+	schema.Key{Name: "labels", Value: schema.TableOf(schema.Plain)},
+	schema.Key{Name: "settings", Value: schema.TableOf(schema.Plain)})
+
 func parseDocument(r *yamldoc.Reader, text []byte) []Entry {
 	docs, problems := yamldoc.Parse(r.File, text)
 	r.Problems = append(r.Problems, problems...)
@@ -137,10 +144,8 @@ func parseDocument(r *yamldoc.Reader, text []byte) []Entry {
 			continue
 		}
 		for _, n := range d.Root.Items {
-			f := r.Fields(n, "a host")
-			e := Entry{Host: r.AsText(f.Require("host", "its name"), "host"), Labels: f.TextMap("labels"), Settings: f.TextMap("settings"), Line: n.Line}
-			f.Close()
-			list = append(list, e)
+			listed.Validate(r, n, "a host", schema.Where{})
+			list = append(list, Entry{Host: n.Get("host").Text(), Labels: n.Get("labels").TextMap(), Settings: n.Get("settings").TextMap(), Line: n.Line})
 		}
 	}
 	return list

@@ -9,22 +9,47 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/yamldoc"
 )
 
 // Source is what a host must know to collect one source. In the catalogue its texts may hold references; in a host
 // config they are resolved.
 type Source struct {
-	Name         string
+	Name, Was    string
 	Labels       map[string]string
 	Files        []string
 	Except       []string
 	FirstRead    string // now, start
+	Listen       *Listener
 	Begin        string
 	Format       string
 	Time         format.Time
 	KeepOriginal bool
-	Unparsed     string // keep, drop
-	Send         []string
+	Unparsed     string // keep, drop, or the name of a destination
+	Steps        []Step
+	Guards       []string // masks that guards put on it; in a host config only
+	Send         []Entry
+}
+
+// Listeners are the kinds of sources that listen.
+var Listeners = []string{"syslog", "socket", "http", "otlp"}
+
+// Listener is where a source listens. Port is a text, since it may be a reference in the catalogue.
+type Listener struct {
+	Kind, Address, Port, Transport string
+	Token                          string
+}
+
+// Step is one thing done to a record.
+type Step struct {
+	Kind  string // keep, drop, parse, set, mask, rename, remove, sample, limit
+	Value *yamldoc.Node
+}
+
+// Entry is one way that records go. An entry without a condition takes every record; Otherwise takes what no other took.
+type Entry struct {
+	To, When  string
+	Otherwise bool
 }
 
 // Counts are what became of the records of one run.

@@ -7,26 +7,37 @@ package render
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
 // RendererVersion is part of every hash: a renderer that writes something else has another one.
-const RendererVersion = "1"
+const RendererVersion = "2"
 
-// Renderer renders hosts against one catalogue. It caches fragments and belongs to one goroutine.
+// Input is what hosts are rendered from, beside the inventory.
+type Input struct {
+	Catalogue *catalogue.Catalogue
+	Changed   map[catalogue.ID]int // the revision in which each definition's meaning last changed
+	Secrets   map[string]int       // the versions of the secrets that exist
+}
+
+// Renderer renders hosts against one input. It caches fragments and belongs to one goroutine.
 type Renderer struct {
-	cat     *catalogue.Catalogue
-	changed map[catalogue.ID]int
+	in      Input
+	agents  []*plan
 	sources []*plan
-	shared  []*plan // the formats and destinations in use
+	shared  []*plan // the formats, masks and destinations in use
+	byID    map[catalogue.ID]*plan
 }
 
 // plan is a definition prepared for rendering.
@@ -34,7 +45,9 @@ type plan struct {
 	def      *catalogue.Definition
 	refs     []catalogue.Ref
 	cache    map[string]*Part
-	uses     []int // of a source: places in shared of its format, when it is not built in, and its destinations
+	uses     []int    // of a source: places in shared of what it needs
+	guards   []string // of a source: the masks that guards put on it
+	secrets  []int    // versions of the secrets in refs
 	revision int
 }
 
@@ -44,7 +57,14 @@ type Part struct {
 	Revision int // in which its meaning last changed
 	body     []byte
 	sum      [sha256.Size]byte
+
+	Files, Except []string // of a source: its patterns
+	Port          int      // of a source that listens; 0 when it is no port
+	Writes        string   // of a destination: the file that it appends to
 }
+
+// Sum64 is a short hash of what the part means.
+func (p *Part) Sum64() uint64 { return binary.LittleEndian.Uint64(p.sum[:]) }
 
 // LeftOut is a source that a host should run and cannot, because a value is missing.
 type LeftOut struct{ Source, Reason string }
@@ -58,98 +78,145 @@ type Manifest struct {
 	LeftOut []LeftOut
 }
 
-// New prepares a renderer. changed tells for each definition the revision in which its meaning last changed.
-func New(cat *catalogue.Catalogue, changed map[catalogue.ID]int) *Renderer {
-	r := &Renderer{cat: cat, changed: changed}
+// New prepares a renderer.
+func New(in Input) *Renderer { return renderer(in, nil) }
+
+// renderer prepares one and takes over from an older one every plan, with its fragments, that means the same.
+func renderer(in Input, old *Renderer) *Renderer {
+	r := &Renderer{in: in, byID: map[catalogue.ID]*plan{}}
 	place := map[catalogue.ID]int{}
-	for _, d := range cat.All() {
-		if d.Format != nil || d.Destination != nil {
+	for _, d := range in.Catalogue.All() {
+		if d.Format != nil || d.Mask != nil || d.Destination != nil {
 			place[d.ID] = len(r.shared)
-			r.shared = append(r.shared, r.plan(d))
+			r.shared = append(r.shared, r.plan(d, nil, old))
 		}
 	}
-	for _, d := range cat.All() {
-		if d.Source == nil {
-			continue
-		}
-		p := r.plan(d)
-		if i, ok := place[catalogue.ID{Kind: "format", Name: d.Source.Format}]; ok {
-			p.uses = append(p.uses, i)
-		}
-		for _, to := range d.Source.Send {
-			if i, ok := place[catalogue.ID{Kind: "destination", Name: to}]; ok {
-				p.uses = append(p.uses, i)
+	for _, d := range in.Catalogue.All() {
+		switch {
+		case d.Agents != nil:
+			r.agents = append(r.agents, r.plan(d, nil, old))
+		case d.Source != nil:
+			guards, _ := in.Catalogue.GuardMasks(d.Source)
+			p := r.plan(d, guards, old)
+			p.uses = nil
+			for _, u := range in.Catalogue.Uses(d.Source) {
+				p.uses = append(p.uses, place[u.ID])
 			}
+			r.sources = append(r.sources, p)
 		}
-		r.sources = append(r.sources, p)
 	}
 	return r
 }
 
-func (r *Renderer) plan(d *catalogue.Definition) *plan {
-	p := &plan{def: d, cache: map[string]*Part{}, revision: r.changed[d.ID]}
-	refs, _ := catalogue.DefinitionRefs(d)
+func (r *Renderer) plan(d *catalogue.Definition, guards []string, old *Renderer) *plan {
+	p := &plan{def: d, cache: map[string]*Part{}, guards: guards, revision: r.in.Changed[d.ID]}
+	if old != nil {
+		if was := old.byID[d.ID]; was != nil && was.means(d, guards, p.revision, r.in.Secrets) {
+			q := *was // its places in shared are others
+			q.def = d
+			r.byID[d.ID] = &q
+			return &q
+		}
+	}
+	refs, _ := d.Refs()
 	p.refs = slices.SortedFunc(maps.Keys(refs), func(a, b catalogue.Ref) int { return strings.Compare(a.String(), b.String()) })
+	p.secrets = versions(p.refs, r.in.Secrets)
+	r.byID[d.ID] = p
 	return p
 }
 
-// Host renders one host.
-func (r *Renderer) Host(h inventory.Host) *Manifest {
-	m := &Manifest{Host: h.Name, Labels: h.Labels, Parts: make([]*Part, 0, len(r.sources)+4)}
-	var settings map[string]string
-	lookup := func(ref catalogue.Ref) (string, bool) {
-		if settings == nil {
-			settings, _ = r.cat.Layers(h)
+func versions(refs []catalogue.Ref, secrets map[string]int) []int {
+	var out []int
+	for _, ref := range refs {
+		if ref.Space == "secret" {
+			out = append(out, secrets[ref.Name])
 		}
-		return catalogue.Lookup(h, settings)(ref)
+	}
+	return out
+}
+
+// means tells whether a plan is as good for a definition as a new one would be.
+func (p *plan) means(d *catalogue.Definition, guards []string, revision int, secrets map[string]int) bool {
+	return p.revision == revision && (p.def == d || p.def.Text == d.Text) && slices.Equal(p.guards, guards) && slices.Equal(p.secrets, versions(p.refs, secrets))
+}
+
+// Host renders one host.
+func (r *Renderer) Host(h *inventory.Host) *Manifest {
+	return r.host(h, chooser{
+		agents:   func(i int) bool { return r.agents[i].def.Agents.Hosts.Match(h) },
+		sources:  func(i int) bool { return r.sources[i].def.Source.Hosts.Match(h) },
+		settings: func(i int) bool { return r.in.Catalogue.Settings()[i].Settings.Hosts.Match(h) },
+	})
+}
+
+// chooser tells whether a host is chosen by the definition at a place.
+type chooser struct{ agents, sources, settings func(i int) bool }
+
+func (r *Renderer) host(h *inventory.Host, chosen chooser) *Manifest {
+	m := &Manifest{Host: h.Name, Labels: h.Labels}
+	parts := make([]*Part, 0, 64)
+	var lookup func(ref catalogue.Ref) (string, bool)
+	get := func(ref catalogue.Ref) (string, bool) {
+		if lookup == nil {
+			settings, _ := r.in.Catalogue.Layers(h, chosen.settings)
+			lookup = catalogue.Lookup(h, settings, r.in.Secrets)
+		}
+		return lookup(ref)
+	}
+	for i, p := range r.agents {
+		if chosen.agents(i) {
+			if part, missing := p.part(get); len(missing) == 0 {
+				parts = append(parts, part)
+			}
+			break // two for one host are an error at the desk; the first counts
+		}
 	}
 	shared := make([]*Part, len(r.shared))
-	for _, p := range r.sources {
-		if !p.def.Source.Hosts.Match(h.Labels) {
+	for i, p := range r.sources {
+		if !chosen.sources(i) {
 			continue
 		}
-		part, missing := p.part(lookup)
-		if len(missing) == 0 {
-			for _, u := range p.uses {
-				if _, miss := r.shared[u].part(lookup); len(miss) > 0 {
-					missing = append(missing, miss...)
-				}
+		part, missing := p.part(get)
+		for _, u := range p.uses {
+			if len(missing) > 0 {
+				break
 			}
+			_, missing = r.shared[u].part(get)
 		}
 		if len(missing) > 0 {
 			m.LeftOut = append(m.LeftOut, LeftOut{p.def.Name, missing[0].String() + " is not defined on this host"})
 			continue
 		}
-		m.Parts = append(m.Parts, part)
+		parts = append(parts, part)
 		for _, u := range p.uses {
 			if shared[u] == nil {
-				shared[u], _ = r.shared[u].part(lookup)
+				shared[u], _ = r.shared[u].part(get)
 			}
 		}
 	}
 	for _, part := range shared { // the catalogue's order: sources come first, and each list is sorted
 		if part != nil {
-			m.Parts = append(m.Parts, part)
+			parts = append(parts, part)
 		}
 	}
+	m.Parts = slices.Clone(parts)
 	m.hash()
 	return m
 }
 
 func (m *Manifest) hash() {
-	head := hostconfig.AppendHead(make([]byte, 0, 256), m.Host, RendererVersion, m.Labels)
-	h := sha256.New()
-	h.Write(head)
+	b := hostconfig.AppendHead(make([]byte, 0, 256+len(m.Parts)*sha256.Size), m.Host, RendererVersion, m.Labels)
 	for _, p := range m.Parts {
-		h.Write(p.sum[:])
+		b = append(b, p.sum[:]...)
 	}
-	m.Hash = hex.EncodeToString(h.Sum(nil))
+	sum := sha256.Sum256(b)
+	m.Hash = hex.EncodeToString(sum[:])
 }
 
 func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalogue.Ref) {
 	key := ""
 	if len(p.refs) > 0 {
-		var b []byte
+		b := make([]byte, 0, 128)
 		for _, ref := range p.refs {
 			v, ok := lookup(ref)
 			if !ok {
@@ -157,49 +224,54 @@ func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalog
 			}
 			b = append(append(b, v...), 0)
 		}
+		if part, ok := p.cache[string(b)]; ok {
+			return part, nil
+		}
 		key = string(b)
-	}
-	if part, ok := p.cache[key]; ok {
+	} else if part, ok := p.cache[""]; ok {
 		return part, nil
 	}
 	head := append(make([]byte, 0, 512), p.def.ID.String()...)
 	head = append(head, '\n')
 	text := p.body(head, lookup)
 	part := &Part{ID: p.def.ID, Revision: p.revision, body: text[len(head):], sum: sha256.Sum256(text)}
+	expand := func(text string) string {
+		out, _, _ := catalogue.Expand(text, lookup)
+		return out
+	}
+	switch d := p.def; {
+	case d.Source != nil:
+		for _, f := range d.Source.Files {
+			part.Files = append(part.Files, expand(f))
+		}
+		for _, f := range d.Source.Except {
+			part.Except = append(part.Except, expand(f))
+		}
+		if d.Source.Listen != nil {
+			if n, err := strconv.Atoi(expand(d.Source.Listen.Port)); err == nil && n > 0 && n < 1<<16 {
+				part.Port = n
+			}
+		}
+	case d.Destination != nil && d.Destination.Kind == "file":
+		part.Writes = expand(d.Destination.Path)
+	}
 	p.cache[key] = part
 	return part, nil
 }
 
 // body appends the definition with every reference resolved.
 func (p *plan) body(dst []byte, lookup func(catalogue.Ref) (string, bool)) []byte {
-	expand := func(texts []*string) {
-		for _, t := range texts {
-			*t, _, _ = catalogue.Expand(*t, lookup)
-		}
+	indent := hostconfig.Indent
+	if hostconfig.TopLevel(p.def.Kind) {
+		indent = ""
 	}
-	expandMap := func(m map[string]string) map[string]string {
-		if len(p.refs) == 0 {
-			return m
-		}
-		m = maps.Clone(m)
-		for k, v := range m {
-			m[k], _, _ = catalogue.Expand(v, lookup)
-		}
-		return m
-	}
-	switch d := p.def; {
-	case d.Source != nil:
-		s := d.Source.Source
-		s.Files, s.Except, s.Labels = slices.Clone(s.Files), slices.Clone(s.Except), expandMap(s.Labels)
-		expand(catalogue.SourceTexts(&s))
-		return s.AppendYAML(dst, hostconfig.Indent)
-	case d.Destination != nil:
-		s := *d.Destination
-		s.Headers = expandMap(s.Headers)
-		expand(catalogue.DestinationTexts(&s))
-		return s.AppendYAML(dst, hostconfig.Indent)
-	case d.Format != nil:
-		return d.Format.AppendYAML(dst, hostconfig.Indent)
+	dst = p.def.Schema().AppendCanonical(dst, p.def.Body(), indent, schema.DeskKeys, func(text string) string {
+		out, _, _ := catalogue.Expand(text, lookup)
+		return out
+	})
+	if len(p.guards) > 0 {
+		dst = append(append(dst, indent...), "guards: "...)
+		dst = append(yamldoc.AppendFlowList(dst, p.guards), '\n')
 	}
 	return dst
 }
@@ -212,6 +284,10 @@ func (m *Manifest) AppendText(dst []byte) []byte {
 func (m *Manifest) appendParts(dst []byte) []byte {
 	section := ""
 	for _, p := range m.Parts {
+		if hostconfig.TopLevel(p.Kind) {
+			dst = append(dst, p.body...)
+			continue
+		}
 		if p.Kind != section {
 			section = p.Kind
 			dst = hostconfig.AppendSection(dst, section)

@@ -50,18 +50,18 @@ func cat(t testing.TB, text string) *catalogue.Catalogue {
 	return c
 }
 
-func gate(name string) inventory.Host {
-	return inventory.Host{Name: name, Labels: map[string]string{"role": "gate", "site": "np"}, Settings: map[string]string{"root": "/log"}}
+func gate(name string) *inventory.Host {
+	return &inventory.Host{Name: name, Labels: map[string]string{"role": "gate", "site": "np"}, Settings: map[string]string{"root": "/log"}}
 }
 
 func TestHost(t *testing.T) {
 	t.Parallel()
-	r := New(cat(t, text), map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 7})
+	r := New(Input{Catalogue: cat(t, text), Changed: map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 7}})
 	m := r.Host(gate("g1"))
 	assert.Equal(t, []string{"all-notes", "gates"}, m.Sources())
 	assert.Contains(t, m.Text(), "  - source: gates  # revision 7\n")
 	assert.NotContains(t, m.Text(), "unused")
-	c, err := hostconfig.Read([]byte(m.Text()))
+	c, err := hostconfig.Read([]byte(m.Text()), hostconfig.Runs)
 	require.NoError(t, err)
 	assert.Equal(t, m.Hash, c.Hash)
 	d, _ := c.Destination("archive")
@@ -73,7 +73,7 @@ func TestHost(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, "%H:%M", f.Time.Layout)
 
-	other := r.Host(inventory.Host{Name: "k1", Labels: map[string]string{"role": "kiosk"}})
+	other := r.Host(&inventory.Host{Name: "k1", Labels: map[string]string{"role": "kiosk"}})
 	assert.Equal(t, []string{"all-notes"}, other.Sources())
 	assert.Empty(t, other.LeftOut)
 }
@@ -82,7 +82,7 @@ func TestLeftOut(t *testing.T) {
 	t.Parallel()
 	h := gate("g1")
 	delete(h.Settings, "root")
-	m := New(cat(t, text), nil).Host(h)
+	m := New(Input{Catalogue: cat(t, text)}).Host(h)
 	assert.Equal(t, []string{"all-notes"}, m.Sources())
 	assert.Equal(t, []LeftOut{{"gates", "${setting.root} is not defined on this host"}}, m.LeftOut)
 }
@@ -90,27 +90,27 @@ func TestLeftOut(t *testing.T) {
 // TestHashIsOverMeaning: the same inputs give the same bytes; what changes nothing for a host leaves its hash.
 func TestHashIsOverMeaning(t *testing.T) {
 	t.Parallel()
-	base := New(cat(t, text), nil).Host(gate("g1"))
-	same := New(cat(t, text), map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 9}).Host(gate("g1"))
+	base := New(Input{Catalogue: cat(t, text)}).Host(gate("g1"))
+	same := New(Input{Catalogue: cat(t, text), Changed: map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 9}}).Host(gate("g1"))
 	assert.Equal(t, base.Hash, same.Hash, "the revision is a comment")
-	assert.Equal(t, base.Hash, New(cat(t, strings.Replace(text, "source: all-notes", "# why\nsource: all-notes", 1)), nil).Host(gate("g1")).Hash)
-	assert.Equal(t, base.Hash, New(cat(t, strings.Replace(text, "destination: unused", "destination: unused-too", 1)), nil).Host(gate("g1")).Hash)
-	for what, h := range map[string]inventory.Host{
+	assert.Equal(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "source: all-notes", "# why\nsource: all-notes", 1))}).Host(gate("g1")).Hash)
+	assert.Equal(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "destination: unused", "destination: unused-too", 1))}).Host(gate("g1")).Hash)
+	for what, h := range map[string]*inventory.Host{
 		"label":   {Name: "g1", Labels: map[string]string{"role": "gate", "site": "sm"}, Settings: map[string]string{"root": "/log"}},
 		"setting": {Name: "g1", Labels: gate("").Labels, Settings: map[string]string{"root": "/logs"}},
 		"name":    gate("g2"),
 	} {
-		assert.NotEqual(t, base.Hash, New(cat(t, text), nil).Host(h).Hash, what)
+		assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, text)}).Host(h).Hash, what)
 	}
-	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1)), nil).Host(gate("g1")).Hash)
-	assert.NotEqual(t, base.Hash, New(cat(t, strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1)), nil).Host(gate("g1")).Hash)
+	assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1))}).Host(gate("g1")).Hash)
+	assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1))}).Host(gate("g1")).Hash)
 }
 
 func TestExplain(t *testing.T) {
 	t.Parallel()
 	c := cat(t, text)
-	lines := func(h inventory.Host, source string) (bool, string) {
-		gets, why := Explain(c, h, source)
+	lines := func(h *inventory.Host, source string) (bool, string) {
+		gets, why := Explain(Input{Catalogue: c}, h, source, nil)
 		var b strings.Builder
 		for _, w := range why {
 			fmt.Fprintf(&b, "%v %s\n", w.Holds, w.Text)
@@ -121,22 +121,22 @@ func TestExplain(t *testing.T) {
 	assert.True(t, gets)
 	assert.Equal(t, "true label role is gate, as it asks\ntrue ${label.site}, which source gates uses, is np\ntrue ${setting.root}, which source gates uses, is /log\n"+
 		"true ${host.name}, which destination archive uses, is g1\ntrue ${label.site}, which destination archive uses, is np\n", why)
-	gets, why = lines(inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}, "gates")
+	gets, why = lines(&inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}, "gates")
 	assert.False(t, gets)
 	assert.Contains(t, why, "false label role is kiosk; it asks for gate\n")
 	assert.Contains(t, why, "false ${setting.root}, which source gates uses, is not defined on this host\n")
-	_, why = lines(inventory.Host{Name: "k"}, "gates")
+	_, why = lines(&inventory.Host{Name: "k"}, "gates")
 	assert.Contains(t, why, "false the host has no label role; it asks for gate\n")
 	_, why = lines(gate("g1"), "gats")
 	assert.Equal(t, "false there is no source gats in the catalogue; did you mean gates?\n", why)
-	gets, why = lines(inventory.Host{Name: "k"}, "all-notes")
+	gets, why = lines(&inventory.Host{Name: "k"}, "all-notes")
 	assert.True(t, gets)
 	assert.Equal(t, "true it is for all hosts\n", why)
 	// An explanation and the rendered manifest never contradict each other.
-	r := New(c, nil)
-	for _, h := range []inventory.Host{gate("g1"), {Name: "x"}, {Name: "y", Labels: map[string]string{"role": "gate"}}} {
+	r := New(Input{Catalogue: c})
+	for _, h := range []*inventory.Host{gate("g1"), {Name: "x"}, {Name: "y", Labels: map[string]string{"role": "gate"}}} {
 		for _, source := range []string{"gates", "all-notes"} {
-			gets, _ := Explain(c, h, source)
+			gets, _ := Explain(Input{Catalogue: c}, h, source, nil)
 			assert.Equal(t, slices.Contains(r.Host(h).Sources(), source), gets, "%s %s", h.Name, source)
 		}
 	}
@@ -144,7 +144,7 @@ func TestExplain(t *testing.T) {
 
 func TestSameDifferenceSameGroup(t *testing.T) {
 	t.Parallel()
-	before, after := New(cat(t, text), nil), New(cat(t, strings.Replace(text, "files: [/notes]", "files: [/note]", 1)), nil)
+	before, after := New(Input{Catalogue: cat(t, text)}), New(Input{Catalogue: cat(t, strings.Replace(text, "files: [/notes]", "files: [/note]", 1))})
 	a := DifferenceKey(before.Host(gate("g1")), after.Host(gate("g1")))
 	assert.Equal(t, a, DifferenceKey(before.Host(gate("g2")), after.Host(gate("g2"))))
 	assert.Empty(t, DifferenceKey(before.Host(gate("g1")), before.Host(gate("g1"))))

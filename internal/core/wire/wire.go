@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/open-telemetry/opamp-go/protobufs"
@@ -29,6 +30,43 @@ const MaxMessage = 16 << 20
 
 // ServiceName is the service.name of our own agent; only an agent that says it gets our config.
 const ServiceName = "synaxis-agent"
+
+// Attributes by which our agent describes its host, beside those of the OpenTelemetry conventions. All are texts.
+const (
+	PartsAttribute    = "synaxis.parts"     // what the agent can run, with commas between
+	PortsAttribute    = "synaxis.ports"     // as FormatPorts writes them
+	LowPortsAttribute = "synaxis.low-ports" // true: it may bind ports below 1024
+	FreeDiskAttribute = "synaxis.disk.free" // bytes, coarse
+)
+
+// Port is a port that a program of the host has bound; Transport is tcp or udp.
+type Port struct {
+	Transport string
+	Number    int
+	Program   string // "" is unknown
+}
+
+// FormatPorts writes ports as tcp/22 sshd,udp/514.
+func FormatPorts(ports []Port) string {
+	var out []string
+	for _, p := range ports {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%s/%d %s", p.Transport, p.Number, p.Program)))
+	}
+	return strings.Join(out, ",")
+}
+
+// ParsePorts reads what FormatPorts wrote; what it cannot read is left out.
+func ParsePorts(text string) []Port {
+	var out []Port
+	for _, word := range strings.Split(text, ",") {
+		where, program, _ := strings.Cut(word, " ")
+		transport, number, _ := strings.Cut(where, "/")
+		if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 1<<16 && (transport == "tcp" || transport == "udp") {
+			out = append(out, Port{transport, n, program})
+		}
+	}
+	return out
+}
 
 // ConfigName is the key of the host config in OpAMP's config map, and ConfigType its content type.
 const (

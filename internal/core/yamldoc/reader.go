@@ -2,7 +2,6 @@ package yamldoc
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,29 +23,8 @@ func (r *Reader) FailAt(line, column int, code, reason, fix string) {
 	r.Problems = append(r.Problems, Problem{Code: code, File: r.File, Line: line, Column: column, Reason: reason, Fix: fix})
 }
 
-// Fields is a map being read: it remembers which keys were asked for.
-type Fields struct {
-	r     *Reader
-	node  *Node
-	what  string
-	known []string
-	later []string
-}
-
-// Fields starts reading a map; what names it in messages ("a source"). It returns nil, after recording a problem,
-// when n is no map. All methods of a nil *Fields answer as if the map were empty.
-func (r *Reader) Fields(n *Node, what string) *Fields {
-	if n == nil {
-		return nil
-	}
-	if n.Kind != Map {
-		r.mismatch(n, what, "a map")
-		return nil
-	}
-	return &Fields{r: r, node: n, what: what}
-}
-
-func (r *Reader) mismatch(n *Node, key, want string) {
+// Mismatch records that the value of a key is not what it should be.
+func (r *Reader) Mismatch(n *Node, key, want string) {
 	if n.Kind == Null {
 		r.Fail(n, "schema", fmt.Sprintf("%s has no value; expected %s", key, want), "quote it if it begins with ! or #, or leave the key out")
 		return
@@ -58,232 +36,89 @@ func (r *Reader) mismatch(n *Node, key, want string) {
 	r.Fail(n, "schema", fmt.Sprintf("%s: expected %s, found %s", key, want, got), "")
 }
 
-// Node returns the value of a key and marks the key as known; nil when it is absent.
-func (f *Fields) Node(key string) *Node {
-	if f == nil {
-		return nil
+// The methods below take a value that a schema has found good, or a default when the node is not there or is something
+// else. They work on a nil node.
+
+// Text returns a scalar as text, or "".
+func (n *Node) Text() string {
+	if n == nil || n.Kind == Map || n.Kind == List {
+		return ""
 	}
-	f.known = append(f.known, key)
-	n := f.node.Get(key)
-	if n != nil && n.Kind == Null {
-		f.r.mismatch(n, key, "a value")
-		return nil
-	}
-	return n
+	return n.Value
 }
 
-// Require is Node, with a problem when the key is absent.
-func (f *Fields) Require(key, want string) *Node {
-	if f == nil {
-		return nil
-	}
-	n := f.Node(key)
-	if n == nil && f.node.Get(key) == nil {
-		f.r.Fail(f.node, "schema", fmt.Sprintf("%s needs %q: %s", f.what, key, want), "")
-	}
-	return n
-}
-
-// Later marks keys that the language has but this version does not run yet.
-func (f *Fields) Later(keys ...string) {
-	if f != nil {
-		f.later = append(f.later, keys...)
-	}
-}
-
-// Text returns a scalar as text.
-func (f *Fields) Text(key string) string { return f.r0().AsText(f.Node(key), key) }
-
-// Texts returns a list of scalars as texts.
-func (f *Fields) Texts(key string) []string {
-	n := f.Node(key)
+// Texts returns the scalars of a list; a scalar is a list of one.
+func (n *Node) Texts() []string {
 	if n == nil {
 		return nil
 	}
 	if n.Kind != List {
-		f.r.mismatch(n, key, "a list")
+		if t := n.Text(); t != "" {
+			return []string{t}
+		}
 		return nil
 	}
-	var out []string
+	out := make([]string, 0, len(n.Items))
 	for _, item := range n.Items {
-		out = append(out, f.r.AsText(item, key))
+		out = append(out, item.Text())
 	}
 	return out
 }
 
-// TextMap returns a map of scalars.
-func (f *Fields) TextMap(key string) map[string]string {
-	n := f.Node(key)
-	if n == nil {
+// TextMap returns a map of scalars, or nil.
+func (n *Node) TextMap() map[string]string {
+	if n == nil || n.Kind != Map {
 		return nil
 	}
-	if n.Kind != Map {
-		f.r.mismatch(n, key, "a map")
-		return nil
-	}
-	out := map[string]string{}
+	out := make(map[string]string, len(n.Entries))
 	for _, e := range n.Entries {
-		out[e.Key] = f.r.AsText(e.Value, key+"."+e.Key)
+		out[e.Key] = e.Value.Text()
 	}
 	return out
 }
 
-// Bool returns true or false, or def when absent.
-func (f *Fields) Bool(key string, def bool) bool {
-	n := f.Node(key)
-	if n == nil {
-		return def
-	}
-	if n.Kind != Bool {
-		f.r.mismatch(n, key, "true or false")
+// Bool returns true or false.
+func (n *Node) Bool(def bool) bool {
+	if n == nil || n.Kind != Bool {
 		return def
 	}
 	return strings.EqualFold(n.Value, "true")
 }
 
-// Int returns a whole number of at least least, or def when absent.
-func (f *Fields) Int(key string, def, least int64) int64 {
-	n := f.Node(key)
+// Int returns a whole number.
+func (n *Node) Int(def int64) int64 {
 	if n == nil {
 		return def
 	}
 	v, err := strconv.ParseInt(n.Value, 10, 64)
-	if n.Kind != Int || err != nil || v < least {
-		f.r.mismatch(n, key, fmt.Sprintf("a whole number, %d or more", least))
+	if err != nil {
 		return def
 	}
 	return v
 }
 
-// Size returns bytes, from texts such as 64MiB.
-func (f *Fields) Size(key string, def int64) int64 {
-	n := f.Node(key)
+// Size returns bytes.
+func (n *Node) Size(def int64) int64 {
 	if n == nil {
 		return def
 	}
 	v, err := ParseSize(n.Value)
-	if err != nil || n.Kind == Map || n.Kind == List {
-		f.r.mismatch(n, key, "a size with its unit, such as 64MiB")
+	if err != nil {
 		return def
 	}
 	return v
 }
 
-// Duration returns a duration from texts such as 500ms, 30s, 14d.
-func (f *Fields) Duration(key string, def time.Duration) time.Duration {
-	n := f.Node(key)
+// Duration returns a duration.
+func (n *Node) Duration(def time.Duration) time.Duration {
 	if n == nil {
 		return def
 	}
 	v, err := ParseDuration(n.Value)
-	if err != nil || n.Kind == Map || n.Kind == List {
-		f.r.mismatch(n, key, "a duration with its unit, such as 30s")
+	if err != nil {
 		return def
 	}
 	return v
-}
-
-// Choice returns one of the allowed words; words in later give "not available yet".
-func (f *Fields) Choice(key, def string, allowed, later []string) string {
-	n := f.Node(key)
-	if n == nil {
-		return def
-	}
-	if n.Kind == Map || n.Kind == List || !slices.Contains(allowed, n.Value) {
-		if slices.Contains(later, n.Value) {
-			f.r.Fail(n, "not-yet", fmt.Sprintf("%s: %s is not available yet", key, n.Value), "one of: "+strings.Join(allowed, ", "))
-			return def
-		}
-		f.r.mismatch(n, key, "one of: "+strings.Join(allowed, ", "))
-		return def
-	}
-	return n.Value
-}
-
-// Sub reads a map below a key.
-func (f *Fields) Sub(key string) *Fields {
-	if f == nil {
-		return nil
-	}
-	return f.r.Fields(f.Node(key), key)
-}
-
-// Entries returns the entries of the map below a key.
-func (f *Fields) Entries(key string) []Entry {
-	n := f.Node(key)
-	if n == nil {
-		return nil
-	}
-	if n.Kind != Map {
-		f.r.mismatch(n, key, "a map")
-		return nil
-	}
-	return n.Entries
-}
-
-// Items returns the items of the list below a key.
-func (f *Fields) Items(key string) []*Node {
-	n := f.Node(key)
-	if n == nil {
-		return nil
-	}
-	if n.Kind != List {
-		f.r.mismatch(n, key, "a list")
-		return nil
-	}
-	return n.Items
-}
-
-// Has tells whether the key is there; it does not mark it as known.
-func (f *Fields) Has(key string) bool { return f != nil && f.node.Get(key) != nil }
-
-// At returns the node being read.
-func (f *Fields) At() *Node {
-	if f == nil {
-		return &Node{Line: 1, Column: 1}
-	}
-	return f.node
-}
-
-// Close reports every key that was not asked for.
-func (f *Fields) Close() {
-	if f == nil {
-		return
-	}
-	for _, e := range f.node.Entries {
-		if slices.Contains(f.known, e.Key) {
-			continue
-		}
-		if slices.Contains(f.later, e.Key) {
-			f.r.FailAt(e.Line, e.Column, "not-yet", fmt.Sprintf("%q is not available yet", e.Key), "leave it out for now")
-			continue
-		}
-		fix := "known here: " + strings.Join(f.known, ", ")
-		if near := Nearest(e.Key, append(slices.Clone(f.known), f.later...)); near != "" {
-			fix = fmt.Sprintf("did you mean %q?", near)
-		}
-		f.r.FailAt(e.Line, e.Column, "unknown-key", fmt.Sprintf("%s has no key %q", f.what, e.Key), fix)
-	}
-}
-
-func (f *Fields) r0() *Reader {
-	if f == nil {
-		return &Reader{}
-	}
-	return f.r
-}
-
-// AsText returns a scalar node as text, and "" for nil.
-func (r *Reader) AsText(n *Node, key string) string {
-	if n == nil {
-		return ""
-	}
-	switch n.Kind {
-	case Map, List, Null:
-		r.mismatch(n, key, "text")
-		return ""
-	}
-	return n.Value
 }
 
 var sizeUnits = []struct {
@@ -319,6 +154,31 @@ func ParseDuration(s string) (time.Duration, error) {
 		return 0, fmt.Errorf("%q is not a duration such as 30s", s)
 	}
 	return d, nil
+}
+
+// ParseShare reads 95% as 0.95.
+func ParseShare(s string) (float64, error) {
+	num, ok := strings.CutSuffix(s, "%")
+	v, err := strconv.ParseFloat(num, 64)
+	if !ok || err != nil || !(v >= 0 && v <= 100) {
+		return 0, fmt.Errorf("%q is not a share such as 95%%", s)
+	}
+	return v / 100, nil
+}
+
+// ParseRate reads 5MiB/s, 20GiB/day, 500/s or 10/m: how much (bytes when a size is written) in how long.
+func ParseRate(s string) (amount float64, bytes bool, per time.Duration, err error) {
+	num, unit, ok := strings.Cut(s, "/")
+	per = map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "day": 24 * time.Hour}[unit]
+	if size, e := ParseSize(num); e == nil {
+		amount, bytes = float64(size), true
+	} else if amount, e = strconv.ParseFloat(num, 64); e != nil || !(amount >= 0 && amount < 1e15) {
+		ok = false
+	}
+	if !ok || per == 0 {
+		return 0, false, 0, fmt.Errorf("%q is not a rate such as 5MiB/s, 500/s or 20GiB/day", s)
+	}
+	return amount, bytes, per, nil
 }
 
 // FormatDuration writes a duration as ParseDuration reads it.

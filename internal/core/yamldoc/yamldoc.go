@@ -60,6 +60,9 @@ type Entry struct {
 
 // Get returns the value of a key, or nil.
 func (n *Node) Get(key string) *Node {
+	if n == nil {
+		return nil
+	}
 	for i := range n.Entries {
 		if n.Entries[i].Key == key {
 			return n.Entries[i].Value

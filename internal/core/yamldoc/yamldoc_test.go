@@ -53,38 +53,6 @@ func TestParseRefuses(t *testing.T) {
 	}
 }
 
-func TestReaderCollects(t *testing.T) {
-	t.Parallel()
-	docs, _ := Parse("f.yaml", []byte("name: x\nsise: 3\nage: old\nwait: 30\nempty:\nsecret: 1\nlist: a\n"))
-	r := &Reader{File: "f.yaml"}
-	f := r.Fields(docs[0].Root, "a thing")
-	f.Text("name")
-	f.Size("size", 0)
-	f.Int("age", 0, 0)
-	f.Duration("wait", 0)
-	f.Text("empty")
-	f.Texts("list")
-	f.Later("secret")
-	f.Require("colour", "such as red")
-	f.Close()
-	var all []string
-	for _, p := range r.Problems {
-		all = append(all, p.Error())
-	}
-	text := strings.Join(all, "\n")
-	for _, want := range []string{
-		`f.yaml:3:6: age: expected a whole number, 0 or more, found "old"`,
-		`f.yaml:4:7: wait: expected a duration with its unit, such as 30s, found "30"`,
-		`f.yaml:5:7: empty has no value; expected a value (quote it if it begins with ! or #, or leave the key out)`,
-		`f.yaml:7:7: list: expected a list, found "a"`,
-		`f.yaml:1:1: a thing needs "colour": such as red`,
-		`f.yaml:2:1: a thing has no key "sise" (did you mean "size"?)`,
-		`f.yaml:6:1: "secret" is not available yet`,
-	} {
-		assert.Contains(t, text, want)
-	}
-}
-
 func TestUnits(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]int64{"64MiB": 64 << 20, "1KiB": 1024, "512B": 512, "1.5GiB": 3 << 29} {
@@ -114,6 +82,27 @@ func TestUnits(t *testing.T) {
 		back, err := ParseSize(FormatSize(n))
 		require.NoError(t, err)
 		assert.Equal(t, n, back)
+	}
+}
+
+func TestRatesAndShares(t *testing.T) {
+	t.Parallel()
+	amount, bytes, per, err := ParseRate("5MiB/s")
+	require.NoError(t, err)
+	assert.Equal(t, []any{5.0 * (1 << 20), true, time.Second}, []any{amount, bytes, per})
+	amount, bytes, per, err = ParseRate("500/m")
+	require.NoError(t, err)
+	assert.Equal(t, []any{500.0, false, time.Minute}, []any{amount, bytes, per})
+	for _, text := range []string{"5MiB", "/s", "5/year", "x/s", "-1/s", "NaN/s"} {
+		_, _, _, err := ParseRate(text)
+		assert.Error(t, err, text)
+	}
+	share, err := ParseShare("95%")
+	require.NoError(t, err)
+	assert.InDelta(t, 0.95, share, 1e-12)
+	for _, text := range []string{"95", "101%", "-1%", "%", "NaN%"} {
+		_, err := ParseShare(text)
+		assert.Error(t, err, text)
 	}
 }
 

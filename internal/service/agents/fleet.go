@@ -8,11 +8,15 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"synaxis/internal/core/check"
 	"synaxis/internal/core/health"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
@@ -58,11 +62,28 @@ type View struct {
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
 	Numbers   map[string]wire.Numbers
+	seen      *inventory.Observed
 }
 
 // Inventory is the host as definitions see it.
 func (v View) Inventory() inventory.Host {
-	return inventory.Host{Name: v.Name, Labels: v.Labels, Settings: v.Settings, OS: v.Observed["os.type"], Arch: v.Observed["host.arch"]}
+	return inventory.Host{Name: v.Name, Labels: v.Labels, Settings: v.Settings, OS: v.Observed["os.type"], Arch: v.Observed["host.arch"], System: v.Observed["os.description"], Observed: v.seen}
+}
+
+// observed reads what our agent says of its host; nil for another program, which runs no config of ours.
+func observed(serviceName string, attributes map[string]string) *inventory.Observed {
+	if len(attributes) == 0 || serviceName != wire.ServiceName {
+		return nil
+	}
+	o := &inventory.Observed{Version: attributes["service.version"], LowPorts: attributes[wire.LowPortsAttribute] == "true", Parts: hostconfig.Baseline}
+	if text := attributes[wire.PartsAttribute]; text != "" {
+		o.Parts = strings.Split(text, ",")
+	}
+	for _, p := range wire.ParsePorts(attributes[wire.PortsAttribute]) {
+		o.Ports = append(o.Ports, inventory.Port(p))
+	}
+	o.FreeDisk, _ = strconv.ParseInt(attributes[wire.FreeDiskAttribute], 10, 64)
+	return o
 }
 
 // Verdict is the health of the host.
@@ -105,6 +126,44 @@ type host struct {
 	dirty    bool  // to be written to state.db
 	bucket   int64 // of five minutes
 	base     map[string]wire.Numbers
+	volumes  map[string]volume // by source
+}
+
+// volume is how much a source reads, as an average over up to a day of five minutes each.
+type volume struct {
+	perDay float64
+	n      int
+}
+
+// fiveMinutesInADay is how many rows of numbers a day has.
+const fiveMinutesInADay = 288
+
+// learn takes what sources have read in five minutes into their averages.
+func (h *host) learn(read map[string]wire.Numbers) {
+	if h.volumes == nil {
+		h.volumes = map[string]volume{}
+	}
+	for name, n := range read {
+		v := h.volumes[name]
+		v.n = min(v.n+1, fiveMinutesInADay)
+		v.perDay += (float64(n.Bytes)*fiveMinutesInADay - v.perDay) / float64(v.n)
+		h.volumes[name] = v
+	}
+}
+
+// Volumes tells what sources have really read on each host, as bytes in a day.
+func (f *Fleet) Volumes() []check.Volume {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	var out []check.Volume
+	for name, h := range f.hosts {
+		for source, v := range h.volumes {
+			if h.view.RetiredAt.IsZero() && v.perDay > 0 {
+				out = append(out, check.Volume{Host: name, Source: source, Bytes: v.perDay})
+			}
+		}
+	}
+	return out
 }
 
 // offer is a config that waits to be sent or polled.
@@ -120,10 +179,16 @@ type Fleet struct {
 
 	mu     sync.RWMutex
 	hosts  map[string]*host
+	names  []string // of hosts, ordered; made when it is asked for
 	byUID  map[string]*host
 	creds  map[string]store.Credential // by id
 	bucket tokenBucket
 	saving sync.Mutex
+
+	version  atomic.Int64 // of what definitions see of the hosts
+	indexing sync.Mutex
+	index    *inventory.Index
+	indexed  int64
 }
 
 // New reads the inventory. note is called when something changed that a page may show.
@@ -154,6 +219,7 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 				log.Warn("numbers of a host are damaged and begin anew", "host", h.Name, "error", err)
 			}
 		}
+		e.view.seen = observed(h.ServiceName, e.view.Live.Observed)
 		f.hosts[h.Name] = e
 		if h.UID != "" && h.RetiredAt.IsZero() {
 			f.byUID[h.UID] = e
@@ -162,6 +228,16 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 	for _, a := range assigned {
 		if e := f.hosts[a.Host]; e != nil {
 			e.view.Assigned = a
+		}
+	}
+	recent, err := st.NumbersSince(ctx, now().Add(-time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range recent {
+		var read map[string]wire.Numbers
+		if e := f.hosts[r.Host]; e != nil && json.Unmarshal([]byte(r.Numbers), &read) == nil {
+			e.learn(read)
 		}
 	}
 	creds, err := st.Credentials(ctx)
@@ -291,16 +367,37 @@ func (f *Fleet) All() []View { return f.list(false) }
 func (f *Fleet) Retired() []View { return f.list(true) }
 
 func (f *Fleet) list(retired bool) []View {
+	var out []View
+	f.Visit(retired, func(v *View) { out = append(out, *v) })
+	return out
+}
+
+// Visit shows every host, retired ones or the others, ordered by name. A view must not be kept, nor the fleet called.
+func (f *Fleet) Visit(retired bool, visit func(v *View)) {
+	names := f.ordered()
 	f.mu.RLock()
 	defer f.mu.RUnlock()
-	out := make([]View, 0, len(f.hosts))
-	for _, h := range f.hosts {
-		if h.view.RetiredAt.IsZero() != retired {
-			out = append(out, h.view)
+	for _, name := range names {
+		if h := f.hosts[name]; h != nil && h.view.RetiredAt.IsZero() != retired {
+			visit(&h.view)
 		}
 	}
-	slices.SortFunc(out, func(a, b View) int { return strings.Compare(a.Name, b.Name) })
-	return out
+}
+
+// ordered returns all names in order. Hosts only ever come, so the list is as old as its length.
+func (f *Fleet) ordered() []string {
+	f.mu.RLock()
+	names, n := f.names, len(f.hosts)
+	if len(names) == n {
+		f.mu.RUnlock()
+		return names
+	}
+	names = slices.Sorted(maps.Keys(f.hosts))
+	f.mu.RUnlock()
+	f.mu.Lock()
+	f.names = names
+	f.mu.Unlock()
+	return names
 }
 
 // Get returns a copy of one host.
@@ -314,15 +411,25 @@ func (f *Fleet) Get(name string) (View, bool) {
 	return h.view, true
 }
 
-// Inventory returns the hosts as definitions see them.
-func (f *Fleet) Inventory() []inventory.Host {
+// Inventory returns the hosts as definitions see them: the same index for as long as none of that has changed.
+func (f *Fleet) Inventory() *inventory.Index {
+	f.indexing.Lock()
+	defer f.indexing.Unlock()
+	version := f.version.Load()
+	if f.index != nil && f.indexed == version {
+		return f.index
+	}
 	all := f.All()
 	out := make([]inventory.Host, len(all))
 	for i, v := range all {
 		out[i] = v.Inventory()
 	}
-	return out
+	f.index, f.indexed = inventory.NewIndex(out), version
+	return f.index
 }
+
+// seenAnew says that something changed which definitions see.
+func (f *Fleet) seenAnew() { f.version.Add(1) }
 
 // Edit changes labels or settings: keys with a value are set, keys in remove are taken away.
 func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string) error {
@@ -362,6 +469,7 @@ func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, s
 		e.view.Labels, e.view.Settings = h.Labels, h.Settings
 	}
 	f.mu.Unlock()
+	f.seenAnew()
 	f.desk.HostChanged(name)
 	f.note("hosts")
 	return nil
@@ -405,6 +513,7 @@ func (f *Fleet) Retire(ctx context.Context, who store.Person, name string) error
 		}
 	}
 	f.mu.Unlock()
+	f.seenAnew()
 	if c != nil {
 		c.ws.CloseNow()
 	}
@@ -455,6 +564,7 @@ func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventor
 		}
 	}
 	f.mu.Unlock()
+	f.seenAnew()
 	for _, h := range put {
 		f.desk.HostChanged(h.Name)
 	}

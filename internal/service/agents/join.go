@@ -210,6 +210,7 @@ func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (str
 	e.view.Host = h
 	f.byUID[r.uid] = e
 	f.mu.Unlock()
+	f.seenAnew()
 	f.desk.HostChanged(r.name)
 	f.note("hosts")
 	return c.ID + "." + secret, nil

@@ -310,6 +310,9 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 		arrived = false
 	}
 	f.mu.Unlock()
+	if msg.GetAgentDescription() != nil {
+		f.seenAnew()
+	}
 	if arrived {
 		e := rollout.Event{Kind: rollout.Connected, Host: name}
 		if c == nil {
@@ -389,6 +392,7 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 			}
 		}
 		v.Version = v.Observed["service.version"]
+		v.seen = observed(v.Observed["service.name"], v.Observed)
 	}
 	if tree := msg.GetHealth(); tree != nil {
 		changed = true
@@ -473,6 +477,9 @@ func (f *Fleet) takeNumbers(c store.Credential, numbers map[string]wire.Numbers)
 	}
 	bucket := f.now().Unix() / 300 * 300
 	if bucket != h.bucket {
+		if h.bucket != 0 {
+			h.learn(deltas(h.base, h.view.Numbers))
+		}
 		h.bucket, h.base = bucket, h.view.Numbers
 	}
 	all := map[string]wire.Numbers{}

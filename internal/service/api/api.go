@@ -18,6 +18,7 @@ import (
 	"synaxis/internal/service/auth"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
 )
 
@@ -29,6 +30,7 @@ type API struct {
 	Store    *store.Store
 	Fleet    *agents.Fleet
 	Changes  *changes.Service
+	Secrets  *secrets.Secrets
 	Rollouts *rollouts.Driver
 	Auth     *auth.Auth
 	Events   *Events

@@ -10,6 +10,7 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/changes"
@@ -157,13 +158,21 @@ func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsReq
 	if err != nil {
 		return nil, err
 	}
-	hosts := a.Fleet.Inventory()
+	x := a.Fleet.Inventory()
 	out := contract.ListDefinitions200JSONResponse{Items: []contract.DefinitionSummary{}, Revision: st.Revision.Number}
 	for _, d := range st.Catalogue.All() {
 		out.Items = append(out.Items, contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
-			Changed: st.Changed[d.ID], Hosts: len(d.Chosen(hosts))})
+			Changed: st.Changed[d.ID], Hosts: chosen(x, d)})
 	}
 	return out, nil
+}
+
+// chosen counts the hosts that a definition chooses.
+func chosen(x *inventory.Index, d *catalogue.Definition) int {
+	if s := d.Selector(); s != nil {
+		return x.Choose(*s).Len()
+	}
+	return 0
 }
 
 // GetDefinition shows one definition.
@@ -182,11 +191,9 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 	}
 	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
 		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
-	out.Hosts = append(out.Hosts, d.Chosen(a.Fleet.Inventory())...)
-	for _, o := range st.Catalogue.All() {
-		if o.Source != nil && (d.Kind == "format" && o.Source.Format == d.Name || d.Kind == "destination" && slices.Contains(o.Source.Send, d.Name)) {
-			out.UsedBy = append(out.UsedBy, o.Name)
-		}
+	out.Hosts = append(out.Hosts, d.Chosen(a.Fleet.Inventory().Hosts)...)
+	for _, o := range st.Catalogue.UsedBy(d.ID) {
+		out.UsedBy = append(out.UsedBy, o.ID.String())
 	}
 	return out, nil
 }

@@ -70,15 +70,7 @@ func (a *API) assignedSources(ctx context.Context, v agents.View) ([]string, err
 	if err != nil {
 		return nil, err
 	}
-	c, err := hostconfig.Read([]byte(m.Text))
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, s := range c.Sources {
-		out = append(out, s.Name)
-	}
-	return out, nil
+	return hostconfig.Names(m.Text, "source"), nil
 }
 
 // sources are what a host should run, and what it reports beyond that.
@@ -98,7 +90,7 @@ func (a *API) sources(v agents.View, assigned []string) []contract.HostSource {
 }
 
 // reportedSources are the sources that a host reports, without a look into the database.
-func reportedSources(v agents.View) []string {
+func reportedSources(v *agents.View) []string {
 	var out []string
 	for name := range v.Components {
 		if s, ok := strings.CutPrefix(name, "source/"); ok {
@@ -109,18 +101,11 @@ func reportedSources(v agents.View) []string {
 	return out
 }
 
-func (a *API) summary(v agents.View) contract.HostSummary {
-	now := a.Now()
-	h := v.Verdict(now)
+func (a *API) summary(v *agents.View, now time.Time) contract.HostSummary {
 	out := contract.HostSummary{Name: v.Name, Labels: v.Labels, Connected: v.Connected, LastSeen: optional(v.LastSeen.UTC()), Revision: v.Assigned.Revision, Pending: optional(v.Pending)}
-	worst, worstName := h, ""
 	var last int64
 	for _, name := range reportedSources(v) {
-		s := v.SourceVerdict(name, now)
-		count(&out.Sources, s.State)
-		if s.State != health.Waiting && health.Worse(s.State, worst.State) {
-			worst, worstName = s, name
-		}
+		count(&out.Sources, v.SourceVerdict(name, now).State)
 		n := numbers(v.Numbers[name])
 		out.Read += n.Read
 		out.Acknowledged += n.Acknowledged
@@ -130,10 +115,7 @@ func (a *API) summary(v agents.View) contract.HostSummary {
 		t := time.Unix(0, last).UTC()
 		out.LastRecord = &t
 	}
-	if worstName != "" {
-		worst.Reason = "source " + worstName + ": " + worst.Reason
-	}
-	out.Verdict = verdict(worst)
+	out.Verdict = verdict(a.worst(v, now))
 	return out
 }
 
@@ -153,26 +135,37 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 	}
 	sel := inventory.Selector{Terms: terms, All: len(terms) == 0}
 	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
-	list := a.Fleet.All()
-	if value(r.Params.Retired) {
-		list = a.Fleet.Retired()
-	}
-	for _, v := range list {
-		if !sel.Match(v.Labels) || !strings.Contains(strings.ToLower(v.Name), strings.ToLower(value(r.Params.Q))) {
-			continue
+	now, q := a.Now(), strings.ToLower(value(r.Params.Q))
+	a.Fleet.Visit(value(r.Params.Retired), func(v *agents.View) {
+		if h := v.Inventory(); !sel.Match(&h) || q != "" && !strings.Contains(strings.ToLower(v.Name), q) {
+			return
 		}
-		s := a.summary(v)
-		count(&out.States, string(s.Verdict.State))
-		if r.Params.State != nil && s.Verdict.State != *r.Params.State || v.Name <= value(r.Params.After) {
-			continue
+		worst := a.worst(v, now)
+		count(&out.States, string(worst.State))
+		if r.Params.State != nil && string(worst.State) != string(*r.Params.State) || v.Name <= value(r.Params.After) {
+			return
 		}
 		if len(out.Items) == limit {
 			out.Next = &out.Items[limit-1].Name
-			continue
+			return
 		}
-		out.Items = append(out.Items, s)
-	}
+		out.Items = append(out.Items, a.summary(v, now))
+	})
 	return out, nil
+}
+
+// worst is the verdict of a host with those of its sources: the worst of them.
+func (a *API) worst(v *agents.View, now time.Time) health.Verdict {
+	worst, worstName := v.Verdict(now), ""
+	for _, name := range reportedSources(v) {
+		if s := v.SourceVerdict(name, now); s.State != health.Waiting && health.Worse(s.State, worst.State) {
+			worst, worstName = s, name
+		}
+	}
+	if worstName != "" {
+		worst.Reason = "source " + worstName + ": " + worst.Reason
+	}
+	return worst
 }
 
 func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
@@ -184,7 +177,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	if err != nil {
 		return contract.Host{}, err
 	}
-	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: a.summary(v).Verdict, Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
+	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: a.summary(&v, a.Now()).Verdict, Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
 		Observed: v.Observed, JoinedAt: optional(v.JoinedAt), Connected: v.Connected, Transport: optional(v.Transport), LastSeen: optional(v.LastSeen.UTC()),
 		AgentVersion: optional(v.Version), ConfigState: optional(v.ConfigState), ConfigReason: optional(v.ConfigReason), AssignedHash: optional(v.Assigned.Hash),
 		RunningHash: optional(v.Running), Revision: v.Assigned.Revision, Pending: optional(v.Pending), Sources: a.sources(v, assigned), Destinations: []contract.HostDestination{}}
@@ -198,7 +191,8 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	}
 	slices.SortFunc(out.Destinations, func(x, y contract.HostDestination) int { return strings.Compare(x.Name, y.Name) })
 	if st, err := a.Changes.At(ctx, v.Assigned.Revision); err == nil {
-		out.EffectiveSettings, _ = st.Catalogue.Layers(v.Inventory())
+		h := v.Inventory()
+		out.EffectiveSettings, _ = st.Catalogue.Layers(&h, nil)
 	}
 	return out, nil
 }
@@ -263,7 +257,8 @@ func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequest
 		if err != nil {
 			return nil, err
 		}
-		out.PendingDiff = diff(render.Diff(out.Assigned, render.New(st.Catalogue, st.Changed).Host(v.Inventory()).Text(), 3))
+		h := v.Inventory()
+		out.PendingDiff = diff(render.Diff(out.Assigned, render.New(a.Changes.Input(st)).Host(&h).Text(), 3))
 	}
 	return out, nil
 }
@@ -329,7 +324,12 @@ func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObje
 	}
 	out := contract.ExplainHost200JSONResponse{Host: r.Host, Source: r.Source, Revision: st.Revision.Number, Lines: []contract.ExplanationLine{}}
 	var lines []render.Why
-	out.Gets, lines = render.Explain(st.Catalogue, v.Inventory(), r.Source)
+	h := v.Inventory()
+	var can func(string) bool
+	if h.Observed != nil {
+		can = func(part string) bool { return slices.Contains(h.Observed.Parts, part) }
+	}
+	out.Gets, lines = render.Explain(a.Changes.Input(st), &h, r.Source, can)
 	for _, l := range lines {
 		out.Lines = append(out.Lines, contract.ExplanationLine{Holds: l.Holds, Text: l.Text})
 	}
@@ -361,7 +361,7 @@ func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryReq
 		return nil, changes.Rejected{Findings: check.FromProblems(problems)}
 	}
 	out := contract.ImportInventory200JSONResponse{DryRun: value(r.Body.DryRun), Changes: []contract.ImportChange{}}
-	all := inventory.Compare(a.Fleet.Inventory(), list)
+	all := inventory.Compare(a.Fleet.Inventory().Hosts, list)
 	for _, c := range all {
 		switch c.What {
 		case "added":
@@ -476,7 +476,7 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 	var wrong []contract.Attention
 	for _, v := range a.Fleet.All() {
 		h := v.Verdict(now)
-		count(&out.Hosts, string(a.summary(v).Verdict.State))
+		count(&out.Hosts, string(a.worst(&v, a.Now()).State))
 		if v.Pending != "" {
 			out.PendingInventory = append(out.PendingInventory, v.Name)
 		}
@@ -486,7 +486,7 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		if h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
 			wrong = append(wrong, contract.Attention{Host: v.Name, Verdict: verdict(h)})
 		}
-		for _, name := range reportedSources(v) {
+		for _, name := range reportedSources(&v) {
 			s := v.SourceVerdict(name, now)
 			count(&out.Sources, s.State)
 			if s.State == health.Failing || s.State == health.Degraded {

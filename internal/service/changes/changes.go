@@ -13,19 +13,15 @@ import (
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
-	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/store"
 )
 
-// Hosts gives the fleet.
-type Hosts interface{ Inventory() []inventory.Host }
-
 // Service works on the catalogue.
 type Service struct {
 	store *store.Store
-	hosts Hosts
+	desk  *desk
 	now   func() time.Time
 	note  func(topic string)
 
@@ -34,8 +30,8 @@ type Service struct {
 }
 
 // New makes the service.
-func New(st *store.Store, hosts Hosts, now func() time.Time, note func(topic string)) *Service {
-	return &Service{store: st, hosts: hosts, now: now, note: note, loaded: map[int]*State{}}
+func New(st *store.Store, hosts Hosts, secrets Secrets, now func() time.Time, note func(topic string)) *Service {
+	return &Service{store: st, desk: newDesk(hosts, secrets), now: now, note: note, loaded: map[int]*State{}}
 }
 
 // State is the catalogue at a revision, or as a draft would make it.
@@ -90,7 +86,7 @@ func (s *Service) At(ctx context.Context, number int) (*State, error) {
 			st.Changed[catalogue.ID{Kind: d.Kind, Name: d.Name}] = d.Changed
 		}
 	}
-	cat, findings := parse(st.Revision.Files)
+	cat, findings := s.desk.parse(st.Revision.Files)
 	if len(findings) > 0 && number > 0 {
 		return nil, fmt.Errorf("revision %d cannot be read by this version: %s", number, findings[0].Reason)
 	}
@@ -100,18 +96,6 @@ func (s *Service) At(ctx context.Context, number int) (*State, error) {
 	}
 	s.loaded[number] = st
 	return st, nil
-}
-
-func parse(files []store.File) (*catalogue.Catalogue, []check.Finding) {
-	var defs []*catalogue.Definition
-	var problems []yamldoc.Problem
-	for _, f := range files {
-		d, p := catalogue.Parse(f.Path, []byte(f.Text))
-		defs = append(defs, d...)
-		problems = append(problems, p...)
-	}
-	cat, dup := catalogue.New(defs)
-	return cat, check.FromProblems(append(problems, dup...))
 }
 
 // Invalid is a request that is wrong in itself.
@@ -130,7 +114,7 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 			return store.Draft{}, nil, Invalid{fmt.Sprintf("the file %s is in the load twice", f.Path)}
 		}
 	}
-	if _, findings := parse(files); len(findings) > 0 {
+	if _, findings := s.desk.parse(files); len(findings) > 0 {
 		return store.Draft{}, nil, Rejected{findings}
 	}
 	head, err := s.Head(ctx)
@@ -183,21 +167,19 @@ func (s *Service) Draft(ctx context.Context, id int) (store.Draft, error) {
 }
 
 // Apply gives the files that the catalogue would have with a draft published on a head.
-func Apply(head []store.File, d store.Draft) []store.File {
+func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.Definition) []store.File {
 	if d.Whole {
 		return d.Files
 	}
 	out := slices.Clone(head)
 	place := map[catalogue.ID]int{} // file in out
 	for i, f := range out {
-		defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
-		for _, def := range defs {
+		for _, def := range read(f) {
 			place[def.ID] = i
 		}
 	}
 	for _, f := range d.Files {
-		defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
-		for _, def := range defs {
+		for _, def := range read(f) {
 			if i, ok := place[def.ID]; ok {
 				out[i].Text = replace(out[i], def)
 				continue
@@ -249,14 +231,14 @@ func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, fi
 		return nil, nil, nil, err
 	}
 	after = s.next(head, d)
-	cat, problems := parse(after.Revision.Files)
+	cat, problems := s.desk.parse(after.Revision.Files)
 	after.Catalogue = cat
 	after.Changed = changedIn(head, cat, after.Revision.Number)
 	return head, after, problems, nil
 }
 
 func (s *Service) next(head *State, d store.Draft) *State {
-	return &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: Apply(head.Revision.Files, d)}}
+	return &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: Apply(head.Revision.Files, d, s.desk.definitions)}}
 }
 
 // changedIn tells for each definition the revision in which its meaning last changed.
@@ -273,15 +255,16 @@ func changedIn(head *State, cat *catalogue.Catalogue, number int) map[catalogue.
 
 // CheckDraft makes all checks of a draft against the fleet.
 func (s *Service) CheckDraft(ctx context.Context, d store.Draft) ([]check.Finding, error) {
-	_, after, problems, err := s.of(ctx, d)
+	head, after, problems, err := s.of(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	return s.check(after.Catalogue, problems), nil
+	return s.check(head, after, problems), nil
 }
 
-func (s *Service) check(cat *catalogue.Catalogue, problems []check.Finding) []check.Finding {
-	findings := append(problems, check.Run(cat, &check.Fleet{Hosts: s.hosts.Inventory()})...)
+func (s *Service) check(head, after *State, problems []check.Finding) []check.Finding {
+	world := check.World{Fleet: s.desk.rendered(after, after.Revision.Draft), Before: head.Catalogue, Volumes: s.desk.hosts.Volumes(), Cost: s.desk.cost}
+	findings := append(problems, check.Run(after.Catalogue, world)...)
 	check.Sort(findings)
 	return findings
 }
@@ -315,11 +298,12 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 		return Impact{}, err
 	}
 	out := Impact{Head: head.Revision.Number, Definitions: definitionChanges(head.Catalogue, after.Catalogue)}
-	before, then := render.New(head.Catalogue, head.Changed), render.New(after.Catalogue, after.Changed)
+	before := s.desk.rendered(head, 0)
+	then := s.desk.rendered(after, d.ID)
 	groups := map[string]*Group{}
-	for _, h := range s.hosts.Inventory() {
-		a, b := before.Host(h), then.Host(h)
-		if a.Hash == b.Hash {
+	for i, b := range then.Manifests {
+		a := before.Manifests[i]
+		if a == b || a.Hash == b.Hash {
 			out.Unchanged++
 			continue
 		}
@@ -330,7 +314,7 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 			g = &Group{Diff: render.Diff(a.Body(), b.Body(), 3)}
 			groups[key] = g
 		}
-		g.Hosts = append(g.Hosts, h.Name)
+		g.Hosts = append(g.Hosts, b.Host)
 	}
 	for _, g := range groups {
 		out.Groups = append(out.Groups, *g)
@@ -388,7 +372,7 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 	if d.Whole && d.Base != head.Revision.Number {
 		return store.Revision{}, nil, Conflict{fmt.Sprintf("draft %d is a whole state made on revision %d, and %d is the newest now; load it again", id, d.Base, head.Revision.Number)}
 	}
-	findings := s.check(after.Catalogue, problems)
+	findings := s.check(head, after, problems)
 	if check.HasErrors(findings) {
 		return store.Revision{}, findings, Rejected{findings}
 	}

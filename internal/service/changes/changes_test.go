@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/check"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/service/store"
 )
@@ -19,12 +20,17 @@ const (
 	two = "\ndestination: two\ndeliver: {discard: {}}\n\n"
 )
 
+func reading(f store.File) []*catalogue.Definition {
+	defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
+	return defs
+}
+
 // TestApplySplices: a draft that adds replaces a definition in its place; every other byte stays.
 func TestApplySplices(t *testing.T) {
 	t.Parallel()
 	head := []store.File{{Path: "a.yaml", Text: one + "---\n" + two + "--- \n# the end\n"}, {Path: "b.yaml", Text: "destination: three\ndeliver: {discard: {}}"}}
 	add := func(path, text string) []store.File {
-		return Apply(head, store.Draft{Files: []store.File{{Path: path, Text: text}}})
+		return Apply(head, store.Draft{Files: []store.File{{Path: path, Text: text}}}, reading)
 	}
 	newTwo := "destination: two # now a file\ndeliver: {file: {path: /x}}\n"
 	got := add("other.yaml", newTwo)
@@ -38,7 +44,7 @@ func TestApplySplices(t *testing.T) {
 	got = add("0.yaml", "destination: five\ndeliver: {discard: {}}\n")
 	require.Len(t, got, 3)
 	assert.Equal(t, "0.yaml", got[0].Path)
-	assert.Equal(t, []store.File{{Path: "z", Text: "t"}}, Apply(head, store.Draft{Whole: true, Files: []store.File{{Path: "z", Text: "t"}}}))
+	assert.Equal(t, []store.File{{Path: "z", Text: "t"}}, Apply(head, store.Draft{Whole: true, Files: []store.File{{Path: "z", Text: "t"}}}, reading))
 	assert.Equal(t, one+"---\n"+two+"--- \n# the end\n", head[0].Text, "the head itself is not touched")
 }
 
@@ -61,7 +67,7 @@ func FuzzApply(f *testing.F) {
 			return
 		}
 		var all []*catalogue.Definition
-		for _, file := range Apply([]store.File{{Path: "a.yaml", Text: headText}}, store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}}) {
+		for _, file := range Apply([]store.File{{Path: "a.yaml", Text: headText}}, store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}}, reading) {
 			defs, problems := catalogue.Parse(file.Path, []byte(file.Text))
 			require.Empty(t, problems, "%q", file.Text)
 			all = append(all, defs...)
@@ -74,15 +80,20 @@ func FuzzApply(f *testing.F) {
 	})
 }
 
-type fleet []inventory.Host
+type fleet struct{ x *inventory.Index }
 
-func (f fleet) Inventory() []inventory.Host { return f }
+func (f fleet) Inventory() *inventory.Index { return f.x }
+func (f fleet) Volumes() []check.Volume     { return nil }
+
+type noSecrets struct{}
+
+func (noSecrets) Versions() map[string]int { return nil }
 
 func service(t *testing.T) *Service {
 	st, err := store.Open(context.Background(), t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
-	return New(st, fleet{{Name: "a"}, {Name: "b"}}, time.Now, func(string) {})
+	return New(st, fleet{inventory.NewIndex([]inventory.Host{{Name: "a"}, {Name: "b"}})}, noSecrets{}, time.Now, func(string) {})
 }
 
 // TestRevisionOfAMeaning: the revision in which a meaning last changed is told through revisions that only reword it.

@@ -45,6 +45,9 @@ type entry struct {
 	state  rollout.State
 }
 
+// secretsChanged is the event that a secret was set or removed.
+type secretsChanged struct{}
+
 // hostChanged is the event that a host's labels or settings changed.
 type hostChanged struct{ name string }
 
@@ -78,6 +81,9 @@ func (d *Driver) HostEvent(e rollout.Event) { d.events <- e }
 
 // HostChanged takes word that a host's labels or settings changed, or that it joined.
 func (d *Driver) HostChanged(name string) { d.events <- hostChanged{name} }
+
+// SecretsChanged takes word that secrets have other versions.
+func (d *Driver) SecretsChanged() { d.events <- secretsChanged{} }
 
 // Run handles events until ctx ends. Events that wait are handled together and written in one commit.
 func (d *Driver) Run(ctx context.Context) {
@@ -121,6 +127,12 @@ func (d *Driver) handle(ctx context.Context, batch []any) error {
 			if err := d.hostChanged(ctx, x.name); err != nil {
 				return err
 			}
+		case secretsChanged:
+			clear(d.renders)
+			for _, v := range d.fleet.All() {
+				d.pending(ctx, v.Name)
+			}
+			d.note("hosts")
 		case rollout.Event:
 			if x.Kind == rollout.Tick {
 				for id, e := range d.rollouts {
@@ -256,7 +268,7 @@ func (d *Driver) renderer(ctx context.Context, revision int) (*render.Renderer, 
 	if len(d.renders) > 8 {
 		clear(d.renders)
 	}
-	r := render.New(st.Catalogue, st.Changed)
+	r := render.New(d.changes.Input(st))
 	d.renders[revision] = r
 	return r, nil
 }
@@ -289,7 +301,8 @@ func (d *Driver) pending(ctx context.Context, name string) {
 		return
 	}
 	why := ""
-	if r.Host(v.Inventory()).Hash != v.Assigned.Hash {
+	h := v.Inventory()
+	if r.Host(&h).Hash != v.Assigned.Hash {
 		why = "inventory"
 	}
 	d.fleet.SetPending(name, why)
@@ -312,7 +325,7 @@ func (d *Driver) render(ctx context.Context, h inventory.Host, revision, id int)
 	if err != nil {
 		return store.Assignment{}, store.Manifest{}, err
 	}
-	m := r.Host(h)
+	m := r.Host(&h)
 	var left []string
 	for _, l := range m.LeftOut {
 		left = append(left, fmt.Sprintf("source %s is left out: %s", l.Source, l.Reason))

@@ -25,6 +25,10 @@ type desk struct {
 	*Driver
 }
 
+type noSecrets struct{}
+
+func (noSecrets) Versions() map[string]int { return nil }
+
 func newDesk(t *testing.T, dir string, now time.Time) *desk {
 	ctx := context.Background()
 	d := &desk{t: t, now: now}
@@ -35,7 +39,7 @@ func newDesk(t *testing.T, dir string, now time.Time) *desk {
 	log := slog.New(slog.DiscardHandler)
 	d.fleet, err = agents.New(ctx, d.store, log, clock, func(string) {})
 	require.NoError(t, err)
-	d.chg = changes.New(d.store, d.fleet, clock, func(string) {})
+	d.chg = changes.New(d.store, d.fleet, noSecrets{}, clock, func(string) {})
 	d.Driver, err = New(ctx, d.store, d.fleet, d.chg, log, clock, func(string) {})
 	require.NoError(t, err)
 	d.fleet.SetDesk(d.Driver)

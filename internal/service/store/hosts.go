@@ -159,6 +159,20 @@ func (s *Store) HostStates(ctx context.Context) (states, numbers map[string]stri
 	return states, numbers, err
 }
 
+// HostNumbers is what a host counted in the five minutes that began at Bucket, as JSON.
+type HostNumbers struct {
+	Host    string
+	Bucket  int64
+	Numbers string
+}
+
+// NumbersSince returns the rows of numbers since a time, oldest first.
+func (s *Store) NumbersSince(ctx context.Context, since time.Time) ([]HostNumbers, error) {
+	return list(ctx, s.state, func(r *sql.Rows) (n HostNumbers, err error) {
+		return n, r.Scan(&n.Host, &n.Bucket, &n.Numbers)
+	}, `SELECT host, bucket, numbers FROM numbers WHERE bucket >= ? ORDER BY bucket`, since.Unix())
+}
+
 // HostUpdate is what is written of one host in one go. Empty parts are left as they are. Bucket is the beginning of a
 // span of five minutes, in Unix seconds, and Delta what was counted in it.
 type HostUpdate struct {

@@ -26,8 +26,8 @@ const { data: d, isPending, error } = useDefinition(() => props.kind, () => prop
         </section>
         <section v-if="kind === 'format' || kind === 'destination'">
           <h2 class="mb-2 font-semibold">Used by</h2>
-          <ul><li v-for="s in d.usedBy" :key="s"><router-link :to="`/catalogue/source/${s}`" class="link machine">{{ s }}</router-link></li></ul>
-          <p v-if="!d.usedBy.length" class="text-soft">No source uses it.</p>
+          <ul><li v-for="s in d.usedBy" :key="s"><router-link :to="`/catalogue/${s.replace(' ', '/')}`" class="link machine">{{ s }}</router-link></li></ul>
+          <p v-if="!d.usedBy.length" class="text-soft">Nothing uses it.</p>
         </section>
       </aside>
     </div>

@@ -1,0 +1,218 @@
+package catalogue
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/expr"
+	"synaxis/internal/core/footprint"
+	"synaxis/internal/core/format"
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/mask"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/schema"
+	"synaxis/internal/core/yamldoc"
+)
+
+// Guard is a rule that masks must be applied to all sources with certain labels.
+type Guard struct {
+	Sources inventory.Selector // by the labels of sources
+	Masks   []string
+}
+
+// Covers tells whether the guard is for a source. A label of the source that holds a reference is known only on a host;
+// the guard takes it as its own, since a mask too many does less harm than one too few.
+func (g *Guard) Covers(s *Source) bool {
+	for _, t := range g.Sources.Terms {
+		have, ok := s.Labels[t.Key]
+		if !ok || !slices.Contains(t.Values, have) && !strings.Contains(have, "${") {
+			return false
+		}
+	}
+	return len(g.Sources.Terms) > 0
+}
+
+// Settings gives values to hosts. Of two that give a host the same setting the one of higher rank wins.
+type Settings struct {
+	Hosts  inventory.Selector
+	Rank   int64
+	Values map[string]string
+}
+
+// Agents says what agents may use of their hosts.
+type Agents struct {
+	Hosts inventory.Selector
+	footprint.Spec
+}
+
+// Plan says how a rollout goes.
+type Plan struct {
+	Waves    []string
+	SpreadBy string
+	Soak     time.Duration
+	StopWhen string
+	OnStop   string // hold, go-back
+	Window   string
+	Absent   string // catch-up, leave-out
+}
+
+// LabelKey is the vocabulary of a label.
+type LabelKey struct {
+	Values   []string // nil: any
+	Required bool
+}
+
+var about = schema.Key{Name: "about", Desk: true, Value: schema.Plain, Doc: "A sentence that says what it is for."}
+
+func definition(what string, keys ...schema.Key) *schema.Value {
+	return schema.Obj(what, append([]schema.Key{about}, keys...)...)
+}
+
+// Schemas are what definitions of each kind may hold, beside kind and name.
+var Schemas = map[string]*schema.Value{
+	"source": definition("a source", append([]schema.Key{inventory.HostsKey}, pipeline.Keys...)...),
+	"format": definition("a format", format.Keys...),
+	"mask":   definition("a mask", mask.Keys...).With("find", "detector"),
+	"guard": definition("a guard",
+		schema.Key{Name: "sources", Need: true, Value: inventory.TermsValue, Doc: "Which sources, by their labels; all must hold, a list means any.", Example: "sources: {data: passenger}"},
+		schema.Key{Name: "masks", Need: true, Value: schema.ListOf(schema.Names("mask")), Doc: "The masks that must be applied to all of them, after the last step.", Example: "masks: [passport, phone, payment-card]"}),
+	"destination": definition("a destination", delivery.Keys...),
+	"settings": definition("settings", inventory.HostsKey,
+		schema.Key{Name: "rank", Value: &schema.Value{Type: schema.Int}, Default: "0", Doc: "Of two that give a host the same setting the one of higher rank wins; equal ranks that disagree are an error. A host's own settings win over all.", Example: "rank: 10"},
+		schema.Key{Name: "values", Need: true, Hint: "a map of names and values", Value: schema.TableOf(schema.Scalar), Doc: "The settings, by name. Definitions use them as ${setting.NAME}.", Example: "values: {log_root: /srv/harbour}"}),
+	"agents": definition("agents", append([]schema.Key{inventory.HostsKey}, footprint.Keys...)...),
+	"plan": definition("a plan",
+		schema.Key{Name: "waves", Need: true, Value: schema.ListOf(schema.Checked("schema", checkWave)), Doc: "How many hosts at a time: a number, a share of all, or the rest.", Example: "waves: [1 host, 5%, 25%, rest]"},
+		schema.Key{Name: "spread-by", Value: schema.Plain, Doc: "A label over whose values each wave is spread.", Example: "spread-by: site"},
+		schema.Key{Name: "soak", Value: schema.ADuration, Default: "5m", Doc: "How long a wave is watched before the next begins."},
+		schema.Key{Name: "stop-when", Value: &schema.Value{Type: schema.Condition, Check: checkStop, Code: "condition-invalid"}, Doc: "A condition over " + strings.Join(stopNames, ", ") + "; failing counts hosts that fail now and did not before.", Example: "stop-when: failing > 0 || degraded_share > 0.02"},
+		schema.Key{Name: "on-stop", Value: schema.Words("hold", "go-back"), Default: "hold", Doc: "What happens then."},
+		schema.Key{Name: "window", Value: schema.Checked("schema", checkWindow), Doc: "When waves may begin: days, hours and a zone.", Example: `window: "Mon-Thu 09:00-16:00 Europe/Lisbon"`},
+		schema.Key{Name: "absent", Value: schema.Words("catch-up", "leave-out"), Default: "catch-up", Doc: "What becomes of hosts that are away."}),
+	"label-key": definition("a label-key",
+		schema.Key{Name: "values", Value: schema.Texts, Doc: "The values that the label may have; without it any.", Example: "values: [northpier, saltmarsh, gull-point]"},
+		schema.Key{Name: "required", Value: schema.Flag, Default: "false", Doc: "Whether every host must have it."}),
+}
+
+// fill sets the typed part of a definition from its body.
+func (d *Definition) fill(r *yamldoc.Reader) {
+	n := d.body
+	switch d.Kind {
+	case "source":
+		d.Source = &Source{Hosts: inventory.Decode(r, n.Get("hosts")), Source: pipeline.Decode(n, d.Name)}
+	case "format":
+		f := format.Decode(r, n, d.Name)
+		d.Format = &f
+	case "mask":
+		m := mask.Decode(n, d.Name)
+		d.Mask = &m
+	case "guard":
+		d.Guard = &Guard{Sources: inventory.DecodeTerms(n.Get("sources")), Masks: n.Get("masks").Texts()}
+	case "destination":
+		s := delivery.Decode(r, n, d.Name)
+		d.Destination = &s
+	case "settings":
+		d.Settings = &Settings{Hosts: inventory.Decode(r, n.Get("hosts")), Rank: n.Get("rank").Int(0), Values: n.Get("values").TextMap()}
+		if values := n.Get("values"); values != nil {
+			for _, e := range values.Entries {
+				if why := inventory.CheckKey(e.Key); why != "" {
+					r.FailAt(e.Line, e.Column, "schema", why, "")
+				}
+			}
+		}
+	case "agents":
+		d.Agents = &Agents{Hosts: inventory.Decode(r, n.Get("hosts")), Spec: footprint.Decode(n)}
+	case "plan":
+		d.Plan = &Plan{Waves: n.Get("waves").Texts(), SpreadBy: n.Get("spread-by").Text(), Soak: n.Get("soak").Duration(5 * time.Minute), StopWhen: n.Get("stop-when").Text(),
+			OnStop: n.Get("on-stop").Text(), Window: n.Get("window").Text(), Absent: n.Get("absent").Text()}
+		if w := d.Plan.Waves; n.Get("waves") != nil && (len(w) == 0 || slices.Index(w, "rest") != len(w)-1) {
+			r.Fail(n.Get("waves"), "schema", "waves must end with rest, once, so that every host has a wave", "such as waves: [1 host, 5%, 25%, rest]")
+		}
+	case "label-key":
+		d.LabelKey = &LabelKey{Values: n.Get("values").Texts(), Required: n.Get("required").Bool(false)}
+		if why := inventory.CheckKey(d.Name); why != "" {
+			r.Fail(d.root, "schema", why, "")
+		}
+	}
+}
+
+func checkWave(s string) error {
+	if s == "rest" {
+		return nil
+	}
+	if n, ok := strings.CutSuffix(strings.TrimSuffix(s, "s"), " host"); ok {
+		if v, err := strconv.Atoi(n); err == nil && v > 0 {
+			return nil
+		}
+	}
+	if v, err := yamldoc.ParseShare(s); err == nil && v > 0 {
+		return nil
+	}
+	return fmt.Errorf("%q is no wave such as 1 host, 25%% or rest", s)
+}
+
+// stopNames are the numbers of a rollout that stop-when may use.
+var stopNames = []string{"hosts", "confirmed", "failing", "failing_share", "degraded", "degraded_share", "silent", "silent_share"}
+
+func checkStop(s string) error {
+	names := map[string]expr.Type{}
+	for _, n := range stopNames {
+		names[n] = expr.Int
+		if strings.HasSuffix(n, "_share") {
+			names[n] = expr.Float
+		}
+	}
+	c, err := expr.NewChecker(expr.Scope{Names: names})
+	if err != nil {
+		return err
+	}
+	_, err = c.Check(s, expr.Bool)
+	return err
+}
+
+var weekdays = []string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
+
+func checkWindow(s string) error {
+	bad := fmt.Errorf("%q is no window such as Mon-Thu 09:00-16:00 Europe/Lisbon", s)
+	words := strings.Fields(s)
+	if len(words) != 3 {
+		return bad
+	}
+	for _, day := range strings.FieldsFunc(words[0], func(r rune) bool { return r == '-' || r == ',' }) {
+		if !slices.Contains(weekdays, day) {
+			return bad
+		}
+	}
+	from, to, ok := strings.Cut(words[1], "-")
+	for _, t := range []string{from, to} {
+		if _, err := time.Parse("15:04", t); err != nil || !ok {
+			return bad
+		}
+	}
+	return format.CheckZone(words[2])
+}
+
+// CheckLabels tells what is wrong with labels by the vocabulary, or "". With all it asks for the required ones too.
+func (c *Catalogue) CheckLabels(labels map[string]string, all bool) string {
+	for _, d := range c.list {
+		if d.LabelKey == nil {
+			continue
+		}
+		v, ok := labels[d.Name]
+		switch {
+		case !ok && all && d.LabelKey.Required:
+			return fmt.Sprintf("the label %s is required", d.Name)
+		case ok && d.LabelKey.Values != nil && !slices.Contains(d.LabelKey.Values, v):
+			hint := "; it may be " + strings.Join(d.LabelKey.Values, ", ")
+			if near := yamldoc.Nearest(v, d.LabelKey.Values); near != "" {
+				hint = fmt.Sprintf("; did you mean %s?", near)
+			}
+			return fmt.Sprintf("%s=%s is outside the vocabulary of the label-key %s%s", d.Name, v, d.Name, hint)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,271 @@
+// Package secrets keeps secrets sealed: their values are encrypted with a key that is not in the database, and are never
+// shown again once they were set. Definitions refer to them by name; what hosts should run names the version too.
+package secrets
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/chacha20poly1305"
+
+	"synaxis/internal/service/store"
+)
+
+// KeyFile is the file of the sealing key in the data folder, and KeyVariable the variable that takes its place: 32 bytes in
+// base64.
+const (
+	KeyFile     = "secrets.key"
+	KeyVariable = "SYNAXIS_SECRETS_KEY"
+)
+
+// MaxValue bounds one secret, in bytes.
+const MaxValue = 64 << 10
+
+// Secrets is all of them. It is safe for use by many goroutines.
+type Secrets struct {
+	store   *store.Store
+	now     func() time.Time
+	key     []byte
+	changed func()
+
+	mu       sync.RWMutex
+	versions map[string]int // never changed, replaced
+}
+
+// Open reads the key from the environment or the data folder, or makes one there. changed is called after every change.
+func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time, changed func()) (*Secrets, error) {
+	key, err := readKey(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Secrets{store: st, now: now, key: key, changed: changed}
+	return s, s.load(ctx)
+}
+
+func readKey(dir string) ([]byte, error) {
+	text, from := os.Getenv(KeyVariable), KeyVariable
+	if text == "" {
+		path := filepath.Join(dir, KeyFile)
+		from = path
+		info, err := os.Stat(path)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			var b [chacha20poly1305.KeySize]byte
+			_, _ = rand.Read(b[:])
+			f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+			if err != nil {
+				return nil, fmt.Errorf("write the sealing key: %w", err)
+			}
+			_, err = f.WriteString(base64.StdEncoding.EncodeToString(b[:]) + "\n")
+			return b[:], errors.Join(err, f.Sync(), f.Close())
+		case err != nil:
+			return nil, fmt.Errorf("sealing key: %w", err)
+		case info.Mode().Perm()&0o077 != 0:
+			return nil, fmt.Errorf("the sealing key %s may be read by others than its owner (mode %o); chmod 600 it, and rotate the secrets if somebody may have", path, info.Mode().Perm())
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, fmt.Errorf("sealing key: %w", err)
+		}
+		text = string(b)
+	}
+	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(text))
+	if err != nil || len(key) != chacha20poly1305.KeySize {
+		return nil, fmt.Errorf("the sealing key in %s is not %d bytes in base64", from, chacha20poly1305.KeySize)
+	}
+	return key, nil
+}
+
+// load reads which secrets exist, and makes sure that the key is the one they were sealed with.
+func (s *Secrets) load(ctx context.Context) error {
+	list, err := s.store.Secrets(ctx)
+	if err != nil {
+		return err
+	}
+	versions := map[string]int{}
+	for i, x := range list {
+		versions[x.Name] = x.Version
+		if i == 0 {
+			if _, err := s.Value(ctx, x.Name, x.Version); err != nil {
+				return fmt.Errorf("the secrets cannot be opened: the sealing key is another than they were sealed with: %w", err)
+			}
+		}
+	}
+	s.mu.Lock()
+	s.versions = versions
+	s.mu.Unlock()
+	return nil
+}
+
+// Versions tells which secrets exist, with their versions. The map must not be changed.
+func (s *Secrets) Versions() map[string]int {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.versions
+}
+
+// bound ties a sealed value to its name and version, so that rows cannot be exchanged.
+func bound(name string, version int) []byte { return fmt.Appendf(nil, "%s@%d", name, version) }
+
+// Set keeps a new value; the secret is made when it is not there. It returns the new version.
+func (s *Secrets) Set(ctx context.Context, who store.Person, name, value string, about, owner *string) (store.Secret, error) {
+	if value == "" || len(value) > MaxValue {
+		return store.Secret{}, fmt.Errorf("a secret has 1 to %d bytes", MaxValue)
+	}
+	aead, err := chacha20poly1305.NewX(s.key)
+	if err != nil {
+		return store.Secret{}, err
+	}
+	now := s.now()
+	var out store.Secret
+	err = s.store.Update(ctx, func(t *store.Tx) error {
+		have, err := t.Secret(name)
+		fresh := errors.Is(err, store.ErrNotFound)
+		if err != nil && !fresh {
+			return err
+		}
+		before := have.Version
+		if fresh {
+			have = store.Secret{Name: name, Owner: who.Name, CreatedAt: now}
+		}
+		if about != nil {
+			have.About = *about
+		}
+		if owner != nil {
+			have.Owner = *owner
+		}
+		have.Version, have.SetAt, have.SetBy = have.Version+1, now, who.Name
+		nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(value)+aead.Overhead())
+		_, _ = rand.Read(nonce)
+		if err := t.PutSecret(have, aead.Seal(nonce, nonce, []byte(value), bound(name, have.Version))); err != nil {
+			return err
+		}
+		out = have
+		return t.Audit(who, now, "secret set", name, versionOf(before), versionOf(have.Version))
+	})
+	return out, s.after(ctx, err)
+}
+
+func versionOf(n int) any {
+	if n == 0 {
+		return nil
+	}
+	return map[string]int{"version": n}
+}
+
+// Remove takes a secret away, with all its versions.
+func (s *Secrets) Remove(ctx context.Context, who store.Person, name string) error {
+	err := s.store.Update(ctx, func(t *store.Tx) error {
+		have, err := t.Secret(name)
+		if err != nil {
+			return err
+		}
+		if err := t.RemoveSecret(name); err != nil {
+			return err
+		}
+		return t.Audit(who, s.now(), "secret remove", name, versionOf(have.Version), nil)
+	})
+	return s.after(ctx, err)
+}
+
+func (s *Secrets) after(ctx context.Context, err error) error {
+	if err != nil {
+		return err
+	}
+	if err := s.load(ctx); err != nil {
+		return err
+	}
+	s.changed()
+	return nil
+}
+
+// Value opens one version, for a host that needs it. It is for nobody else.
+func (s *Secrets) Value(ctx context.Context, name string, version int) (string, error) {
+	sealed, err := s.store.SealedSecret(ctx, name, version)
+	if err != nil {
+		return "", err
+	}
+	aead, err := chacha20poly1305.NewX(s.key)
+	if err != nil {
+		return "", err
+	}
+	if len(sealed) < aead.NonceSize() {
+		return "", errors.New("the sealed value is damaged")
+	}
+	value, err := aead.Open(nil, sealed[:aead.NonceSize()], sealed[aead.NonceSize():], bound(name, version))
+	return string(value), err
+}
+
+// Grant makes a token with which somebody may set one secret, and do nothing else. Its text is given once.
+func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, lasts time.Duration) (store.Grant, string, error) {
+	if _, ok := s.Versions()[name]; !ok {
+		return store.Grant{}, "", store.Missingf("there is no secret %s", name)
+	}
+	var b [38]byte
+	_, _ = rand.Read(b[:])
+	text := "set_" + base64.RawURLEncoding.EncodeToString(b[6:])
+	sum := sha256.Sum256([]byte(text))
+	now := s.now()
+	g := store.Grant{ID: fmt.Sprintf("g%x", b[:6]), Hash: sum[:], Who: to, Secret: name, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts)}
+	err := s.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.PutGrant(g); err != nil {
+			return err
+		}
+		return t.Audit(who, now, "secret grant", name, nil, map[string]any{"id": g.ID, "to": to, "expires": g.ExpiresAt})
+	})
+	return g, text, err
+}
+
+// Revoke ends a grant.
+func (s *Secrets) Revoke(ctx context.Context, who store.Person, name, id string) error {
+	now := s.now()
+	return s.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.EndGrant(name, id, now); err != nil {
+			return err
+		}
+		return t.Audit(who, now, "secret revoke", name, id, nil)
+	})
+}
+
+// Granted tells who holds a token of Grant and for which secret; ErrNotFound when it is none that counts.
+func (s *Secrets) Granted(ctx context.Context, text string) (store.Grant, error) {
+	sum := sha256.Sum256([]byte(text))
+	all, err := s.store.Grants(ctx)
+	if err != nil {
+		return store.Grant{}, err
+	}
+	for _, g := range all {
+		if subtle.ConstantTimeCompare(g.Hash, sum[:]) == 1 && g.EndedAt.IsZero() && s.now().Before(g.ExpiresAt) {
+			return g, nil
+		}
+	}
+	return store.Grant{}, store.ErrNotFound
+}
+
+// List returns all secrets, and the grants that still count, by secret.
+func (s *Secrets) List(ctx context.Context) ([]store.Secret, map[string][]store.Grant, error) {
+	list, err := s.store.Secrets(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	grants, err := s.store.Grants(ctx)
+	bySecret := map[string][]store.Grant{}
+	for _, g := range grants {
+		if g.EndedAt.IsZero() && s.now().Before(g.ExpiresAt) {
+			bySecret[g.Secret] = append(bySecret[g.Secret], g)
+		}
+	}
+	return list, maps.Clone(bySecret), err
+}
