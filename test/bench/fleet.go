@@ -184,12 +184,13 @@ func fleetRow(n int, texts map[string]string) (measured, error) {
 		return out, err
 	}
 	if out.label, err = median(5, func(round int) error { // of 100 hosts
-		hosts = slices.Clone(hosts)
+		others := map[int]inventory.Host{}
 		for i := range 100 {
-			h := &hosts[i*(n/100)]
+			h := hosts[i*(n/100)]
 			h.Settings = map[string]string{"shelf": fmt.Sprintf("/shelf/%d", round)}
+			others[i*(n/100)] = h
 		}
-		next, reached := fleet.WithHosts(inventory.NewIndex(hosts))
+		next, reached := fleet.WithHosts(fleet.Index.Edit(others))
 		if reached.Len() != 100 {
 			return fmt.Errorf("the edit of 100 hosts reached %d", reached.Len())
 		}

@@ -1,8 +1,11 @@
 package inventory
 
 import (
+	"maps"
 	"math/bits"
+	"slices"
 	"strings"
+	"sync/atomic"
 
 	"synaxis/internal/core/expr"
 )
@@ -60,38 +63,84 @@ type column struct {
 type Index struct {
 	Hosts   []Host
 	columns map[string]*column
+	places  map[string]map[string]uint32 // of values in columns; shared by indexes that came from one another
+	id      uint64
+	from    uint64 // the index that this was edited from
+	edited  []int
 }
+
+var lastIndex atomic.Uint64
 
 // NewIndex indexes hosts, which must not change afterwards.
 func NewIndex(hosts []Host) *Index {
-	x := &Index{Hosts: hosts, columns: map[string]*column{}}
-	places := map[string]map[string]uint32{}
-	put := func(name, value string, i int) {
+	x := &Index{Hosts: hosts, columns: map[string]*column{}, places: map[string]map[string]uint32{}, id: lastIndex.Add(1)}
+	for i := range hosts {
+		x.take(i, func(c *column) *column { return c })
+	}
+	return x
+}
+
+// take puts a host into the columns. own makes a column the index's own before it is written to.
+func (x *Index) take(i int, own func(c *column) *column) {
+	h := &x.Hosts[i]
+	put := func(name, value string) {
 		c := x.columns[name]
 		if c == nil {
-			c = &column{values: []string{""}, of: make([]uint32, len(hosts))}
-			x.columns[name], places[name] = c, map[string]uint32{}
+			c = &column{values: []string{""}, of: make([]uint32, len(x.Hosts))}
+			x.places[name] = map[string]uint32{}
+		} else {
+			c = own(c)
 		}
-		p, ok := places[name][value]
+		x.columns[name] = c
+		p, ok := x.places[name][value]
 		if !ok {
 			p = uint32(len(c.values))
 			c.values = append(c.values, value)
-			places[name][value] = p
+			x.places[name][value] = p
 		}
 		c.of[i] = p
 	}
-	for i := range hosts {
-		h := &hosts[i]
-		for k, v := range h.Labels {
-			put("labels."+k, v, i)
-		}
-		for _, o := range [...][2]string{{"observed.os", h.OS}, {"observed.arch", h.Arch}, {"observed.name", h.System}} {
-			if o[1] != "" {
-				put(o[0], o[1], i)
-			}
+	for k, v := range h.Labels {
+		put("labels."+k, v)
+	}
+	for _, o := range [...][2]string{{"observed.os", h.OS}, {"observed.arch", h.Arch}, {"observed.name", h.System}} {
+		if o[1] != "" {
+			put(o[0], o[1])
 		}
 	}
-	return x
+}
+
+// Edit makes the index in which some hosts, by their places, are others. The old one stays good, but only its newest
+// descendant may be edited again. What it costs is the copying of the columns that the edit touches.
+func (x *Index) Edit(hosts map[int]Host) *Index {
+	next := &Index{Hosts: slices.Clone(x.Hosts), columns: maps.Clone(x.columns), places: x.places, id: lastIndex.Add(1), from: x.id}
+	owned := map[*column]bool{}
+	own := func(c *column) *column {
+		if owned[c] {
+			return c
+		}
+		mine := &column{values: slices.Clip(c.values), of: slices.Clone(c.of)}
+		owned[mine] = true
+		return mine
+	}
+	for i, h := range hosts {
+		for name, c := range next.columns { // what it had goes
+			if c.of[i] != 0 {
+				c = own(c)
+				next.columns[name] = c
+				c.of[i] = 0
+			}
+		}
+		next.Hosts[i] = h
+		next.take(i, own)
+		next.edited = append(next.edited, i)
+	}
+	return next
+}
+
+// EditedFrom tells which hosts are others than in an index; ok is false when it is not the one that this was edited from.
+func (x *Index) EditedFrom(o *Index) (places []int, ok bool) {
+	return x.edited, x.from != 0 && x.from == o.id
 }
 
 // NewSet makes an empty set for the hosts of the index.

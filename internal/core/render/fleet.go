@@ -2,6 +2,7 @@ package render
 
 import (
 	"maps"
+	"slices"
 	"sync"
 
 	"synaxis/internal/core/catalogue"
@@ -124,6 +125,9 @@ func (r *Renderer) same(o *Renderer, id catalogue.ID) bool {
 func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Set) {
 	f.guard.Lock()
 	defer f.guard.Unlock()
+	if places, ok := x.EditedFrom(f.Index); ok {
+		return f.withEdited(x, places)
+	}
 	next = &Fleet{Index: x, renderer: f.renderer, guard: f.guard, chosen: map[catalogue.ID]inventory.Set{}, Manifests: make([]*Manifest, len(x.Hosts))}
 	for _, d := range f.renderer.in.Catalogue.All() {
 		if s := d.Selector(); s != nil {
@@ -143,6 +147,33 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 		}
 		reached.Put(i, true)
 		next.Manifests[i] = render(i)
+	}
+	return next, reached
+}
+
+// withEdited is WithHosts when it is known which hosts are others.
+func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reached inventory.Set) {
+	next = &Fleet{Index: x, renderer: f.renderer, guard: f.guard, chosen: map[catalogue.ID]inventory.Set{}, Manifests: slices.Clone(f.Manifests)}
+	for id, set := range f.chosen {
+		sel := f.renderer.in.Catalogue.Get(id.Kind, id.Name).Selector()
+		own := false
+		for _, i := range places {
+			if in := sel.Match(&x.Hosts[i]); in != set.Has(i) {
+				if !own {
+					set, own = slices.Clone(set), true
+				}
+				set.Put(i, in)
+			}
+		}
+		next.chosen[id] = set
+	}
+	reached = x.NewSet()
+	render := next.render()
+	for _, i := range places {
+		if !alike(&x.Hosts[i], &f.Index.Hosts[i]) {
+			reached.Put(i, true)
+			next.Manifests[i] = render(i)
+		}
 	}
 	return next, reached
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"reflect"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -118,8 +120,13 @@ func TestIncrementalEqualsFull(t *testing.T) {
 		for step := range 250 {
 			before := now
 			if w.rnd.IntN(4) == 0 {
+				old := w.hosts
 				w.editHosts()
-				now, _ = now.WithHosts(inventory.NewIndex(w.hosts))
+				x = now.Index.Edit(others(old, w.hosts))
+				if len(x.Hosts) != len(w.hosts) || !sameNames(old, w.hosts) {
+					x = inventory.NewIndex(w.hosts)
+				}
+				now, _ = now.WithHosts(x)
 			} else {
 				w.edit(t)
 				var reached inventory.Set
@@ -143,6 +150,21 @@ func TestIncrementalEqualsFull(t *testing.T) {
 	}
 }
 
+// others are the hosts that are not as they were, by their places.
+func others(old, now []inventory.Host) map[int]inventory.Host {
+	out := map[int]inventory.Host{}
+	for i := range now {
+		if i < len(old) && !reflect.DeepEqual(old[i], now[i]) {
+			out[i] = now[i]
+		}
+	}
+	return out
+}
+
+func sameNames(a, b []inventory.Host) bool {
+	return slices.EqualFunc(a, b, func(x, y inventory.Host) bool { return x.Name == y.Name })
+}
+
 // TestIndexAnswersAsMatchDoes: a choice for all hosts at once is the choice for each.
 func TestIndexAnswersAsMatchDoes(t *testing.T) {
 	t.Parallel()
@@ -155,6 +177,12 @@ func TestIndexAnswersAsMatchDoes(t *testing.T) {
 	}
 	x := inventory.NewIndex(w.hosts)
 	for range 60 {
+		old := w.hosts
+		if w.editHosts(); sameNames(old, w.hosts) { // an edited index answers as a new one
+			x = x.Edit(others(old, w.hosts))
+		} else {
+			x = inventory.NewIndex(w.hosts)
+		}
 		w.put(t, "settings: ss\nhosts: "+w.choice()+"\nvalues: {a: b}\n")
 		s := w.defs["settings ss"].Selector()
 		got := x.Choose(*s)

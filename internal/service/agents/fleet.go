@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"synaxis/internal/core/check"
@@ -185,10 +184,12 @@ type Fleet struct {
 	bucket tokenBucket
 	saving sync.Mutex
 
-	version  atomic.Int64 // of what definitions see of the hosts
+	touch    sync.Mutex // for what changed since index was made
+	touched  map[string]bool
+	reshaped bool
 	indexing sync.Mutex
 	index    *inventory.Index
-	indexed  int64
+	places   map[string]int // of hosts in index
 }
 
 // New reads the inventory. note is called when something changed that a page may show.
@@ -415,21 +416,48 @@ func (f *Fleet) Get(name string) (View, bool) {
 func (f *Fleet) Inventory() *inventory.Index {
 	f.indexing.Lock()
 	defer f.indexing.Unlock()
-	version := f.version.Load()
-	if f.index != nil && f.indexed == version {
-		return f.index
+	f.touch.Lock()
+	touched, reshaped := f.touched, f.reshaped || f.index == nil
+	f.touched, f.reshaped = nil, false
+	f.touch.Unlock()
+	switch {
+	case !reshaped && len(touched) == 0:
+	case !reshaped:
+		others := map[int]inventory.Host{}
+		for name := range touched {
+			if i, ok := f.places[name]; ok {
+				v, _ := f.Get(name)
+				others[i] = v.Inventory()
+			}
+		}
+		f.index = f.index.Edit(others)
+	default:
+		var out []inventory.Host
+		f.places = map[string]int{}
+		f.Visit(false, func(v *View) {
+			f.places[v.Name] = len(out)
+			out = append(out, v.Inventory())
+		})
+		f.index = inventory.NewIndex(out)
 	}
-	all := f.All()
-	out := make([]inventory.Host, len(all))
-	for i, v := range all {
-		out[i] = v.Inventory()
-	}
-	f.index, f.indexed = inventory.NewIndex(out), version
 	return f.index
 }
 
-// seenAnew says that something changed which definitions see.
-func (f *Fleet) seenAnew() { f.version.Add(1) }
+// seenAnew says that something changed which definitions see: of some hosts, or, without names, which hosts there are.
+func (f *Fleet) seenAnew(names ...string) {
+	f.touch.Lock()
+	defer f.touch.Unlock()
+	if len(names) == 0 {
+		f.reshaped = true
+		return
+	}
+	if f.touched == nil {
+		f.touched = map[string]bool{}
+	}
+	for _, n := range names {
+		f.touched[n] = true
+	}
+}
 
 // Edit changes labels or settings: keys with a value are set, keys in remove are taken away.
 func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string) error {
@@ -469,7 +497,7 @@ func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, s
 		e.view.Labels, e.view.Settings = h.Labels, h.Settings
 	}
 	f.mu.Unlock()
-	f.seenAnew()
+	f.seenAnew(name)
 	f.desk.HostChanged(name)
 	f.note("hosts")
 	return nil

@@ -311,7 +311,7 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 	}
 	f.mu.Unlock()
 	if msg.GetAgentDescription() != nil {
-		f.seenAnew()
+		f.seenAnew(name)
 	}
 	if arrived {
 		e := rollout.Event{Kind: rollout.Connected, Host: name}
