@@ -59,7 +59,7 @@ var everything = []string{"auth", "commands", "conditions", "deliver-syslog", "d
 
 // cases are what trips each check: the text, and what the reason must say. mended does not trip it.
 var cases = map[string]struct{ text, mended, reason string }{
-	"syntax":                 {"source: [", "", "sequence"},
+	"syntax":                 {"source: [", "", "did not find expected node content"},
 	"schema":                 {"source: aa\nhosts: all\nread: {files: x}\nformat: raw\nsend: [archive]\n", source("aa", ""), "files: expected a list"},
 	"unknown-key":            {source("aa", "fromat: x\n"), source("aa", ""), `no key "fromat"`},
 	"unknown-kind":           {"sauce: aa\n", source("aa", ""), `"sauce" is none`},

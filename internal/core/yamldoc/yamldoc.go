@@ -9,16 +9,20 @@ package yamldoc
 import (
 	"errors"
 	"fmt"
+	"io"
+	"regexp"
 	"sort"
+	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
+	"go.yaml.in/yaml/v3"
 )
 
 // MaxFile is the largest file that is read, in bytes.
 const MaxFile = 1 << 20
+
+// maxDocuments bounds the documents of a file.
+const maxDocuments = 10_000
 
 // maxDepth bounds the nesting of maps and lists.
 const maxDepth = 48
@@ -49,6 +53,10 @@ type Node struct {
 	Value        string  // scalars: the text, unquoted
 	Entries      []Entry // maps, in the order of the text
 	Items        []*Node // lists
+
+	flow       bool // written as {...} or [...]
+	openLine   int  // of the bracket of such a value
+	openColumn int
 }
 
 // Entry is one key of a map.
@@ -104,7 +112,14 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 	}
 	var docs []Document
 	var problems []Problem
-	for _, part := range Split(string(text)) {
+	parts := Split(string(text))
+	if len(parts) > maxDocuments {
+		return nil, []Problem{{Code: "syntax", File: file, Line: 1, Column: 1, Reason: fmt.Sprintf("the file has %d documents; at most %d are read", len(parts), maxDocuments), Fix: "split it"}}
+	}
+	if tooMany(string(text)) {
+		return nil, []Problem{{Code: "syntax", File: file, Line: 1, Column: 1, Reason: fmt.Sprintf("the file holds more than %d values", maxValues), Fix: "split it"}}
+	}
+	for _, part := range parts {
 		doc := Document{File: file, Line: part.Line, Text: part.Text}
 		root, err := read(part.Text, part.Line-1)
 		if err != nil {
@@ -165,116 +180,130 @@ func tooDeep(text string) bool {
 	return strings.Contains(text, strings.Repeat("- ", maxDepth)) || strings.Contains(text, strings.Repeat("? ", maxDepth))
 }
 
+// maxValues bounds the values of a file, since each costs memory: no file that people write comes near.
+const maxValues = 120_000
+
+// tooMany estimates how many values a text holds before they are made.
+func tooMany(text string) bool {
+	return strings.Count(text, ",")+2*strings.Count(text, ": ")+strings.Count(text, ":\n")+strings.Count(text, "- ")+strings.Count(text, "\r") > maxValues
+}
+
 func read(text string, offset int) (node *Node, problem *Problem) {
 	if strings.TrimSpace(text) == "" {
 		return nil, nil
 	}
+	fail := func(reason, fix string) (*Node, *Problem) {
+		return nil, &Problem{Code: "syntax", Line: offset + 1, Column: 1, Reason: reason, Fix: fix}
+	}
 	if tooDeep(text) {
-		return nil, &Problem{Code: "syntax", Line: offset + 1, Column: 1, Reason: "nested too deeply"}
+		return fail("nested too deeply", "")
 	}
 	defer func() { // the parser is not ours; a panic in it is a file that cannot be read, not a crash
 		if r := recover(); r != nil {
 			node, problem = nil, &Problem{Code: "syntax", Line: offset + 1, Column: 1, Reason: "is not valid YAML"}
 		}
 	}()
-	file, err := parser.ParseBytes([]byte(text), 0)
-	if err != nil {
+	dec := yaml.NewDecoder(strings.NewReader(text))
+	var doc, more yaml.Node
+	if err := dec.Decode(&doc); errors.Is(err, io.EOF) {
+		return nil, nil
+	} else if err != nil {
 		return nil, syntax(err, offset)
 	}
-	if len(file.Docs) == 0 || file.Docs[0].Body == nil {
+	if err := dec.Decode(&more); err == nil {
+		return nil, &Problem{Code: "syntax", Line: offset + more.Line, Column: max(more.Column, 1), Reason: "something follows the end of the document", Fix: "begin another document with a line ---"}
+	} else if !errors.Is(err, io.EOF) {
+		return nil, syntax(err, offset)
+	}
+	if len(doc.Content) == 0 || doc.Content[0].Kind == yaml.ScalarNode && doc.Content[0].Value == "" && doc.Content[0].Style == 0 {
 		return nil, nil
 	}
-	if _, ok := file.Docs[0].Body.(*ast.CommentGroupNode); ok {
-		return nil, nil
-	}
-	return convert(file.Docs[0].Body, offset, 0)
+	return convert(doc.Content[0], offset, 0)
 }
 
+var atLine = regexp.MustCompile(`^(?:yaml: )?(?:line (\d+): )?`)
+
 func syntax(err error, offset int) *Problem {
-	p := &Problem{Code: "syntax", Line: offset + 1, Column: 1, Reason: err.Error()}
-	var y interface {
-		GetToken() *token.Token
-		GetMessage() string
-	}
-	if errors.As(err, &y) {
-		p.Reason = y.GetMessage()
-		if t := y.GetToken(); t != nil && t.Position != nil {
-			p.Line, p.Column = t.Position.Line+offset, t.Position.Column
-		}
+	words := err.Error()
+	p := &Problem{Code: "syntax", Line: offset + 1, Column: 1, Reason: atLine.ReplaceAllString(words, "")}
+	if m := atLine.FindStringSubmatch(words); m[1] != "" {
+		n, _ := strconv.Atoi(m[1])
+		p.Line = offset + max(n, 1)
 	}
 	return p
 }
 
-func convert(n ast.Node, offset, depth int) (*Node, *Problem) {
-	tok := n.GetToken()
-	out := &Node{Line: offset + 1, Column: 1}
-	if tok != nil && tok.Position != nil {
-		out.Line, out.Column = tok.Position.Line+offset, tok.Position.Column
-	}
+func convert(n *yaml.Node, offset, depth int) (*Node, *Problem) {
+	out := &Node{Line: n.Line + offset, Column: max(n.Column, 1)}
 	fail := func(reason, fix string) (*Node, *Problem) {
 		return nil, &Problem{Code: "syntax", Line: out.Line, Column: out.Column, Reason: reason, Fix: fix}
 	}
-	if depth > maxDepth {
+	switch {
+	case depth > maxDepth:
 		return fail("nested too deeply", "")
+	case n.Kind == yaml.AliasNode || n.Anchor != "":
+		return fail("anchors and aliases are not part of the language", "write the value out")
+	case n.Style&yaml.TaggedStyle != 0:
+		return fail("a value that begins with ! is a YAML tag", "quote it")
 	}
-	switch n := n.(type) {
-	case *ast.NullNode:
-		out.Kind = Null
-	case *ast.BoolNode:
-		out.Kind, out.Value = Bool, tok.Value
-	case *ast.IntegerNode:
-		out.Kind, out.Value = Int, tok.Value
-	case *ast.FloatNode:
-		out.Kind, out.Value = Float, tok.Value
-	case *ast.InfinityNode, *ast.NanNode:
-		out.Kind, out.Value = Float, tok.Value
-	case *ast.StringNode:
-		out.Kind, out.Value = Text, n.Value
-	case *ast.LiteralNode:
-		out.Kind, out.Value = Text, n.Value.Value
-	case *ast.MappingValueNode:
-		return convertMap(out, []*ast.MappingValueNode{n}, offset, depth)
-	case *ast.MappingNode:
-		return convertMap(out, n.Values, offset, depth)
-	case *ast.SequenceNode:
+	if n.Style&yaml.FlowStyle != 0 && n.Kind != yaml.ScalarNode {
+		out.flow, out.openLine, out.openColumn = true, out.Line, out.Column
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		return convertMap(out, n, offset, depth)
+	case yaml.SequenceNode:
 		out.Kind = List
-		for _, v := range n.Values {
+		for _, v := range n.Content {
 			item, err := convert(v, offset, depth+1)
 			if err != nil {
 				return nil, err
 			}
 			out.Items = append(out.Items, item)
 		}
-	case *ast.TagNode:
-		return fail("a value that begins with ! is a YAML tag", "quote it")
-	case *ast.AnchorNode, *ast.AliasNode, *ast.MergeKeyNode:
-		return fail("anchors and aliases are not part of the language", "write the value out")
+	case yaml.ScalarNode:
+		out.Value = n.Value
+		out.Kind = Text
+		switch n.ShortTag() {
+		case "!!null":
+			out.Kind, out.Value = Null, ""
+		case "!!bool":
+			out.Kind = Bool
+		case "!!int":
+			out.Kind = Int
+		case "!!float":
+			out.Kind = Float
+		}
 	default:
 		return fail("is not a value", "")
 	}
 	return out, nil
 }
 
-func convertMap(out *Node, values []*ast.MappingValueNode, offset, depth int) (*Node, *Problem) {
+func convertMap(out *Node, n *yaml.Node, offset, depth int) (*Node, *Problem) {
 	out.Kind = Map
-	seen := map[string]bool{}
-	for i, v := range values {
-		kt := v.Key.GetToken()
-		e := Entry{Key: kt.Value, Line: kt.Position.Line + offset, Column: kt.Position.Column}
-		if s, ok := v.Key.(*ast.StringNode); ok {
-			e.Key = s.Value
+	seen := make(map[string]bool, len(n.Content)/2)
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		k := n.Content[i]
+		e := Entry{Key: k.Value, Line: k.Line + offset, Column: max(k.Column, 1)}
+		fail := func(reason, fix string) (*Node, *Problem) {
+			return nil, &Problem{Code: "syntax", Line: e.Line, Column: e.Column, Reason: reason, Fix: fix}
 		}
-		if _, ok := v.Key.(*ast.MergeKeyNode); ok {
-			return nil, &Problem{Code: "syntax", Line: e.Line, Column: e.Column, Reason: "anchors and aliases are not part of the language", Fix: "write the value out"}
+		switch {
+		case k.Kind == yaml.AliasNode || k.Anchor != "" || k.ShortTag() == "!!merge":
+			return fail("anchors and aliases are not part of the language", "write the value out")
+		case k.Kind != yaml.ScalarNode:
+			return fail("a key is one word", "quote it")
+		case k.Style&yaml.TaggedStyle != 0:
+			return fail("a key that begins with ! is a YAML tag", "quote it")
+		case seen[e.Key]:
+			return fail(fmt.Sprintf("key %q is here twice", e.Key), "keep one")
 		}
 		if i == 0 {
 			out.Line, out.Column = e.Line, e.Column
 		}
-		if seen[e.Key] {
-			return nil, &Problem{Code: "syntax", Line: e.Line, Column: e.Column, Reason: fmt.Sprintf("key %q is here twice", e.Key), Fix: "keep one"}
-		}
 		seen[e.Key] = true
-		value, err := convert(v.Value, offset, depth+1)
+		value, err := convert(n.Content[i+1], offset, depth+1)
 		if err != nil {
 			return nil, err
 		}
