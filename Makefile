@@ -14,8 +14,9 @@ WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
-build: $(CONSOLE) ## build the four programs into bin/
+build: $(CONSOLE) ## build the four programs into bin/, and the agents that are served to hosts
 	$(GO) build -ldflags '-s -w' -o bin/ ./cmd/...
+	for arch in amd64 arm64; do GOOS=linux GOARCH=$$arch $(GO) build -ldflags '-s -w' -o bin/agents/linux-$$arch/ ./cmd/synaxis-agent || exit 1; done
 
 web: $(CONSOLE) ## build the console
 
@@ -30,9 +31,10 @@ generate: web/node_modules/.done ## write server, client and types from api/open
 	$(GO) tool -modfile=tools/go.mod oapi-codegen -config api/oapi-codegen-server.yaml api/openapi.yaml
 	$(GO) tool -modfile=tools/go.mod oapi-codegen -config api/oapi-codegen-client.yaml api/openapi.yaml
 	cd web && $(NPM) run generate
+	$(GO) run ./cmd/synaxis reference --write docs
 
 generated: generate ## prove that what is generated is up to date
-	git diff --exit-code -- internal/contract web/src/api/schema.d.ts
+	git diff --exit-code -- internal/contract web/src/api/schema.d.ts docs/reference.md docs/checks.md docs/catalogue.schema.json
 
 lint: web/node_modules/.done ## vet, staticcheck, gofmt, eslint
 	@test -z "$$(gofmt -l cmd internal test examples)" || { gofmt -l cmd internal test examples; exit 1; }

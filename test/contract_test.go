@@ -147,13 +147,13 @@ func TestContract(t *testing.T) {
 	get[struct{}](t, first(c.RevokeJoinToken(ctx, tok.Id)), nil)
 	bad(404, first(c.RevokeJoinToken(ctx, "nobody")), nil)
 	set := map[string]string{"root": dir}
-	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", contract.MapEdit{Set: &set})), nil)
-	get[contract.Host](t, first(c.EditHostSettings(ctx, "h2", contract.MapEdit{Set: &set})), nil)
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", nil, contract.MapEdit{Set: &set})), nil)
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h2", nil, contract.MapEdit{Set: &set})), nil)
 	lane := map[string]string{"lane": "<b>1</b>"}
-	assert.Equal(t, "<b>1</b>", get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Set: &lane})), nil).Labels["lane"])
-	assert.NotContains(t, get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Remove: &[]string{"lane"}})), nil).Labels, "lane")
-	bad(400, first(c.EditHostLabels(ctx, "h1", contract.MapEdit{Set: &map[string]string{"A b": "c"}})), nil)
-	bad(404, first(c.EditHostLabels(ctx, "h3", contract.MapEdit{Set: &set})), nil)
+	assert.Equal(t, "<b>1</b>", get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Set: &lane})), nil).Labels["lane"])
+	assert.NotContains(t, get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Remove: &[]string{"lane"}})), nil).Labels, "lane")
+	bad(400, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Set: &map[string]string{"A b": "c"}})), nil)
+	bad(404, first(c.EditHostLabels(ctx, "h3", nil, contract.MapEdit{Set: &set})), nil)
 	limit, name := 1, "h"
 	page := get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, Q: &name, Label: &[]string{"role=gate"}})), nil)
 	require.Len(t, page.Items, 1)
@@ -184,14 +184,14 @@ func TestContract(t *testing.T) {
 	eventually(t, 15*time.Second, "the imported host to join", func() bool { return d.connected("later") })
 	assert.Equal(t, map[string]string{"role": "gate", "from": "token"}, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels, "what the list says wins over the token")
 	back := map[string]string{"root": dir}
-	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", contract.MapEdit{Set: &back})), nil)
+	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", nil, contract.MapEdit{Set: &back})), nil)
 
 	// Definitions.
 	load := func(text string, whole bool) *http.Response {
 		return first(c.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "all.yaml", Text: text}}}))
 	}
 	bad(422, load("sauce: x\n", true), nil)
-	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{})), nil)
+	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Whole: true})), nil)
 	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "../up.yaml", Text: "x"}}})), nil)
 	bad(404, first(c.StartRollout(ctx, contract.NewRollout{})), nil)
 	assert.Empty(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items)
@@ -225,6 +225,7 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, "why", get[contract.RevisionList](t, first(c.ListRevisions(ctx)), nil).Items[0].Message)
 	assert.Len(t, get[contract.Revision](t, first(c.GetRevision(ctx, 1)), nil).Definitions, 2)
 	bad(404, first(c.GetRevision(ctx, 9)), nil)
+	contractOfTheDesk(t, d, c, bad)
 
 	// Rollouts.
 	assert.Equal(t, contract.RolloutStateDone, d.rollOut().State)
@@ -234,17 +235,22 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, "retired", *retired.Verdict.Code)
 	bad(404, first(c.RetireHost(ctx, "nobody")), nil)
 	yes := true
-	assert.Equal(t, "later", get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Retired: &yes})), nil).Items[0].Name)
+	gone := get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Retired: &yes})), nil).Items
+	require.Len(t, gone, 2)
+	assert.Equal(t, "later", gone[1].Name)
 	assert.Len(t, get[contract.HostList](t, first(c.ListHosts(ctx, nil)), nil).Items, 2)
 	agent.stop()
 	eventually(t, 5*time.Second, "the status to tell who is away", func() bool { return get[contract.Status](t, first(c.GetStatus(ctx)), nil).Hosts.Offline == 1 })
 	actions := map[string]bool{}
-	for _, e := range get[contract.AuditList](t, first(c.ListAudit(ctx, nil)), nil).Items {
+	limit = 1000
+	for _, e := range get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &limit})), nil).Items {
 		actions[e.Action] = true
 		assert.NotEmpty(t, e.Who)
+		assert.NotContains(t, e.Before+e.After, "opensesame", "the value of a secret is nowhere")
 		assert.NotEmpty(t, e.Origin)
 	}
-	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start"} {
+	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start", "host edit",
+		"draft put", "draft remove", "draft revert", "secret set", "secret describe", "secret grant", "secret revoke", "secret remove"} {
 		assert.True(t, actions[want], "%s is not in the audit", want)
 	}
 	for _, op := range operations {
@@ -279,10 +285,10 @@ func TestEveryCallIsAuthenticated(t *testing.T) {
 	}
 	_, operations := newChecked(t, d.url)
 	require.NotEmpty(t, operations)
-	for _, path := range []string{"/metrics", "/api/v1/events", "/api/v1/status", "/api/v1/hosts", "/api/v1/hosts/x", "/api/v1/drafts", "/api/v1/catalogue", "/api/v1/catalogue-files", "/api/v1/revisions", "/api/v1/rollouts", "/api/v1/audit", "/api/v1/join-tokens", "/v1/opamp"} {
+	for _, path := range []string{"/metrics", "/api/v1/events", "/api/v1/status", "/api/v1/hosts", "/api/v1/hosts/x", "/api/v1/drafts", "/api/v1/catalogue", "/api/v1/catalogue-files", "/api/v1/revisions", "/api/v1/rollouts", "/api/v1/audit", "/api/v1/join-tokens", "/api/v1/secrets", "/api/v1/newcomers", "/api/v1/language", "/api/v1/drafts/1/definitions", "/v1/opamp", "/v1/needs"} {
 		assert.Equal(t, 401, status("GET", path), path)
 	}
-	for _, path := range []string{"/api/v1/sign-in-links", "/api/v1/drafts", "/api/v1/rollouts", "/api/v1/join-tokens", "/v1/metrics", "/v1/opamp"} {
+	for _, path := range []string{"/api/v1/sign-in-links", "/api/v1/drafts", "/api/v1/rollouts", "/api/v1/join-tokens", "/api/v1/host-edits", "/api/v1/try", "/api/v1/splice", "/api/v1/secrets/x/grants", "/v1/metrics", "/v1/opamp"} {
 		assert.Equal(t, 401, status("POST", path), path)
 	}
 	req, err := http.NewRequest("GET", d.url+"/metrics", nil)

@@ -33,7 +33,7 @@ func TestFromFileToReceiver(t *testing.T) {
 	require.Zero(t, code, out)
 	var token contract.CreatedJoinToken
 	require.NoError(t, json.Unmarshal([]byte(out), &token))
-	assert.Contains(t, token.Command, "--pin "+d.pin)
+	assert.Contains(t, token.Agent, "--pin "+d.pin)
 	for _, name := range []string{"gate-a", "gate-b"} {
 		out, code = d.cli("host", "show", name)
 		assert.Equal(t, 1, code, "not there yet: %s", out)
@@ -93,7 +93,7 @@ func TestFromFileToReceiver(t *testing.T) {
 
 	// What each noun and verb prints is read here once; that it is right is held by the tests of the API.
 	for _, args := range [][]string{{"join-token", "list"}, {"host", "list"}, {"host", "config", "gate-a"}, {"host", "config", "gate-a", "--only", "effective"}, {"draft", "list"}, {"draft", "show", "2"},
-		{"catalogue", "list"}, {"catalogue", "show", "source", "gates"}, {"revision", "list"}, {"revision", "show", "1"}, {"rollout", "list"}, {"rollout", "show", "1"}, {"rollout", "watch", "1"}, {"audit"}} {
+		{"catalogue", "list"}, {"catalogue", "show", "source", "gates"}, {"revision", "list"}, {"revision", "show", "1"}, {"rollout", "list"}, {"rollout", "show", "1"}, {"rollout", "watch", "1"}, {"audit", "list"}, {"secret", "list"}, {"newcomer", "list"}, {"reference"}, {"reference", "mask"}, {"reference", "zone-missing"}} {
 		table, code := d.cli(args...)
 		require.Zero(t, code, "%v: %s", args, table)
 		for line := range strings.Lines(table) {
@@ -177,7 +177,7 @@ func TestPendingAndCatchUp(t *testing.T) {
 	eventually(t, 15*time.Second, "both to join", func() bool { return d.connected("a") && d.connected("b") })
 	set := map[string]string{"root": filepath.Join(dir, "one")}
 	for _, name := range []string{"a", "b"} {
-		resp, err := d.api.EditHostSettings(context.Background(), name, contract.MapEdit{Set: &set})
+		resp, err := d.api.EditHostSettings(context.Background(), name, nil, contract.MapEdit{Set: &set})
 		get[contract.Host](t, resp, err)
 	}
 	d.publish(linesCatalogue("${setting.root}/*.log", recv.URL))
@@ -185,7 +185,7 @@ func TestPendingAndCatchUp(t *testing.T) {
 	assert.Nil(t, d.host("a").Pending)
 
 	set["root"] = filepath.Join(dir, "two")
-	resp, err := d.api.EditHostSettings(context.Background(), "a", contract.MapEdit{Set: &set})
+	resp, err := d.api.EditHostSettings(context.Background(), "a", nil, contract.MapEdit{Set: &set})
 	get[contract.Host](t, resp, err)
 	eventually(t, 5*time.Second, "pending: inventory", func() bool { p := d.host("a").Pending; return p != nil && *p == "inventory" })
 	assert.Nil(t, d.host("b").Pending)

@@ -5,14 +5,17 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"os"
 	"os/signal"
+	"runtime"
 	"syscall"
 	"time"
 	_ "time/tzdata" // zones must be the same on every host
 
 	"github.com/spf13/cobra"
 
+	"synaxis/internal/agent/control"
 	"synaxis/internal/agent/run"
 	"synaxis/internal/version"
 )
@@ -47,11 +50,44 @@ The last good config is kept in the state folder; the agent starts from it when 
 	f.StringVar(&o.Pin, "pin", "", "fingerprint of the service's authority, sha256:…")
 	f.StringVar(&o.StateDir, "state", "", "folder for positions, the last good config and the credential")
 	f.StringVar(&o.Name, "name", "", "name of this host (default: the system's)")
+	f.StringVar(&o.HostID, "host-id", "", "id of this machine, by which copies of it are told apart (default: made from its machine id)")
 	f.DurationVar(&o.Report, "report", 30*time.Second, "how often to report numbers")
+	f.StringVar(&o.TokenFile, "join-token-file", "", "file that holds the join token; removed once it was used")
+	cmd.AddCommand(needsCmd())
 	_ = cmd.MarkFlagRequired("service")
 	_ = cmd.MarkFlagRequired("state")
 	if err := cmd.ExecuteContext(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "synaxis-agent:", err)
 		os.Exit(1)
 	}
+}
+
+// needsCmd is for the script that installs the agent.
+func needsCmd() *cobra.Command {
+	var o control.Options
+	var name string
+	cmd := &cobra.Command{
+		Use: "needs --service URL", Short: "Ask the service what this host would need, before it joins", Args: cobra.NoArgs,
+		Long: "Prints a line for each need: low-ports=WHY, cpu=SHARE, memory=BYTES. The join token is read from SYNAXIS_JOIN_TOKEN.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o.JoinToken = os.Getenv("SYNAXIS_JOIN_TOKEN")
+			if name == "" {
+				var err error
+				if name, err = os.Hostname(); err != nil {
+					return err
+				}
+			}
+			text, err := control.Needs(cmd.Context(), o, url.Values{"name": {name}, "os": {runtime.GOOS}, "arch": {runtime.GOARCH}})
+			if err == nil {
+				_, err = os.Stdout.WriteString(text)
+			}
+			return err
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.Service, "service", "", "address of the service")
+	f.StringVar(&o.Pin, "pin", "", "fingerprint of the service's authority, sha256:…")
+	f.StringVar(&name, "name", "", "name of this host (default: the system's)")
+	_ = cmd.MarkFlagRequired("service")
+	return cmd
 }

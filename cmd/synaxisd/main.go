@@ -47,6 +47,7 @@ func main() {
 	f.StringVar(&o.TLSKey, "tls-key", "", "private key, PEM")
 	f.BoolVar(&o.TLSAuto, "tls-auto", false, "make an authority in the data folder and print its fingerprint to pin")
 	f.StringSliceVar(&o.TLSNames, "tls-name", nil, "a further name for the certificate of --tls-auto")
+	f.StringVar(&o.Agents, "agents", "", "folder of the agents that are served to hosts that join (default: agents beside this program)")
 	f.BoolVar(&o.Insecure, "insecure", false, "allow plain HTTP off loopback")
 	cmd.MarkFlagsMutuallyExclusive("tls-auto", "tls-cert")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")

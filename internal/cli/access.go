@@ -120,7 +120,10 @@ func (a *app) joinTokenCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
-				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nOn the host:\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
+				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nPaste this line on the host (with --print at its end it only tells what it would do):\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
+				if t.Command != t.Agent {
+					a.printf("\nWhere an agent is installed already:\n\n  %s\n", t.Agent)
+				}
 			})
 		},
 	}
@@ -209,34 +212,4 @@ func names[T any](items []T, name func(T) string) []string {
 		out = append(out, name(i))
 	}
 	return out
-}
-
-func (a *app) auditCmd() *cobra.Command {
-	var limit int
-	cmd := &cobra.Command{
-		Use: "audit", Short: "Changes by people, newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.AuditList](c.ListAudit(cmd.Context(), &contract.ListAuditParams{Limit: &limit}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
-				var rows [][]string
-				for _, e := range l.Items {
-					change := e.After
-					if e.Before != "" {
-						change = e.Before + " → " + e.After
-					}
-					rows = append(rows, []string{when(&e.At), e.Who, e.Action + " " + e.Object, change})
-				}
-				a.table([]string{"at", "who", "what", "change"}, rows, 3)
-			})
-		},
-	}
-	cmd.Flags().IntVar(&limit, "limit", 50, "how many")
-	return cmd
 }

@@ -3,7 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -16,6 +18,7 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -80,10 +83,7 @@ func (a *app) checkCmd() *cobra.Command {
 				Findings []contract.Finding `json:"findings"`
 				NotMade  []string           `json:"notMade"`
 			}{[]contract.Finding{}, check.NeedFleet()}
-			for _, f := range list {
-				out.Findings = append(out.Findings, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
-					Line: f.Line, Column: f.Column, Hosts: []string{}, Reason: f.Reason, Fix: f.Fix})
-			}
+			out.Findings = append(out.Findings, shownFindings(list)...)
 			if err := a.showValue(out, func() {
 				a.findings(out.Findings)
 				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files), "file", "files"), summary(out.Findings))
@@ -97,6 +97,16 @@ func (a *app) checkCmd() *cobra.Command {
 			return findingsExit(out.Findings)
 		},
 	}
+}
+
+// shownFindings are findings of this program in the form of the service's.
+func shownFindings(list []check.Finding) []contract.Finding {
+	var out []contract.Finding
+	for _, f := range list {
+		out = append(out, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
+			Line: f.Line, Column: f.Column, Hosts: []string{}, Reason: f.Reason, Fix: f.Fix})
+	}
+	return out
 }
 
 func summary(list []contract.Finding) string {
@@ -121,7 +131,8 @@ func findingsExit(list []contract.Finding) error {
 
 func (a *app) draftCmd() *cobra.Command {
 	cmd := group("draft", "Changes that are not in force yet")
-	cmd.AddCommand(a.draftLoadCmd(), a.draftListCmd(), a.draftShowCmd(), a.draftCheckCmd(), a.draftDiffCmd(), a.draftPublishCmd(), a.draftDiscardCmd())
+	cmd.AddCommand(a.draftLoadCmd(), a.draftListCmd(), a.draftShowCmd(), a.draftCheckCmd(), a.draftDiffCmd(), a.draftPublishCmd(), a.draftDiscardCmd(),
+		a.draftCreateCmd(), a.draftPutCmd(), a.draftRemoveCmd(), a.draftRevertCmd(), a.draftConflictsCmd())
 	return cmd
 }
 
@@ -199,9 +210,9 @@ func (a *app) draftListCmd() *cobra.Command {
 					if d.Whole {
 						scope = "whole state"
 					}
-					rows = append(rows, []string{fmt.Sprint(d.Id), scope, revisionName(d.Base), d.Author, when(&d.CreatedAt), d.Title})
+					rows = append(rows, []string{fmt.Sprint(d.Id), scope, revisionName(d.Base), d.Author, when(&d.CreatedAt), fmt.Sprint(len(d.Changes)), d.Title})
 				}
-				a.table([]string{"id", "scope", "made on", "author", "created", "title"}, rows, 5)
+				a.table([]string{"id", "scope", "made on", "author", "created", "changes", "title"}, rows, 6)
 			})
 		},
 	}
@@ -218,7 +229,7 @@ func draftArg(s string) (int, error) {
 
 func (a *app) draftShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show DRAFT", Short: "A draft with its text and findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "show DRAFT [KIND NAME]", Short: "A draft with its changes and findings, or the text of one definition in it", Args: cobra.MatchAll(cobra.RangeArgs(1, 3), oddArgs), ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
@@ -228,19 +239,216 @@ func (a *app) draftShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if len(args) == 3 {
+				d, raw, err := answer[contract.DraftDefinition](c.GetDraftDefinition(cmd.Context(), id, args[1], args[2]))
+				if err != nil {
+					return err
+				}
+				return a.show(raw, func() { a.printf("%s", d.Text) })
+			}
 			d, raw, err := answer[contract.Draft](c.GetDraft(cmd.Context(), id))
 			if err != nil {
 				return err
 			}
+			l, _, err := answer[contract.DraftDefinitionList](c.ListDraftDefinitions(cmd.Context(), id))
+			if err != nil && d.State == "open" {
+				return err
+			}
 			return a.show(raw, func() {
 				a.facts("draft", fmt.Sprintf("%d, %s", d.Id, d.State), "title", d.Title, "author", d.Author, "created", when(&d.CreatedAt), "made on", revisionName(d.Base), "findings", summary(d.Findings))
+				var rows [][]string
+				for _, x := range l.Items {
+					if x.State != contract.DraftDefinitionSummaryStateSame {
+						rows = append(rows, []string{x.Kind, x.Name, string(x.State), fmt.Sprint(x.Errors), fmt.Sprint(x.Warnings), x.About})
+					}
+				}
+				if len(rows) > 0 {
+					a.printf("\n")
+					a.table([]string{"kind", "name", "is", "errors", "warnings", "about"}, rows, 5)
+				}
+				a.printf("\n")
 				a.findings(d.Findings)
-				for _, f := range d.Files {
-					a.printf("\n# %s\n%s", f.Path, f.Text)
+			})
+		},
+	}
+}
+
+func oddArgs(_ *cobra.Command, args []string) error {
+	if len(args) == 2 {
+		return fmt.Errorf("accepts a draft, or a draft with a kind and a name; received 2 args")
+	}
+	return nil
+}
+
+func (a *app) draftCreateCmd() *cobra.Command {
+	var title string
+	cmd := &cobra.Command{
+		Use: "create", Short: "Begin an empty draft, to put definitions in one by one", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, raw, err := answer[contract.Draft](c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Files: []contract.File{}}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() { a.printf("Draft %d, %q. Next: synaxis draft put %d FILE\n", d.Id, d.Title, d.Id) })
+		},
+	}
+	cmd.Flags().StringVar(&title, "title", "", "what the draft is about")
+	return cmd
+}
+
+func (a *app) draftPutCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "put DRAFT FILE|-", Short: "Put the definitions of a file into a draft, each in the place of the one of its name", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeDrafts(),
+		Example: "  synaxis draft show 4 source gate-scans > gate.yaml\n  synaxis draft put 4 gate.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			var text []byte
+			if args[1] == "-" {
+				text, err = io.ReadAll(io.LimitReader(a.in, yamldoc.MaxFile+1))
+			} else {
+				text, err = os.ReadFile(args[1])
+			}
+			if err != nil {
+				return err
+			}
+			defs, problems := catalogue.Parse(args[1], text)
+			if len(defs) == 0 {
+				a.findings(shownFindings(check.FromProblems(problems)))
+				return fmt.Errorf("%s holds no definition that can be told by its kind and name", args[1])
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var all []contract.DraftDefinition
+			var found []contract.Finding
+			for _, def := range defs {
+				d, _, err := answer[contract.DraftDefinition](c.PutDraftDefinition(cmd.Context(), id, def.Kind, def.Name, nil, contract.DefinitionText{Text: def.Text}))
+				if err != nil {
+					return err
+				}
+				all, found = append(all, d), append(found, d.Findings...)
+			}
+			if err := a.showValue(map[string]any{"items": all}, func() {
+				for _, d := range all {
+					a.printf("%s %s is in draft %d: %s, %s\n", d.Kind, d.Name, id, d.State, summary(d.Findings))
+				}
+				a.findings(found)
+			}); err != nil {
+				return err
+			}
+			return findingsExit(found)
+		},
+	}
+}
+
+// completeDefinitions offers a draft, then a kind, then a name of that kind.
+func (a *app) completeDefinitions() func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	drafts := a.completeDrafts()
+	return func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+		switch len(args) {
+		case 0:
+			return drafts(cmd, args, word)
+		case 1:
+			return catalogue.Kinds, cobra.ShellCompDirectiveNoFileComp
+		}
+		c, err := a.client()
+		id, derr := draftArg(args[0])
+		if err != nil || derr != nil || len(args) > 2 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		l, _, _ := answer[contract.DraftDefinitionList](c.ListDraftDefinitions(cmd.Context(), id))
+		var out []string
+		for _, d := range l.Items {
+			if d.Kind == args[1] {
+				out = append(out, d.Name)
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func (a *app) draftEditCmd(use, short, done string, do func(cmd *cobra.Command, c *contract.Client, id int, kind, name string) (*http.Response, error)) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: cobra.ExactArgs(3), ValidArgsFunction: a.completeDefinitions(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, _, err := answer[struct{}](do(cmd, c, id, args[1], args[2])); err != nil {
+				return err
+			}
+			return a.showValue(map[string]any{"draft": id, "kind": args[1], "name": args[2], "done": done}, func() { a.printf("%s %s is %s in draft %d\n", args[1], args[2], done, id) })
+		},
+	}
+}
+
+func (a *app) draftRemoveCmd() *cobra.Command {
+	return a.draftEditCmd("remove DRAFT KIND NAME", "Take a definition out of the catalogue, in a draft", "removed",
+		func(cmd *cobra.Command, c *contract.Client, id int, kind, name string) (*http.Response, error) {
+			return c.RemoveDraftDefinition(cmd.Context(), id, kind, name, nil)
+		})
+}
+
+func (a *app) draftRevertCmd() *cobra.Command {
+	return a.draftEditCmd("revert DRAFT KIND NAME", "Give up what a draft does to a definition", "as it was published",
+		func(cmd *cobra.Command, c *contract.Client, id int, kind, name string) (*http.Response, error) {
+			return c.RevertDraftDefinition(cmd.Context(), id, kind, name)
+		})
+}
+
+func (a *app) draftConflictsCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "conflicts DRAFT", Short: "Definitions that another draft, or a later revision, changes too, with both texts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := draftArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.ConflictList](c.ListConflicts(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("Nothing else changes what draft %d changes.\n", id)
+				}
+				for _, x := range l.Items {
+					other := fmt.Sprintf("draft %d", deref(x.Other.Draft))
+					if x.Other.Revision != nil {
+						other = fmt.Sprintf("revision %d", *x.Other.Revision)
+					}
+					a.printf("%s %s: draft %d %q by %s, and %s %q by %s (- this draft, + the other)\n", x.Kind, x.Name, id, x.Mine.Title, x.Mine.Author, other, x.Other.Title, x.Other.Author)
+					for _, line := range render.Diff(x.Mine.Text, x.Other.Text, 3) {
+						a.printf("  %c %s\n", line.Op, line.Text)
+					}
 				}
 			})
 		},
 	}
+}
+
+func deref(p *int) int {
+	if p == nil {
+		return 0
+	}
+	return *p
 }
 
 func (a *app) draftCheckCmd() *cobra.Command {

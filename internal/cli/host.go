@@ -77,7 +77,11 @@ func (a *app) status(s contract.Status) {
 	if n := len(s.PendingInventory); n > 0 {
 		pending = fmt.Sprintf("inventory changed on %s: %s; goes out with the next rollout", plural(n, "host", "hosts"), some(s.PendingInventory))
 	}
-	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending,
+	newcomers := ""
+	if s.Newcomers > 0 {
+		newcomers = plural(s.Newcomers, "agent carries", "agents carry") + " the identity of another host and " + map[bool]string{true: "waits", false: "wait"}[s.Newcomers == 1] + " for approval: synaxis newcomer list"
+	}
+	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending, "newcomers", newcomers,
 		"hosts", counts(s.Hosts), "sources", counts(s.Sources))
 	if s.Hosts == (contract.Counts{}) {
 		a.printf("\nNo host has joined yet: synaxis join-token create\n")
@@ -113,8 +117,8 @@ func some(list []string) string {
 func (a *app) hostCmd() *cobra.Command {
 	cmd := group("host", "The hosts of the fleet")
 	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostImportCmd(), a.hostExportCmd(), a.hostRetireCmd(),
-		a.hostEditCmd("label HOST KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
-		a.hostEditCmd("set HOST NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
+		a.hostEditCmd("label [HOST] KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
+		a.hostEditCmd("set [HOST] NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
 	return cmd
 }
 
@@ -129,11 +133,11 @@ func (a *app) completeHosts() func(*cobra.Command, []string, string) ([]string, 
 func (a *app) hostListCmd() *cobra.Command {
 	var label []string
 	var retired bool
-	var state, q, after string
+	var state, q, after, hosts string
 	var limit int
 	cmd := &cobra.Command{
 		Use: "list", Short: "List hosts with their state", Args: cobra.NoArgs,
-		Example: "  synaxis host list --label site=northpier --state failing",
+		Example: "  synaxis host list --label site=northpier --state failing\n  synaxis host list --hosts 'labels.role == \"gate\" && observed.arch == \"arm64\"'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -152,6 +156,9 @@ func (a *app) hostListCmd() *cobra.Command {
 			}
 			if q != "" {
 				p.Q = &q
+			}
+			if hosts != "" {
+				p.Hosts = &hosts
 			}
 			if retired {
 				p.Retired = &retired
@@ -188,6 +195,7 @@ func (a *app) hostListCmd() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
+	f.StringVar(&hosts, "hosts", "", "which hosts: all, KEY=VALUE pairs, or a condition")
 	f.StringArrayVar(&label, "label", nil, "KEY=VALUE, repeated: all must hold")
 	f.StringVar(&state, "state", "", "only hosts in this state")
 	f.StringVar(&q, "name", "", "only hosts whose name has this part")
@@ -290,30 +298,40 @@ func (a *app) hostConfigCmd() *cobra.Command {
 }
 
 func (a *app) hostEditCmd(use, short, what string) *cobra.Command {
-	return &cobra.Command{
-		Use: use, Short: short, Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completeHosts(),
+	var hosts string
+	var dry bool
+	cmd := &cobra.Command{
+		Use: use, Short: short, Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeHosts(),
+		Long: short + `.
+
+With --hosts, of all hosts that it chooses, in one change: all, KEY=VALUE pairs, or a condition such as
+labels.site == "northpier" && observed.os == "linux". --dry-run tells what would change.`,
+		Example: "  synaxis host " + use[:strings.IndexByte(use, ' ')] + " gate-np-01 tier=2\n  synaxis host " + use[:strings.IndexByte(use, ' ')] + ` --hosts 'labels.role == "gate"' tier=2 --dry-run`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			set, remove := map[string]string{}, []string{}
-			for _, s := range args[1:] {
-				if k, v, ok := strings.Cut(s, "="); ok && k != "" {
-					set[k] = v
-				} else if k, ok := strings.CutSuffix(s, "-"); ok && k != "" {
-					remove = append(remove, k)
-				} else {
-					return usagef("%q: expected KEY=VALUE, or KEY- to remove it", s)
+			name := ""
+			if hosts == "" {
+				if len(args) < 2 {
+					return usagef("say what to change: %s", use)
 				}
+				name, args = args[0], args[1:]
+			}
+			edit, err := mapEdit(args)
+			if err != nil {
+				return err
 			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			edit := contract.MapEdit{Set: &set, Remove: &remove}
+			if hosts != "" || dry {
+				return a.editHosts(cmd, c, hosts, name, what, edit, dry)
+			}
 			var h contract.Host
 			var raw []byte
 			if what == "labels" {
-				h, raw, err = answer[contract.Host](c.EditHostLabels(cmd.Context(), args[0], edit))
+				h, raw, err = answer[contract.Host](c.EditHostLabels(cmd.Context(), name, nil, edit))
 			} else {
-				h, raw, err = answer[contract.Host](c.EditHostSettings(cmd.Context(), args[0], edit))
+				h, raw, err = answer[contract.Host](c.EditHostSettings(cmd.Context(), name, nil, edit))
 			}
 			if err != nil {
 				return err
@@ -328,4 +346,59 @@ func (a *app) hostEditCmd(use, short, what string) *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringVar(&hosts, "hosts", "", "which hosts: all, KEY=VALUE pairs, or a condition")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only tell what would change")
+	return cmd
 }
+
+// mapEdit reads KEY=VALUE and KEY- arguments.
+func mapEdit(args []string) (contract.MapEdit, error) {
+	set, remove := map[string]string{}, []string{}
+	for _, s := range args {
+		if k, v, ok := strings.Cut(s, "="); ok && k != "" {
+			set[k] = v
+		} else if k, ok := strings.CutSuffix(s, "-"); ok && k != "" {
+			remove = append(remove, k)
+		} else {
+			return contract.MapEdit{}, usagef("%q: expected KEY=VALUE, or KEY- to remove it", s)
+		}
+	}
+	return contract.MapEdit{Set: &set, Remove: &remove}, nil
+}
+
+func (a *app) editHosts(cmd *cobra.Command, c *contract.Client, hosts, name, what string, edit contract.MapEdit, dry bool) error {
+	body := contract.HostsEdit{Hosts: hosts, DryRun: &dry}
+	if name != "" {
+		body.Names = &[]string{name}
+	}
+	if what == "labels" {
+		body.Labels = &edit
+	} else {
+		body.Settings = &edit
+	}
+	r, raw, err := answer[contract.HostsEdited](c.EditHosts(cmd.Context(), body))
+	if err != nil {
+		return err
+	}
+	return a.show(raw, func() {
+		if r.Chosen == 0 {
+			a.printf("No host is chosen by %s\n", hosts)
+			return
+		}
+		for i, ch := range r.Changes {
+			if i == maxShown {
+				a.printf("  … and %s more\n", number(int64(len(r.Changes)-maxShown)))
+				break
+			}
+			a.wrapped("  "+ch.Host+"  ", strings.TrimSpace(edits("", ch.Labels)+edits("setting ", ch.Settings)))
+		}
+		if r.DryRun {
+			a.printf("Dry run: %s chosen, %s would change\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
+		} else {
+			a.printf("%s chosen, %s changed. Where what they should run differs now it is pending, and goes out with the next rollout.\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
+		}
+	})
+}
+
+// maxShown bounds long lists in tables; JSON has all of them.
+const maxShown = 40

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
@@ -122,7 +121,9 @@ and settings are changed. Nothing is taken away. --dry-run tells what would chan
 func edits(what string, list []contract.ValueEdit) string {
 	var b strings.Builder
 	for _, e := range list {
-		if e.Before != "" {
+		if e.Removed != nil && *e.Removed {
+			fmt.Fprintf(&b, "%s%s removed (was %s)  ", what, e.Key, e.Before)
+		} else if e.Before != "" {
 			fmt.Fprintf(&b, "%s%s=%s (was %s)  ", what, e.Key, e.After, e.Before)
 		} else {
 			fmt.Fprintf(&b, "%s%s=%s  ", what, e.Key, e.After)
@@ -170,7 +171,7 @@ func inventoryText(file string, items []contract.InventoryHost) ([]byte, error) 
 	case ".json", ".yaml", ".yml":
 		text, err := json.MarshalIndent(items, "", "  ")
 		if err == nil && filepath.Ext(file) != ".json" {
-			return yaml.JSONToYAML(text)
+			return yamlText(text)
 		}
 		return append(text, '\n'), err
 	}

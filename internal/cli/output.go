@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"go.yaml.in/yaml/v3"
 
 	"synaxis/internal/contract"
 )
@@ -29,7 +29,7 @@ func (a *app) show(raw []byte, table func()) error {
 		e.SetIndent("", "  ")
 		return e.Encode(json.RawMessage(raw))
 	case "yaml":
-		out, err := yaml.JSONToYAML(raw)
+		out, err := yamlText(raw)
 		if err != nil {
 			return err
 		}
@@ -38,6 +38,23 @@ func (a *app) show(raw []byte, table func()) error {
 	}
 	table()
 	return nil
+}
+
+// yamlText writes JSON as YAML, with the keys in their order.
+func yamlText(raw []byte) ([]byte, error) {
+	var n yaml.Node // JSON is YAML; its styles are those of JSON, which block form replaces
+	if err := yaml.Unmarshal(raw, &n); err != nil {
+		return nil, err
+	}
+	plain(&n)
+	return yaml.Marshal(&n)
+}
+
+func plain(n *yaml.Node) {
+	n.Style = 0
+	for _, c := range n.Content {
+		plain(c)
+	}
 }
 
 // showValue is show for a value that did not come from the API.

@@ -139,6 +139,45 @@ type ClientInterface interface {
 	// Corresponds with GET /drafts/{draft} (the `GetDraft` operationId).
 	GetDraft(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListConflicts Definitions that another open draft, or a revision published since, changes too
+	//
+	// Corresponds with GET /drafts/{draft}/conflicts (the `ListConflicts` operationId).
+	ListConflicts(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDraftDefinitions The catalogue as it would be with a draft
+	//
+	// Corresponds with GET /drafts/{draft}/definitions (the `ListDraftDefinitions` operationId).
+	ListDraftDefinitions(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveDraftDefinition Take a definition out of the catalogue in a draft
+	//
+	// Corresponds with DELETE /drafts/{draft}/definitions/{kind}/{name} (the `RemoveDraftDefinition` operationId).
+	RemoveDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *RemoveDraftDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDraftDefinition One definition as a draft has it
+	//
+	// Corresponds with GET /drafts/{draft}/definitions/{kind}/{name} (the `GetDraftDefinition` operationId).
+	GetDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraftDefinitionWithBody Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+	PutDraftDefinitionWithBody(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraftDefinition Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+	PutDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, body PutDraftDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevertDraftDefinition Give up what a draft does to a definition
+	//
+	// Corresponds with POST /drafts/{draft}/definitions/{kind}/{name}/revert (the `RevertDraftDefinition` operationId).
+	RevertDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckDraft Check a draft against the fleet
 	//
 	// Corresponds with GET /drafts/{draft}/findings (the `CheckDraft` operationId).
@@ -162,6 +201,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 	PublishDraft(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditHostsWithBody Set or remove labels and settings of many hosts at once, all or none
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /host-edits (the `EditHosts` operationId).
+	EditHostsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditHosts Set or remove labels and settings of many hosts at once, all or none
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /host-edits (the `EditHosts` operationId).
+	EditHosts(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHosts Hosts, ordered by name
 	//
@@ -188,14 +241,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-	EditHostLabelsWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EditHostLabelsWithBody(ctx context.Context, host HostName, params *EditHostLabelsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EditHostLabels Set or remove labels
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-	EditHostLabels(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EditHostLabels(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RetireHost Take a host out of the fleet; its credential ends, its history stays
 	//
@@ -207,14 +260,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-	EditHostSettingsWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EditHostSettingsWithBody(ctx context.Context, host HostName, params *EditHostSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EditHostSettings Set or remove settings of the host itself
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-	EditHostSettings(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EditHostSettings(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportInventory Every host with its labels and its own settings
 	//
@@ -259,6 +312,35 @@ type ClientInterface interface {
 	// Corresponds with DELETE /join-tokens/{id} (the `RevokeJoinToken` operationId).
 	RevokeJoinToken(ctx context.Context, id TokenID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLanguage Every kind and key of the language, every check, and the JSON Schema
+	//
+	// Corresponds with GET /language (the `GetLanguage` operationId).
+	GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNewcomers Agents that carry the identity of another host and wait for approval
+	//
+	// Corresponds with GET /newcomers (the `ListNewcomers` operationId).
+	ListNewcomers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DenyNewcomer Turn a newcomer away
+	//
+	// Corresponds with DELETE /newcomers/{id} (the `DenyNewcomer` operationId).
+	DenyNewcomer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApproveNewcomerWithBody Let a newcomer join under a name of its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+	ApproveNewcomerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApproveNewcomer Let a newcomer join under a name of its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+	ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRevisions Revisions, newest first
 	//
 	// Corresponds with GET /revisions (the `ListRevisions` operationId).
@@ -293,6 +375,49 @@ type ClientInterface interface {
 	// Corresponds with GET /rollouts/{rollout} (the `GetRollout` operationId).
 	GetRollout(ctx context.Context, rollout RolloutID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSecrets Secrets, without their values
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecret Remove a secret that nothing uses
+	//
+	// Corresponds with DELETE /secrets/{secret} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, secret SecretName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecretWithBody Set the value of a secret, or what is said of it; the value is never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+	SetSecretWithBody(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecret Set the value of a secret, or what is said of it; the value is never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+	SetSecret(ctx context.Context, secret SecretName, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantSecretWithBody Let somebody set this secret and do nothing else; the token is given only here
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+	GrantSecretWithBody(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantSecret Let somebody set this secret and do nothing else; the token is given only here
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+	GrantSecret(ctx context.Context, secret SecretName, body GrantSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeGrant End a grant
+	//
+	// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
+	RevokeGrant(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DeleteSession Sign out
 	//
 	// Corresponds with DELETE /session (the `DeleteSession` operationId).
@@ -322,10 +447,38 @@ type ClientInterface interface {
 	// Corresponds with POST /sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SpliceTextWithBody Change one value in a text; every other byte stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /splice (the `SpliceText` operationId).
+	SpliceTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SpliceText Change one value in a text; every other byte stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /splice (the `SpliceText` operationId).
+	SpliceText(ctx context.Context, body SpliceTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetStatus What is in force, what waits, what is wrong
 	//
 	// Corresponds with GET /status (the `GetStatus` operationId).
 	GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDefinitionWithBody Check the text of one definition as it stands, and tell who gets it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /try (the `TryDefinition` operationId).
+	TryDefinitionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDefinition Check the text of one definition as it stands, and tell who gets it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /try (the `TryDefinition` operationId).
+	TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAudit Changes by people, newest first
@@ -467,6 +620,115 @@ func (c *Client) GetDraft(ctx context.Context, draft DraftID, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// ListConflicts Definitions that another open draft, or a revision published since, changes too
+//
+// Corresponds with GET /drafts/{draft}/conflicts (the `ListConflicts` operationId).
+func (c *Client) ListConflicts(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConflictsRequest(c.Server, draft)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDraftDefinitions The catalogue as it would be with a draft
+//
+// Corresponds with GET /drafts/{draft}/definitions (the `ListDraftDefinitions` operationId).
+func (c *Client) ListDraftDefinitions(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDraftDefinitionsRequest(c.Server, draft)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDraftDefinition Take a definition out of the catalogue in a draft
+//
+// Corresponds with DELETE /drafts/{draft}/definitions/{kind}/{name} (the `RemoveDraftDefinition` operationId).
+func (c *Client) RemoveDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *RemoveDraftDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDraftDefinitionRequest(c.Server, draft, kind, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDraftDefinition One definition as a draft has it
+//
+// Corresponds with GET /drafts/{draft}/definitions/{kind}/{name} (the `GetDraftDefinition` operationId).
+func (c *Client) GetDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDraftDefinitionRequest(c.Server, draft, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraftDefinitionWithBody Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+func (c *Client) PutDraftDefinitionWithBody(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftDefinitionRequestWithBody(c.Server, draft, kind, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraftDefinition Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+func (c *Client) PutDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, body PutDraftDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftDefinitionRequest(c.Server, draft, kind, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevertDraftDefinition Give up what a draft does to a definition
+//
+// Corresponds with POST /drafts/{draft}/definitions/{kind}/{name}/revert (the `RevertDraftDefinition` operationId).
+func (c *Client) RevertDraftDefinition(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevertDraftDefinitionRequest(c.Server, draft, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckDraft Check a draft against the fleet
 //
 // Corresponds with GET /drafts/{draft}/findings (the `CheckDraft` operationId).
@@ -521,6 +783,40 @@ func (c *Client) PublishDraftWithBody(ctx context.Context, draft DraftID, conten
 // Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 func (c *Client) PublishDraft(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPublishDraftRequest(c.Server, draft, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditHostsWithBody Set or remove labels and settings of many hosts at once, all or none
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /host-edits (the `EditHosts` operationId).
+func (c *Client) EditHostsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditHosts Set or remove labels and settings of many hosts at once, all or none
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /host-edits (the `EditHosts` operationId).
+func (c *Client) EditHosts(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -596,8 +892,8 @@ func (c *Client) ExplainHost(ctx context.Context, host HostName, source string, 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-func (c *Client) EditHostLabelsWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditHostLabelsRequestWithBody(c.Server, host, contentType, body)
+func (c *Client) EditHostLabelsWithBody(ctx context.Context, host HostName, params *EditHostLabelsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostLabelsRequestWithBody(c.Server, host, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -613,8 +909,8 @@ func (c *Client) EditHostLabelsWithBody(ctx context.Context, host HostName, cont
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-func (c *Client) EditHostLabels(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditHostLabelsRequest(c.Server, host, body)
+func (c *Client) EditHostLabels(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostLabelsRequest(c.Server, host, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -645,8 +941,8 @@ func (c *Client) RetireHost(ctx context.Context, host HostName, reqEditors ...Re
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-func (c *Client) EditHostSettingsWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditHostSettingsRequestWithBody(c.Server, host, contentType, body)
+func (c *Client) EditHostSettingsWithBody(ctx context.Context, host HostName, params *EditHostSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostSettingsRequestWithBody(c.Server, host, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -662,8 +958,8 @@ func (c *Client) EditHostSettingsWithBody(ctx context.Context, host HostName, co
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-func (c *Client) EditHostSettings(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditHostSettingsRequest(c.Server, host, body)
+func (c *Client) EditHostSettings(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditHostSettingsRequest(c.Server, host, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -787,6 +1083,85 @@ func (c *Client) RevokeJoinToken(ctx context.Context, id TokenID, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// GetLanguage Every kind and key of the language, every check, and the JSON Schema
+//
+// Corresponds with GET /language (the `GetLanguage` operationId).
+func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLanguageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNewcomers Agents that carry the identity of another host and wait for approval
+//
+// Corresponds with GET /newcomers (the `ListNewcomers` operationId).
+func (c *Client) ListNewcomers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNewcomersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DenyNewcomer Turn a newcomer away
+//
+// Corresponds with DELETE /newcomers/{id} (the `DenyNewcomer` operationId).
+func (c *Client) DenyNewcomer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDenyNewcomerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApproveNewcomerWithBody Let a newcomer join under a name of its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+func (c *Client) ApproveNewcomerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApproveNewcomerRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApproveNewcomer Let a newcomer join under a name of its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+func (c *Client) ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApproveNewcomerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRevisions Revisions, newest first
 //
 // Corresponds with GET /revisions (the `ListRevisions` operationId).
@@ -881,6 +1256,119 @@ func (c *Client) GetRollout(ctx context.Context, rollout RolloutID, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ListSecrets Secrets, without their values
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Remove a secret that nothing uses
+//
+// Corresponds with DELETE /secrets/{secret} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, secret SecretName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, secret)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecretWithBody Set the value of a secret, or what is said of it; the value is never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+func (c *Client) SetSecretWithBody(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequestWithBody(c.Server, secret, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecret Set the value of a secret, or what is said of it; the value is never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+func (c *Client) SetSecret(ctx context.Context, secret SecretName, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequest(c.Server, secret, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantSecretWithBody Let somebody set this secret and do nothing else; the token is given only here
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+func (c *Client) GrantSecretWithBody(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantSecretRequestWithBody(c.Server, secret, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantSecret Let somebody set this secret and do nothing else; the token is given only here
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+func (c *Client) GrantSecret(ctx context.Context, secret SecretName, body GrantSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantSecretRequest(c.Server, secret, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeGrant End a grant
+//
+// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
+func (c *Client) RevokeGrant(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeGrantRequest(c.Server, secret, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DeleteSession Sign out
 //
 // Corresponds with DELETE /session (the `DeleteSession` operationId).
@@ -960,11 +1448,79 @@ func (c *Client) CreateSignInLink(ctx context.Context, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
+// SpliceTextWithBody Change one value in a text; every other byte stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /splice (the `SpliceText` operationId).
+func (c *Client) SpliceTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSpliceTextRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SpliceText Change one value in a text; every other byte stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /splice (the `SpliceText` operationId).
+func (c *Client) SpliceText(ctx context.Context, body SpliceTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSpliceTextRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetStatus What is in force, what waits, what is wrong
 //
 // Corresponds with GET /status (the `GetStatus` operationId).
 func (c *Client) GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStatusRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDefinitionWithBody Check the text of one definition as it stands, and tell who gets it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /try (the `TryDefinition` operationId).
+func (c *Client) TryDefinitionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDefinitionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDefinition Check the text of one definition as it stands, and tell who gets it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /try (the `TryDefinition` operationId).
+func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDefinitionRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1003,9 +1559,93 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Object != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "object", *params.Object, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1340,6 +1980,309 @@ func NewGetDraftRequest(server string, draft DraftID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListConflictsRequest constructs an http.Request for the ListConflicts method
+func NewListConflictsRequest(server string, draft DraftID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/conflicts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDraftDefinitionsRequest constructs an http.Request for the ListDraftDefinitions method
+func NewListDraftDefinitionsRequest(server string, draft DraftID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/definitions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveDraftDefinitionRequest constructs an http.Request for the RemoveDraftDefinition method
+func NewRemoveDraftDefinitionRequest(server string, draft DraftID, kind Kind, name DefinitionName, params *RemoveDraftDefinitionParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/definitions/%s/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetDraftDefinitionRequest constructs an http.Request for the GetDraftDefinition method
+func NewGetDraftDefinitionRequest(server string, draft DraftID, kind Kind, name DefinitionName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/definitions/%s/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutDraftDefinitionRequest calls the generic PutDraftDefinition builder with application/json body
+func NewPutDraftDefinitionRequest(server string, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, body PutDraftDefinitionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutDraftDefinitionRequestWithBody(server, draft, kind, name, params, "application/json", bodyReader)
+}
+
+// NewPutDraftDefinitionRequestWithBody constructs an http.Request for the PutDraftDefinition method, with any body, and a specified content type
+func NewPutDraftDefinitionRequestWithBody(server string, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/definitions/%s/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRevertDraftDefinitionRequest constructs an http.Request for the RevertDraftDefinition method
+func NewRevertDraftDefinitionRequest(server string, draft DraftID, kind Kind, name DefinitionName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft", draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s/definitions/%s/%s/revert", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCheckDraftRequest constructs an http.Request for the CheckDraft method
 func NewCheckDraftRequest(server string, draft DraftID) (*http.Request, error) {
 	var err error
@@ -1455,6 +2398,46 @@ func NewPublishDraftRequestWithBody(server string, draft DraftID, contentType st
 	return req, nil
 }
 
+// NewEditHostsRequest calls the generic EditHosts builder with application/json body
+func NewEditHostsRequest(server string, body EditHostsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditHostsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEditHostsRequestWithBody constructs an http.Request for the EditHosts method, with any body, and a specified content type
+func NewEditHostsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-edits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListHostsRequest constructs an http.Request for the ListHosts method
 func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request, error) {
 	var err error
@@ -1482,6 +2465,18 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Label != nil {
 
@@ -1679,18 +2674,18 @@ func NewExplainHostRequest(server string, host HostName, source string) (*http.R
 }
 
 // NewEditHostLabelsRequest calls the generic EditHostLabels builder with application/json body
-func NewEditHostLabelsRequest(server string, host HostName, body EditHostLabelsJSONRequestBody) (*http.Request, error) {
+func NewEditHostLabelsRequest(server string, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEditHostLabelsRequestWithBody(server, host, "application/json", bodyReader)
+	return NewEditHostLabelsRequestWithBody(server, host, params, "application/json", bodyReader)
 }
 
 // NewEditHostLabelsRequestWithBody constructs an http.Request for the EditHostLabels method, with any body, and a specified content type
-func NewEditHostLabelsRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+func NewEditHostLabelsRequestWithBody(server string, host HostName, params *EditHostLabelsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1721,6 +2716,21 @@ func NewEditHostLabelsRequestWithBody(server string, host HostName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -1760,18 +2770,18 @@ func NewRetireHostRequest(server string, host HostName) (*http.Request, error) {
 }
 
 // NewEditHostSettingsRequest calls the generic EditHostSettings builder with application/json body
-func NewEditHostSettingsRequest(server string, host HostName, body EditHostSettingsJSONRequestBody) (*http.Request, error) {
+func NewEditHostSettingsRequest(server string, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEditHostSettingsRequestWithBody(server, host, "application/json", bodyReader)
+	return NewEditHostSettingsRequestWithBody(server, host, params, "application/json", bodyReader)
 }
 
 // NewEditHostSettingsRequestWithBody constructs an http.Request for the EditHostSettings method, with any body, and a specified content type
-func NewEditHostSettingsRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+func NewEditHostSettingsRequestWithBody(server string, host HostName, params *EditHostSettingsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1802,6 +2812,21 @@ func NewEditHostSettingsRequestWithBody(server string, host HostName, contentTyp
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -1974,6 +2999,141 @@ func NewRevokeJoinTokenRequest(server string, id TokenID) (*http.Request, error)
 	return req, nil
 }
 
+// NewGetLanguageRequest constructs an http.Request for the GetLanguage method
+func NewGetLanguageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNewcomersRequest constructs an http.Request for the ListNewcomers method
+func NewListNewcomersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/newcomers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDenyNewcomerRequest constructs an http.Request for the DenyNewcomer method
+func NewDenyNewcomerRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/newcomers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApproveNewcomerRequest calls the generic ApproveNewcomer builder with application/json body
+func NewApproveNewcomerRequest(server string, id string, body ApproveNewcomerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApproveNewcomerRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewApproveNewcomerRequestWithBody constructs an http.Request for the ApproveNewcomer method, with any body, and a specified content type
+func NewApproveNewcomerRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/newcomers/%s/approve", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -2136,6 +3296,202 @@ func NewGetRolloutRequest(server string, rollout RolloutID) (*http.Request, erro
 	return req, nil
 }
 
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, secret SecretName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSecretRequest calls the generic SetSecret builder with application/json body
+func NewSetSecretRequest(server string, secret SecretName, body SetSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSecretRequestWithBody(server, secret, "application/json", bodyReader)
+}
+
+// NewSetSecretRequestWithBody constructs an http.Request for the SetSecret method, with any body, and a specified content type
+func NewSetSecretRequestWithBody(server string, secret SecretName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGrantSecretRequest calls the generic GrantSecret builder with application/json body
+func NewGrantSecretRequest(server string, secret SecretName, body GrantSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGrantSecretRequestWithBody(server, secret, "application/json", bodyReader)
+}
+
+// NewGrantSecretRequestWithBody constructs an http.Request for the GrantSecret method, with any body, and a specified content type
+func NewGrantSecretRequestWithBody(server string, secret SecretName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s/grants", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeGrantRequest constructs an http.Request for the RevokeGrant method
+func NewRevokeGrantRequest(server string, secret SecretName, id TokenID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s/grants/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDeleteSessionRequest constructs an http.Request for the DeleteSession method
 func NewDeleteSessionRequest(server string) (*http.Request, error) {
 	var err error
@@ -2257,6 +3613,46 @@ func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSpliceTextRequest calls the generic SpliceText builder with application/json body
+func NewSpliceTextRequest(server string, body SpliceTextJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSpliceTextRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSpliceTextRequestWithBody constructs an http.Request for the SpliceText method, with any body, and a specified content type
+func NewSpliceTextRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/splice")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetStatusRequest constructs an http.Request for the GetStatus method
 func NewGetStatusRequest(server string) (*http.Request, error) {
 	var err error
@@ -2280,6 +3676,46 @@ func NewGetStatusRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTryDefinitionRequest calls the generic TryDefinition builder with application/json body
+func NewTryDefinitionRequest(server string, body TryDefinitionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDefinitionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryDefinitionRequestWithBody constructs an http.Request for the TryDefinition method, with any body, and a specified content type
+func NewTryDefinitionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2391,6 +3827,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drafts/{draft} (the `GetDraft` operationId).
 	GetDraftWithResponse(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
 
+	// ListConflictsWithResponse Definitions that another open draft, or a revision published since, changes too
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drafts/{draft}/conflicts (the `ListConflicts` operationId).
+	ListConflictsWithResponse(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*ListConflictsResponse, error)
+
+	// ListDraftDefinitionsWithResponse The catalogue as it would be with a draft
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drafts/{draft}/definitions (the `ListDraftDefinitions` operationId).
+	ListDraftDefinitionsWithResponse(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*ListDraftDefinitionsResponse, error)
+
+	// RemoveDraftDefinitionWithResponse Take a definition out of the catalogue in a draft
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /drafts/{draft}/definitions/{kind}/{name} (the `RemoveDraftDefinition` operationId).
+	RemoveDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *RemoveDraftDefinitionParams, reqEditors ...RequestEditorFn) (*RemoveDraftDefinitionResponse, error)
+
+	// GetDraftDefinitionWithResponse One definition as a draft has it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drafts/{draft}/definitions/{kind}/{name} (the `GetDraftDefinition` operationId).
+	GetDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*GetDraftDefinitionResponse, error)
+
+	// PutDraftDefinitionWithBodyWithResponse Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+	PutDraftDefinitionWithBodyWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftDefinitionResponse, error)
+
+	// PutDraftDefinitionWithResponse Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+	PutDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, body PutDraftDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftDefinitionResponse, error)
+
+	// RevertDraftDefinitionWithResponse Give up what a draft does to a definition
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drafts/{draft}/definitions/{kind}/{name}/revert (the `RevertDraftDefinition` operationId).
+	RevertDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*RevertDraftDefinitionResponse, error)
+
 	// CheckDraftWithResponse Check a draft against the fleet
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2418,6 +3903,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 	PublishDraftWithResponse(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error)
+
+	// EditHostsWithBodyWithResponse Set or remove labels and settings of many hosts at once, all or none
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /host-edits (the `EditHosts` operationId).
+	EditHostsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostsResponse, error)
+
+	// EditHostsWithResponse Set or remove labels and settings of many hosts at once, all or none
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /host-edits (the `EditHosts` operationId).
+	EditHostsWithResponse(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostsResponse, error)
 
 	// ListHostsWithResponse Hosts, ordered by name
 	//
@@ -2452,14 +3951,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-	EditHostLabelsWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
+	EditHostLabelsWithBodyWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
 
 	// EditHostLabelsWithResponse Set or remove labels
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-	EditHostLabelsWithResponse(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
+	EditHostLabelsWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
 
 	// RetireHostWithResponse Take a host out of the fleet; its credential ends, its history stays
 	//
@@ -2473,14 +3972,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-	EditHostSettingsWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
+	EditHostSettingsWithBodyWithResponse(ctx context.Context, host HostName, params *EditHostSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
 
 	// EditHostSettingsWithResponse Set or remove settings of the host itself
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-	EditHostSettingsWithResponse(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
+	EditHostSettingsWithResponse(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
 
 	// ExportInventoryWithResponse Every host with its labels and its own settings
 	//
@@ -2531,6 +4030,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /join-tokens/{id} (the `RevokeJoinToken` operationId).
 	RevokeJoinTokenWithResponse(ctx context.Context, id TokenID, reqEditors ...RequestEditorFn) (*RevokeJoinTokenResponse, error)
 
+	// GetLanguageWithResponse Every kind and key of the language, every check, and the JSON Schema
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /language (the `GetLanguage` operationId).
+	GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error)
+
+	// ListNewcomersWithResponse Agents that carry the identity of another host and wait for approval
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /newcomers (the `ListNewcomers` operationId).
+	ListNewcomersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNewcomersResponse, error)
+
+	// DenyNewcomerWithResponse Turn a newcomer away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /newcomers/{id} (the `DenyNewcomer` operationId).
+	DenyNewcomerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DenyNewcomerResponse, error)
+
+	// ApproveNewcomerWithBodyWithResponse Let a newcomer join under a name of its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+	ApproveNewcomerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error)
+
+	// ApproveNewcomerWithResponse Let a newcomer join under a name of its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+	ApproveNewcomerWithResponse(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error)
+
 	// ListRevisionsWithResponse Revisions, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2573,6 +4107,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /rollouts/{rollout} (the `GetRollout` operationId).
 	GetRolloutWithResponse(ctx context.Context, rollout RolloutID, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error)
 
+	// ListSecretsWithResponse Secrets, without their values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// RemoveSecretWithResponse Remove a secret that nothing uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /secrets/{secret} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, secret SecretName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// SetSecretWithBodyWithResponse Set the value of a secret, or what is said of it; the value is never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+	SetSecretWithBodyWithResponse(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// SetSecretWithResponse Set the value of a secret, or what is said of it; the value is never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+	SetSecretWithResponse(ctx context.Context, secret SecretName, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// GrantSecretWithBodyWithResponse Let somebody set this secret and do nothing else; the token is given only here
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+	GrantSecretWithBodyWithResponse(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantSecretResponse, error)
+
+	// GrantSecretWithResponse Let somebody set this secret and do nothing else; the token is given only here
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+	GrantSecretWithResponse(ctx context.Context, secret SecretName, body GrantSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantSecretResponse, error)
+
+	// RevokeGrantWithResponse End a grant
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
+	RevokeGrantWithResponse(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*RevokeGrantResponse, error)
+
 	// DeleteSessionWithResponse Sign out
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2608,12 +4191,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CreateSignInLinkResponse, error)
 
+	// SpliceTextWithBodyWithResponse Change one value in a text; every other byte stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /splice (the `SpliceText` operationId).
+	SpliceTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SpliceTextResponse, error)
+
+	// SpliceTextWithResponse Change one value in a text; every other byte stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /splice (the `SpliceText` operationId).
+	SpliceTextWithResponse(ctx context.Context, body SpliceTextJSONRequestBody, reqEditors ...RequestEditorFn) (*SpliceTextResponse, error)
+
 	// GetStatusWithResponse What is in force, what waits, what is wrong
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /status (the `GetStatus` operationId).
 	GetStatusWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStatusResponse, error)
+
+	// TryDefinitionWithBodyWithResponse Check the text of one definition as it stands, and tell who gets it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /try (the `TryDefinition` operationId).
+	TryDefinitionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
+	// TryDefinitionWithResponse Check the text of one definition as it stands, and tell who gets it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /try (the `TryDefinition` operationId).
+	TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
 }
 
 type ListAuditResponse struct {
@@ -2993,6 +4604,280 @@ func (r GetDraftResponse) ContentType() string {
 	return ""
 }
 
+type ListConflictsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConflictList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConflictsResponse) GetJSON200() *ConflictList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConflictsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConflictsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConflictsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConflictsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConflictsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDraftDefinitionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftDefinitionList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDraftDefinitionsResponse) GetJSON200() *DraftDefinitionList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDraftDefinitionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDraftDefinitionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDraftDefinitionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDraftDefinitionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDraftDefinitionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveDraftDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDraftDefinitionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDraftDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDraftDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDraftDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDraftDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDraftDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftDefinition
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDraftDefinitionResponse) GetJSON200() *DraftDefinition {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDraftDefinitionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDraftDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDraftDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDraftDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDraftDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutDraftDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftDefinition
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutDraftDefinitionResponse) GetJSON200() *DraftDefinition {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutDraftDefinitionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutDraftDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutDraftDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutDraftDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutDraftDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevertDraftDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevertDraftDefinitionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevertDraftDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevertDraftDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevertDraftDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevertDraftDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckDraftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3131,6 +5016,54 @@ func (r PublishDraftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PublishDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditHostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostsEdited
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditHostsResponse) GetJSON200() *HostsEdited {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditHostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditHostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditHostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditHostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditHostsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3706,6 +5639,191 @@ func (r RevokeJoinTokenResponse) ContentType() string {
 	return ""
 }
 
+type GetLanguageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Language
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLanguageResponse) GetJSON200() *Language {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLanguageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLanguageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNewcomersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NewcomerList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNewcomersResponse) GetJSON200() *NewcomerList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNewcomersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNewcomersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNewcomersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNewcomersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNewcomersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DenyNewcomerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DenyNewcomerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DenyNewcomerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DenyNewcomerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DenyNewcomerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DenyNewcomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApproveNewcomerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ApproveNewcomerResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApproveNewcomerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApproveNewcomerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApproveNewcomerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApproveNewcomerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApproveNewcomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3946,6 +6064,232 @@ func (r GetRolloutResponse) ContentType() string {
 	return ""
 }
 
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SecretList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *SecretList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Secret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSecretResponse) GetJSON200() *Secret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GrantSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *CreatedGrant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r GrantSecretResponse) GetJSON201() *CreatedGrant {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GrantSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GrantSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GrantSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GrantSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GrantSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeGrantResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // DeleteSessionResponse204Headers the declared response headers of an HTTP 204 response for DeleteSession
 type DeleteSessionResponse204Headers struct {
 	SetCookie *string
@@ -4145,6 +6489,54 @@ func (r CreateSignInLinkResponse) ContentType() string {
 	return ""
 }
 
+type SpliceTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spliced
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SpliceTextResponse) GetJSON200() *Spliced {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SpliceTextResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SpliceTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SpliceTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SpliceTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SpliceTextResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetStatusResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4187,6 +6579,54 @@ func (r GetStatusResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetStatusResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDefinitionResponse) GetJSON200() *Tried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDefinitionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDefinitionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4310,6 +6750,97 @@ func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, draft Dr
 	return ParseGetDraftResponse(rsp)
 }
 
+// ListConflictsWithResponse Definitions that another open draft, or a revision published since, changes too
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drafts/{draft}/conflicts (the `ListConflicts` operationId).
+func (c *ClientWithResponses) ListConflictsWithResponse(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*ListConflictsResponse, error) {
+	rsp, err := c.ListConflicts(ctx, draft, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConflictsResponse(rsp)
+}
+
+// ListDraftDefinitionsWithResponse The catalogue as it would be with a draft
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drafts/{draft}/definitions (the `ListDraftDefinitions` operationId).
+func (c *ClientWithResponses) ListDraftDefinitionsWithResponse(ctx context.Context, draft DraftID, reqEditors ...RequestEditorFn) (*ListDraftDefinitionsResponse, error) {
+	rsp, err := c.ListDraftDefinitions(ctx, draft, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDraftDefinitionsResponse(rsp)
+}
+
+// RemoveDraftDefinitionWithResponse Take a definition out of the catalogue in a draft
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /drafts/{draft}/definitions/{kind}/{name} (the `RemoveDraftDefinition` operationId).
+func (c *ClientWithResponses) RemoveDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *RemoveDraftDefinitionParams, reqEditors ...RequestEditorFn) (*RemoveDraftDefinitionResponse, error) {
+	rsp, err := c.RemoveDraftDefinition(ctx, draft, kind, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDraftDefinitionResponse(rsp)
+}
+
+// GetDraftDefinitionWithResponse One definition as a draft has it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drafts/{draft}/definitions/{kind}/{name} (the `GetDraftDefinition` operationId).
+func (c *ClientWithResponses) GetDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*GetDraftDefinitionResponse, error) {
+	rsp, err := c.GetDraftDefinition(ctx, draft, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDraftDefinitionResponse(rsp)
+}
+
+// PutDraftDefinitionWithBodyWithResponse Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+func (c *ClientWithResponses) PutDraftDefinitionWithBodyWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftDefinitionResponse, error) {
+	rsp, err := c.PutDraftDefinitionWithBody(ctx, draft, kind, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftDefinitionResponse(rsp)
+}
+
+// PutDraftDefinitionWithResponse Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drafts/{draft}/definitions/{kind}/{name} (the `PutDraftDefinition` operationId).
+func (c *ClientWithResponses) PutDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, params *PutDraftDefinitionParams, body PutDraftDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftDefinitionResponse, error) {
+	rsp, err := c.PutDraftDefinition(ctx, draft, kind, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftDefinitionResponse(rsp)
+}
+
+// RevertDraftDefinitionWithResponse Give up what a draft does to a definition
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drafts/{draft}/definitions/{kind}/{name}/revert (the `RevertDraftDefinition` operationId).
+func (c *ClientWithResponses) RevertDraftDefinitionWithResponse(ctx context.Context, draft DraftID, kind Kind, name DefinitionName, reqEditors ...RequestEditorFn) (*RevertDraftDefinitionResponse, error) {
+	rsp, err := c.RevertDraftDefinition(ctx, draft, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevertDraftDefinitionResponse(rsp)
+}
+
 // CheckDraftWithResponse Check a draft against the fleet
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4360,6 +6891,32 @@ func (c *ClientWithResponses) PublishDraftWithResponse(ctx context.Context, draf
 		return nil, err
 	}
 	return ParsePublishDraftResponse(rsp)
+}
+
+// EditHostsWithBodyWithResponse Set or remove labels and settings of many hosts at once, all or none
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /host-edits (the `EditHosts` operationId).
+func (c *ClientWithResponses) EditHostsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostsResponse, error) {
+	rsp, err := c.EditHostsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditHostsResponse(rsp)
+}
+
+// EditHostsWithResponse Set or remove labels and settings of many hosts at once, all or none
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /host-edits (the `EditHosts` operationId).
+func (c *ClientWithResponses) EditHostsWithResponse(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostsResponse, error) {
+	rsp, err := c.EditHosts(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditHostsResponse(rsp)
 }
 
 // ListHostsWithResponse Hosts, ordered by name
@@ -4419,8 +6976,8 @@ func (c *ClientWithResponses) ExplainHostWithResponse(ctx context.Context, host 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-func (c *ClientWithResponses) EditHostLabelsWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error) {
-	rsp, err := c.EditHostLabelsWithBody(ctx, host, contentType, body, reqEditors...)
+func (c *ClientWithResponses) EditHostLabelsWithBodyWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error) {
+	rsp, err := c.EditHostLabelsWithBody(ctx, host, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4432,8 +6989,8 @@ func (c *ClientWithResponses) EditHostLabelsWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
-func (c *ClientWithResponses) EditHostLabelsWithResponse(ctx context.Context, host HostName, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error) {
-	rsp, err := c.EditHostLabels(ctx, host, body, reqEditors...)
+func (c *ClientWithResponses) EditHostLabelsWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error) {
+	rsp, err := c.EditHostLabels(ctx, host, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4458,8 +7015,8 @@ func (c *ClientWithResponses) RetireHostWithResponse(ctx context.Context, host H
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-func (c *ClientWithResponses) EditHostSettingsWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error) {
-	rsp, err := c.EditHostSettingsWithBody(ctx, host, contentType, body, reqEditors...)
+func (c *ClientWithResponses) EditHostSettingsWithBodyWithResponse(ctx context.Context, host HostName, params *EditHostSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error) {
+	rsp, err := c.EditHostSettingsWithBody(ctx, host, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4471,8 +7028,8 @@ func (c *ClientWithResponses) EditHostSettingsWithBodyWithResponse(ctx context.C
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
-func (c *ClientWithResponses) EditHostSettingsWithResponse(ctx context.Context, host HostName, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error) {
-	rsp, err := c.EditHostSettings(ctx, host, body, reqEditors...)
+func (c *ClientWithResponses) EditHostSettingsWithResponse(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error) {
+	rsp, err := c.EditHostSettings(ctx, host, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4570,6 +7127,71 @@ func (c *ClientWithResponses) RevokeJoinTokenWithResponse(ctx context.Context, i
 	return ParseRevokeJoinTokenResponse(rsp)
 }
 
+// GetLanguageWithResponse Every kind and key of the language, every check, and the JSON Schema
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /language (the `GetLanguage` operationId).
+func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error) {
+	rsp, err := c.GetLanguage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLanguageResponse(rsp)
+}
+
+// ListNewcomersWithResponse Agents that carry the identity of another host and wait for approval
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /newcomers (the `ListNewcomers` operationId).
+func (c *ClientWithResponses) ListNewcomersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNewcomersResponse, error) {
+	rsp, err := c.ListNewcomers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNewcomersResponse(rsp)
+}
+
+// DenyNewcomerWithResponse Turn a newcomer away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /newcomers/{id} (the `DenyNewcomer` operationId).
+func (c *ClientWithResponses) DenyNewcomerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DenyNewcomerResponse, error) {
+	rsp, err := c.DenyNewcomer(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDenyNewcomerResponse(rsp)
+}
+
+// ApproveNewcomerWithBodyWithResponse Let a newcomer join under a name of its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+func (c *ClientWithResponses) ApproveNewcomerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error) {
+	rsp, err := c.ApproveNewcomerWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApproveNewcomerResponse(rsp)
+}
+
+// ApproveNewcomerWithResponse Let a newcomer join under a name of its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
+func (c *ClientWithResponses) ApproveNewcomerWithResponse(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error) {
+	rsp, err := c.ApproveNewcomer(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApproveNewcomerResponse(rsp)
+}
+
 // ListRevisionsWithResponse Revisions, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4648,6 +7270,97 @@ func (c *ClientWithResponses) GetRolloutWithResponse(ctx context.Context, rollou
 	return ParseGetRolloutResponse(rsp)
 }
 
+// ListSecretsWithResponse Secrets, without their values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// RemoveSecretWithResponse Remove a secret that nothing uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /secrets/{secret} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, secret SecretName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, secret, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
+}
+
+// SetSecretWithBodyWithResponse Set the value of a secret, or what is said of it; the value is never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecretWithBody(ctx, secret, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// SetSecretWithResponse Set the value of a secret, or what is said of it; the value is never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{secret} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, secret SecretName, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecret(ctx, secret, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// GrantSecretWithBodyWithResponse Let somebody set this secret and do nothing else; the token is given only here
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+func (c *ClientWithResponses) GrantSecretWithBodyWithResponse(ctx context.Context, secret SecretName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantSecretResponse, error) {
+	rsp, err := c.GrantSecretWithBody(ctx, secret, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantSecretResponse(rsp)
+}
+
+// GrantSecretWithResponse Let somebody set this secret and do nothing else; the token is given only here
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /secrets/{secret}/grants (the `GrantSecret` operationId).
+func (c *ClientWithResponses) GrantSecretWithResponse(ctx context.Context, secret SecretName, body GrantSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantSecretResponse, error) {
+	rsp, err := c.GrantSecret(ctx, secret, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantSecretResponse(rsp)
+}
+
+// RevokeGrantWithResponse End a grant
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
+func (c *ClientWithResponses) RevokeGrantWithResponse(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*RevokeGrantResponse, error) {
+	rsp, err := c.RevokeGrant(ctx, secret, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeGrantResponse(rsp)
+}
+
 // DeleteSessionWithResponse Sign out
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4713,6 +7426,32 @@ func (c *ClientWithResponses) CreateSignInLinkWithResponse(ctx context.Context, 
 	return ParseCreateSignInLinkResponse(rsp)
 }
 
+// SpliceTextWithBodyWithResponse Change one value in a text; every other byte stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /splice (the `SpliceText` operationId).
+func (c *ClientWithResponses) SpliceTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SpliceTextResponse, error) {
+	rsp, err := c.SpliceTextWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSpliceTextResponse(rsp)
+}
+
+// SpliceTextWithResponse Change one value in a text; every other byte stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /splice (the `SpliceText` operationId).
+func (c *ClientWithResponses) SpliceTextWithResponse(ctx context.Context, body SpliceTextJSONRequestBody, reqEditors ...RequestEditorFn) (*SpliceTextResponse, error) {
+	rsp, err := c.SpliceText(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSpliceTextResponse(rsp)
+}
+
 // GetStatusWithResponse What is in force, what waits, what is wrong
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4724,6 +7463,32 @@ func (c *ClientWithResponses) GetStatusWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetStatusResponse(rsp)
+}
+
+// TryDefinitionWithBodyWithResponse Check the text of one definition as it stands, and tell who gets it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /try (the `TryDefinition` operationId).
+func (c *ClientWithResponses) TryDefinitionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error) {
+	rsp, err := c.TryDefinitionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDefinitionResponse(rsp)
+}
+
+// TryDefinitionWithResponse Check the text of one definition as it stands, and tell who gets it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /try (the `TryDefinition` operationId).
+func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error) {
+	rsp, err := c.TryDefinition(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDefinitionResponse(rsp)
 }
 
 // ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
@@ -4986,6 +7751,196 @@ func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
 	return response, nil
 }
 
+// ParseListConflictsResponse parses an HTTP response from a ListConflictsWithResponse call
+func ParseListConflictsResponse(rsp *http.Response) (*ListConflictsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConflictsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConflictList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDraftDefinitionsResponse parses an HTTP response from a ListDraftDefinitionsWithResponse call
+func ParseListDraftDefinitionsResponse(rsp *http.Response) (*ListDraftDefinitionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDraftDefinitionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftDefinitionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDraftDefinitionResponse parses an HTTP response from a RemoveDraftDefinitionWithResponse call
+func ParseRemoveDraftDefinitionResponse(rsp *http.Response) (*RemoveDraftDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDraftDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDraftDefinitionResponse parses an HTTP response from a GetDraftDefinitionWithResponse call
+func ParseGetDraftDefinitionResponse(rsp *http.Response) (*GetDraftDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDraftDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftDefinition
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutDraftDefinitionResponse parses an HTTP response from a PutDraftDefinitionWithResponse call
+func ParsePutDraftDefinitionResponse(rsp *http.Response) (*PutDraftDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutDraftDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftDefinition
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevertDraftDefinitionResponse parses an HTTP response from a RevertDraftDefinitionWithResponse call
+func ParseRevertDraftDefinitionResponse(rsp *http.Response) (*RevertDraftDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevertDraftDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckDraftResponse parses an HTTP response from a CheckDraftWithResponse call
 func ParseCheckDraftResponse(rsp *http.Response) (*CheckDraftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5072,6 +8027,39 @@ func ParsePublishDraftResponse(rsp *http.Response) (*PublishDraftResponse, error
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditHostsResponse parses an HTTP response from a EditHostsWithResponse call
+func ParseEditHostsResponse(rsp *http.Response) (*EditHostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditHostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostsEdited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -5477,6 +8465,134 @@ func ParseRevokeJoinTokenResponse(rsp *http.Response) (*RevokeJoinTokenResponse,
 	return response, nil
 }
 
+// ParseGetLanguageResponse parses an HTTP response from a GetLanguageWithResponse call
+func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Language
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNewcomersResponse parses an HTTP response from a ListNewcomersWithResponse call
+func ParseListNewcomersResponse(rsp *http.Response) (*ListNewcomersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNewcomersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NewcomerList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDenyNewcomerResponse parses an HTTP response from a DenyNewcomerWithResponse call
+func ParseDenyNewcomerResponse(rsp *http.Response) (*DenyNewcomerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DenyNewcomerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApproveNewcomerResponse parses an HTTP response from a ApproveNewcomerWithResponse call
+func ParseApproveNewcomerResponse(rsp *http.Response) (*ApproveNewcomerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApproveNewcomerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
 func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5629,6 +8745,163 @@ func ParseGetRolloutResponse(rsp *http.Response) (*GetRolloutResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SecretList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSecretResponse parses an HTTP response from a SetSecretWithResponse call
+func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Secret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGrantSecretResponse parses an HTTP response from a GrantSecretWithResponse call
+func ParseGrantSecretResponse(rsp *http.Response) (*GrantSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GrantSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest CreatedGrant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeGrantResponse parses an HTTP response from a RevokeGrantWithResponse call
+func ParseRevokeGrantResponse(rsp *http.Response) (*RevokeGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -5796,6 +9069,39 @@ func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkRespons
 	return response, nil
 }
 
+// ParseSpliceTextResponse parses an HTTP response from a SpliceTextWithResponse call
+func ParseSpliceTextResponse(rsp *http.Response) (*SpliceTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SpliceTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spliced
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetStatusResponse parses an HTTP response from a GetStatusWithResponse call
 func ParseGetStatusResponse(rsp *http.Response) (*GetStatusResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5812,6 +9118,39 @@ func ParseGetStatusResponse(rsp *http.Response) (*GetStatusResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Status
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryDefinitionResponse parses an HTTP response from a TryDefinitionWithResponse call
+func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tried
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -61,6 +61,54 @@ func (e DiffLineOp) Valid() bool {
 	}
 }
 
+// Defines values for DraftDefinitionState.
+const (
+	DraftDefinitionStateAdded   DraftDefinitionState = "added"
+	DraftDefinitionStateChanged DraftDefinitionState = "changed"
+	DraftDefinitionStateRemoved DraftDefinitionState = "removed"
+	DraftDefinitionStateSame    DraftDefinitionState = "same"
+)
+
+// Valid indicates whether the value is a known member of the DraftDefinitionState enum.
+func (e DraftDefinitionState) Valid() bool {
+	switch e {
+	case DraftDefinitionStateAdded:
+		return true
+	case DraftDefinitionStateChanged:
+		return true
+	case DraftDefinitionStateRemoved:
+		return true
+	case DraftDefinitionStateSame:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftDefinitionSummaryState.
+const (
+	DraftDefinitionSummaryStateAdded   DraftDefinitionSummaryState = "added"
+	DraftDefinitionSummaryStateChanged DraftDefinitionSummaryState = "changed"
+	DraftDefinitionSummaryStateRemoved DraftDefinitionSummaryState = "removed"
+	DraftDefinitionSummaryStateSame    DraftDefinitionSummaryState = "same"
+)
+
+// Valid indicates whether the value is a known member of the DraftDefinitionSummaryState enum.
+func (e DraftDefinitionSummaryState) Valid() bool {
+	switch e {
+	case DraftDefinitionSummaryStateAdded:
+		return true
+	case DraftDefinitionSummaryStateChanged:
+		return true
+	case DraftDefinitionSummaryStateRemoved:
+		return true
+	case DraftDefinitionSummaryStateSame:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportChangeWhat.
 const (
 	ImportChangeWhatAdded   ImportChangeWhat = "added"
@@ -100,6 +148,60 @@ func (e JoinTokenState) Valid() bool {
 	case UsedUp:
 		return true
 	case Valid:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LanguageKeyType.
+const (
+	Any           LanguageKeyType = "any"
+	Boolean       LanguageKeyType = "boolean"
+	Choice        LanguageKeyType = "choice"
+	Condition     LanguageKeyType = "condition"
+	Duration      LanguageKeyType = "duration"
+	Expression    LanguageKeyType = "expression"
+	HostCondition LanguageKeyType = "host-condition"
+	Integer       LanguageKeyType = "integer"
+	List          LanguageKeyType = "list"
+	Number        LanguageKeyType = "number"
+	Object        LanguageKeyType = "object"
+	Size          LanguageKeyType = "size"
+	Table         LanguageKeyType = "table"
+	Text          LanguageKeyType = "text"
+)
+
+// Valid indicates whether the value is a known member of the LanguageKeyType enum.
+func (e LanguageKeyType) Valid() bool {
+	switch e {
+	case Any:
+		return true
+	case Boolean:
+		return true
+	case Choice:
+		return true
+	case Condition:
+		return true
+	case Duration:
+		return true
+	case Expression:
+		return true
+	case HostCondition:
+		return true
+	case Integer:
+		return true
+	case List:
+		return true
+	case Number:
+		return true
+	case Object:
+		return true
+	case Size:
+		return true
+	case Table:
+		return true
+	case Text:
 		return true
 	default:
 		return false
@@ -196,6 +298,12 @@ func (e State) Valid() bool {
 	}
 }
 
+// Approval defines model for Approval.
+type Approval struct {
+	Labels *map[string]string `json:"labels,omitempty"`
+	Name   string             `json:"name"`
+}
+
 // Attention defines model for Attention.
 type Attention struct {
 	Host    string  `json:"host"`
@@ -209,6 +317,7 @@ type AuditEntry struct {
 	After  string    `json:"after"`
 	At     time.Time `json:"at"`
 	Before string    `json:"before"`
+	Id     string    `json:"id"`
 	Object string    `json:"object"`
 	Origin string    `json:"origin"`
 	Who    string    `json:"who"`
@@ -220,6 +329,33 @@ type AuditList struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// CheckCode defines model for CheckCode.
+type CheckCode struct {
+	Code     string   `json:"code"`
+	Fix      string   `json:"fix"`
+	Fleet    bool     `json:"fleet"`
+	Severity Severity `json:"severity"`
+	What     string   `json:"what"`
+	Why      string   `json:"why"`
+}
+
+// ConflictList defines model for ConflictList.
+type ConflictList struct {
+	Items []DefinitionConflict `json:"items"`
+	Next  *string              `json:"next,omitempty"`
+}
+
+// ConflictSide defines model for ConflictSide.
+type ConflictSide struct {
+	Author   string `json:"author"`
+	Draft    *int   `json:"draft,omitempty"`
+	Revision *int   `json:"revision,omitempty"`
+
+	// Text empty when it removes the definition
+	Text  string `json:"text"`
+	Title string `json:"title"`
+}
+
 // Counts defines model for Counts.
 type Counts struct {
 	Degraded int `json:"degraded"`
@@ -229,8 +365,22 @@ type Counts struct {
 	Waiting  int `json:"waiting"`
 }
 
+// CreatedGrant defines model for CreatedGrant.
+type CreatedGrant struct {
+	ExpiresAt time.Time `json:"expiresAt"`
+	Id        string    `json:"id"`
+	Token     string    `json:"token"`
+
+	// Url a page on which the secret can be set
+	Url string `json:"url"`
+}
+
 // CreatedJoinToken defines model for CreatedJoinToken.
 type CreatedJoinToken struct {
+	// Agent how to start an agent that is installed already
+	Agent string `json:"agent"`
+
+	// Command the line to paste on a host
 	Command   string    `json:"command"`
 	ExpiresAt time.Time `json:"expiresAt"`
 	Id        string    `json:"id"`
@@ -260,14 +410,24 @@ type Definition struct {
 
 // DefinitionChange defines model for DefinitionChange.
 type DefinitionChange struct {
-	Diff []DiffLine           `json:"diff"`
-	Kind string               `json:"kind"`
-	Name string               `json:"name"`
-	What DefinitionChangeWhat `json:"what"`
+	After  string               `json:"after"`
+	Before string               `json:"before"`
+	Diff   []DiffLine           `json:"diff"`
+	Kind   string               `json:"kind"`
+	Name   string               `json:"name"`
+	What   DefinitionChangeWhat `json:"what"`
 }
 
 // DefinitionChangeWhat defines model for DefinitionChange.What.
 type DefinitionChangeWhat string
+
+// DefinitionConflict defines model for DefinitionConflict.
+type DefinitionConflict struct {
+	Kind  string       `json:"kind"`
+	Mine  ConflictSide `json:"mine"`
+	Name  string       `json:"name"`
+	Other ConflictSide `json:"other"`
+}
 
 // DefinitionList defines model for DefinitionList.
 type DefinitionList struct {
@@ -285,6 +445,11 @@ type DefinitionSummary struct {
 	Kind    string `json:"kind"`
 	Line    int    `json:"line"`
 	Name    string `json:"name"`
+}
+
+// DefinitionText defines model for DefinitionText.
+type DefinitionText struct {
+	Text string `json:"text"`
 }
 
 // DestinationNumbers defines model for DestinationNumbers.
@@ -317,6 +482,46 @@ type Draft struct {
 	Whole     bool      `json:"whole"`
 }
 
+// DraftDefinition defines model for DraftDefinition.
+type DraftDefinition struct {
+	Etag     string    `json:"etag"`
+	File     string    `json:"file"`
+	Findings []Finding `json:"findings"`
+	Kind     string    `json:"kind"`
+	Name     string    `json:"name"`
+
+	// Published as the newest revision has it; empty when it is new
+	Published string               `json:"published"`
+	State     DraftDefinitionState `json:"state"`
+
+	// Text as the draft has it; empty when it removes it
+	Text string `json:"text"`
+}
+
+// DraftDefinitionState defines model for DraftDefinition.State.
+type DraftDefinitionState string
+
+// DraftDefinitionList defines model for DraftDefinitionList.
+type DraftDefinitionList struct {
+	Items []DraftDefinitionSummary `json:"items"`
+	Next  *string                  `json:"next,omitempty"`
+}
+
+// DraftDefinitionSummary defines model for DraftDefinitionSummary.
+type DraftDefinitionSummary struct {
+	About    string                      `json:"about"`
+	Errors   int                         `json:"errors"`
+	Hosts    int                         `json:"hosts"`
+	Kind     string                      `json:"kind"`
+	Name     string                      `json:"name"`
+	Readable bool                        `json:"readable"`
+	State    DraftDefinitionSummaryState `json:"state"`
+	Warnings int                         `json:"warnings"`
+}
+
+// DraftDefinitionSummaryState defines model for DraftDefinitionSummary.State.
+type DraftDefinitionSummaryState string
+
 // DraftList defines model for DraftList.
 type DraftList struct {
 	Items []DraftSummary `json:"items"`
@@ -325,8 +530,11 @@ type DraftList struct {
 
 // DraftSummary defines model for DraftSummary.
 type DraftSummary struct {
-	Author    string    `json:"author"`
-	Base      int       `json:"base"`
+	Author string `json:"author"`
+	Base   int    `json:"base"`
+
+	// Changes the definitions that it changes, as kind and name
+	Changes   []string  `json:"changes"`
 	CreatedAt time.Time `json:"createdAt"`
 	Id        int       `json:"id"`
 	State     string    `json:"state"`
@@ -380,6 +588,15 @@ type Finding struct {
 // Findings defines model for Findings.
 type Findings struct {
 	Findings []Finding `json:"findings"`
+}
+
+// Grant defines model for Grant.
+type Grant struct {
+	CreatedAt time.Time `json:"createdAt"`
+	CreatedBy string    `json:"createdBy"`
+	ExpiresAt time.Time `json:"expiresAt"`
+	Id        string    `json:"id"`
+	Who       string    `json:"who"`
 }
 
 // Host defines model for Host.
@@ -454,6 +671,29 @@ type HostSummary struct {
 	Revision     int               `json:"revision"`
 	Sources      Counts            `json:"sources"`
 	Verdict      Verdict           `json:"verdict"`
+}
+
+// HostsEdit defines model for HostsEdit.
+type HostsEdit struct {
+	DryRun *bool `json:"dryRun,omitempty"`
+
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition
+	Hosts  string   `json:"hosts"`
+	Labels *MapEdit `json:"labels,omitempty"`
+
+	// Names these hosts instead
+	Names    *[]string `json:"names,omitempty"`
+	Settings *MapEdit  `json:"settings,omitempty"`
+}
+
+// HostsEdited defines model for HostsEdited.
+type HostsEdited struct {
+	Changed int `json:"changed"`
+
+	// Changes of the hosts that change
+	Changes []ImportChange `json:"changes"`
+	Chosen  int            `json:"chosen"`
+	DryRun  bool           `json:"dryRun"`
 }
 
 // Impact defines model for Impact.
@@ -539,6 +779,55 @@ type JoinTokenList struct {
 	Next  *string     `json:"next,omitempty"`
 }
 
+// Language defines model for Language.
+type Language struct {
+	Checks []CheckCode    `json:"checks"`
+	Kinds  []LanguageKind `json:"kinds"`
+
+	// Labels labels of the hosts with some of their values
+	Labels   map[string][]string    `json:"labels"`
+	Schema   map[string]interface{} `json:"schema"`
+	Secrets  []string               `json:"secrets"`
+	Settings []string               `json:"settings"`
+}
+
+// LanguageKey defines model for LanguageKey.
+type LanguageKey struct {
+	Choices *[]string `json:"choices,omitempty"`
+	Default *string   `json:"default,omitempty"`
+	Doc     string    `json:"doc"`
+	Example *string   `json:"example,omitempty"`
+	Later   *bool     `json:"later,omitempty"`
+
+	// Names the kind of definition whose name it holds
+	Names *string `json:"names,omitempty"`
+	Need  bool    `json:"need"`
+
+	// Part what an agent must be able to run for it
+	Part *string `json:"part,omitempty"`
+
+	// Path keys; * for a key of the writer's choice, # for an item of a list
+	Path []string `json:"path"`
+
+	// References may hold references to settings, labels and so on
+	References *bool `json:"references,omitempty"`
+
+	// Secrets may hold a secret
+	Secrets *bool           `json:"secrets,omitempty"`
+	Type    LanguageKeyType `json:"type"`
+}
+
+// LanguageKeyType defines model for LanguageKey.Type.
+type LanguageKeyType string
+
+// LanguageKind defines model for LanguageKind.
+type LanguageKind struct {
+	Doc     string        `json:"doc"`
+	Example *string       `json:"example,omitempty"`
+	Keys    []LanguageKey `json:"keys"`
+	Kind    string        `json:"kind"`
+}
+
 // MapEdit defines model for MapEdit.
 type MapEdit struct {
 	Remove *[]string          `json:"remove,omitempty"`
@@ -547,11 +836,18 @@ type MapEdit struct {
 
 // NewDraft defines model for NewDraft.
 type NewDraft struct {
+	// Files none: an empty draft, to edit definitions in
 	Files []File  `json:"files"`
 	Title *string `json:"title,omitempty"`
 
 	// Whole the files are the whole wanted state; what is not in them goes
 	Whole bool `json:"whole"`
+}
+
+// NewGrant defines model for NewGrant.
+type NewGrant struct {
+	Lasts *string `json:"lasts,omitempty"`
+	To    string  `json:"to"`
 }
 
 // NewJoinToken defines model for NewJoinToken.
@@ -567,6 +863,30 @@ type NewJoinToken struct {
 type NewRollout struct {
 	// Revision default the newest
 	Revision *int `json:"revision,omitempty"`
+}
+
+// Newcomer defines model for Newcomer.
+type Newcomer struct {
+	Connected bool `json:"connected"`
+
+	// Host whose identity it carries
+	Host   string `json:"host"`
+	HostId string `json:"hostId"`
+	Id     string `json:"id"`
+
+	// Name the name that it reports
+	Name *string `json:"name,omitempty"`
+
+	// Origin the address that it calls from
+	Origin string    `json:"origin"`
+	Since  time.Time `json:"since"`
+	Why    string    `json:"why"`
+}
+
+// NewcomerList defines model for NewcomerList.
+type NewcomerList struct {
+	Items []Newcomer `json:"items"`
+	Next  *string    `json:"next,omitempty"`
 }
 
 // Numbers defines model for Numbers.
@@ -690,6 +1010,37 @@ type RolloutSummary struct {
 // RolloutSummaryState defines model for RolloutSummary.State.
 type RolloutSummaryState string
 
+// Secret defines model for Secret.
+type Secret struct {
+	About     string     `json:"about"`
+	CreatedAt *time.Time `json:"createdAt,omitempty"`
+	Grants    []Grant    `json:"grants"`
+
+	// Hosts how many hosts need it
+	Hosts  int        `json:"hosts"`
+	Name   string     `json:"name"`
+	Owner  string     `json:"owner"`
+	SetAt  *time.Time `json:"setAt,omitempty"`
+	SetBy  string     `json:"setBy"`
+	UsedBy []string   `json:"usedBy"`
+
+	// Version 0: definitions ask for it, and it is not set
+	Version int `json:"version"`
+}
+
+// SecretList defines model for SecretList.
+type SecretList struct {
+	Items []Secret `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	About *string `json:"about,omitempty"`
+	Owner *string `json:"owner,omitempty"`
+	Value *string `json:"value,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Expires *time.Time `json:"expires,omitempty"`
@@ -712,17 +1063,35 @@ type SignInLink struct {
 	Url     string    `json:"url"`
 }
 
+// Splice defines model for Splice.
+type Splice struct {
+	// Path keys; in lists #0, #1, and #+ for one more
+	Path []string `json:"path"`
+	Text string   `json:"text"`
+
+	// Value what to put there; absent or null takes it away
+	Value interface{} `json:"value,omitempty"`
+}
+
+// Spliced defines model for Spliced.
+type Spliced struct {
+	Text string `json:"text"`
+}
+
 // State defines model for State.
 type State string
 
 // Status defines model for Status.
 type Status struct {
-	Attention        []Attention     `json:"attention"`
-	AttentionMore    int             `json:"attentionMore"`
-	Behind           int             `json:"behind"`
-	Drafts           []DraftSummary  `json:"drafts"`
-	Hosts            Counts          `json:"hosts"`
-	InForce          int             `json:"inForce"`
+	Attention     []Attention    `json:"attention"`
+	AttentionMore int            `json:"attentionMore"`
+	Behind        int            `json:"behind"`
+	Drafts        []DraftSummary `json:"drafts"`
+	Hosts         Counts         `json:"hosts"`
+	InForce       int            `json:"inForce"`
+
+	// Newcomers agents with the identity of another host that wait for approval
+	Newcomers        int             `json:"newcomers"`
 	PendingInventory []string        `json:"pendingInventory"`
 	Published        int             `json:"published"`
 	Rollout          *RolloutSummary `json:"rollout,omitempty"`
@@ -730,11 +1099,40 @@ type Status struct {
 	Version          string          `json:"version"`
 }
 
+// Tried defines model for Tried.
+type Tried struct {
+	// Changes how many hosts would run something else than by the newest revision
+	Changes int `json:"changes"`
+
+	// Chosen how many hosts it is for
+	Chosen int `json:"chosen"`
+
+	// Findings lines are those of the text
+	Findings []Finding `json:"findings"`
+
+	// Hosts the first of them
+	Hosts  []string  `json:"hosts"`
+	Kind   string    `json:"kind"`
+	Name   string    `json:"name"`
+	UsedBy *[]string `json:"usedBy,omitempty"`
+
+	// Value the definition as JSON, for a form; absent when it cannot be read
+	Value interface{} `json:"value,omitempty"`
+}
+
+// Try defines model for Try.
+type Try struct {
+	// Draft the draft that it stands in; without it the newest revision
+	Draft *int   `json:"draft,omitempty"`
+	Text  string `json:"text"`
+}
+
 // ValueEdit defines model for ValueEdit.
 type ValueEdit struct {
-	After  string `json:"after"`
-	Before string `json:"before"`
-	Key    string `json:"key"`
+	After   string `json:"after"`
+	Before  string `json:"before"`
+	Key     string `json:"key"`
+	Removed *bool  `json:"removed,omitempty"`
 }
 
 // Verdict defines model for Verdict.
@@ -756,6 +1154,9 @@ type DraftID = int
 // HostName defines model for HostName.
 type HostName = string
 
+// IfMatch defines model for IfMatch.
+type IfMatch = string
+
 // Kind defines model for Kind.
 type Kind = string
 
@@ -765,12 +1166,30 @@ type RevisionNumber = int
 // RolloutID defines model for RolloutID.
 type RolloutID = int
 
+// SecretName defines model for SecretName.
+type SecretName = string
+
 // TokenID defines model for TokenID.
 type TokenID = string
 
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
-	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Action what was done, or its first word: host, draft, secret
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Object a part of the name of what was changed
+	Object *string `form:"object,omitempty" json:"object,omitempty"`
+
+	// Text a part of what was before or after
+	Text  *string    `form:"text,omitempty" json:"text,omitempty"`
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+	Limit *int       `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After the cursor that the last page gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // ListDefinitionsParams defines parameters for ListDefinitions.
@@ -791,8 +1210,23 @@ type GetDefinitionParams struct {
 	Revision *int `form:"revision,omitempty" json:"revision,omitempty"`
 }
 
+// RemoveDraftDefinitionParams defines parameters for RemoveDraftDefinition.
+type RemoveDraftDefinitionParams struct {
+	// IfMatch the etag that was read; * for what is not there yet
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// PutDraftDefinitionParams defines parameters for PutDraftDefinition.
+type PutDraftDefinitionParams struct {
+	// IfMatch the etag that was read; * for what is not there yet
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListHostsParams defines parameters for ListHosts.
 type ListHostsParams struct {
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"
+	Hosts *string `form:"hosts,omitempty" json:"hosts,omitempty"`
+
 	// Label KEY=VALUE, repeated: all must hold
 	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
 	State *State    `form:"state,omitempty" json:"state,omitempty"`
@@ -808,11 +1242,29 @@ type ListHostsParams struct {
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// EditHostLabelsParams defines parameters for EditHostLabels.
+type EditHostLabelsParams struct {
+	// IfMatch the etag that was read; * for what is not there yet
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// EditHostSettingsParams defines parameters for EditHostSettings.
+type EditHostSettingsParams struct {
+	// IfMatch the etag that was read; * for what is not there yet
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // LoadDraftJSONRequestBody defines body for LoadDraft for application/json ContentType.
 type LoadDraftJSONRequestBody = NewDraft
 
+// PutDraftDefinitionJSONRequestBody defines body for PutDraftDefinition for application/json ContentType.
+type PutDraftDefinitionJSONRequestBody = DefinitionText
+
 // PublishDraftJSONRequestBody defines body for PublishDraft for application/json ContentType.
 type PublishDraftJSONRequestBody = Publication
+
+// EditHostsJSONRequestBody defines body for EditHosts for application/json ContentType.
+type EditHostsJSONRequestBody = HostsEdit
 
 // EditHostLabelsJSONRequestBody defines body for EditHostLabels for application/json ContentType.
 type EditHostLabelsJSONRequestBody = MapEdit
@@ -826,11 +1278,26 @@ type ImportInventoryJSONRequestBody = InventoryImport
 // CreateJoinTokenJSONRequestBody defines body for CreateJoinToken for application/json ContentType.
 type CreateJoinTokenJSONRequestBody = NewJoinToken
 
+// ApproveNewcomerJSONRequestBody defines body for ApproveNewcomer for application/json ContentType.
+type ApproveNewcomerJSONRequestBody = Approval
+
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
 
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SecretValue
+
+// GrantSecretJSONRequestBody defines body for GrantSecret for application/json ContentType.
+type GrantSecretJSONRequestBody = NewGrant
+
 // CreateSessionJSONRequestBody defines body for CreateSession for application/json ContentType.
 type CreateSessionJSONRequestBody = SignIn
+
+// SpliceTextJSONRequestBody defines body for SpliceText for application/json ContentType.
+type SpliceTextJSONRequestBody = Splice
+
+// TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
+type TryDefinitionJSONRequestBody = Try
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -858,6 +1325,24 @@ type ServerInterface interface {
 	// GetDraft One draft with its files
 	// (GET /drafts/{draft})
 	GetDraft(c *gin.Context, draft DraftID)
+	// ListConflicts Definitions that another open draft, or a revision published since, changes too
+	// (GET /drafts/{draft}/conflicts)
+	ListConflicts(c *gin.Context, draft DraftID)
+	// ListDraftDefinitions The catalogue as it would be with a draft
+	// (GET /drafts/{draft}/definitions)
+	ListDraftDefinitions(c *gin.Context, draft DraftID)
+	// RemoveDraftDefinition Take a definition out of the catalogue in a draft
+	// (DELETE /drafts/{draft}/definitions/{kind}/{name})
+	RemoveDraftDefinition(c *gin.Context, draft DraftID, kind Kind, name DefinitionName, params RemoveDraftDefinitionParams)
+	// GetDraftDefinition One definition as a draft has it
+	// (GET /drafts/{draft}/definitions/{kind}/{name})
+	GetDraftDefinition(c *gin.Context, draft DraftID, kind Kind, name DefinitionName)
+	// PutDraftDefinition Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	// (PUT /drafts/{draft}/definitions/{kind}/{name})
+	PutDraftDefinition(c *gin.Context, draft DraftID, kind Kind, name DefinitionName, params PutDraftDefinitionParams)
+	// RevertDraftDefinition Give up what a draft does to a definition
+	// (POST /drafts/{draft}/definitions/{kind}/{name}/revert)
+	RevertDraftDefinition(c *gin.Context, draft DraftID, kind Kind, name DefinitionName)
 	// CheckDraft Check a draft against the fleet
 	// (GET /drafts/{draft}/findings)
 	CheckDraft(c *gin.Context, draft DraftID)
@@ -867,6 +1352,9 @@ type ServerInterface interface {
 	// PublishDraft Make a draft the newest revision
 	// (POST /drafts/{draft}/publish)
 	PublishDraft(c *gin.Context, draft DraftID)
+	// EditHosts Set or remove labels and settings of many hosts at once, all or none
+	// (POST /host-edits)
+	EditHosts(c *gin.Context)
 	// ListHosts Hosts, ordered by name
 	// (GET /hosts)
 	ListHosts(c *gin.Context, params ListHostsParams)
@@ -881,13 +1369,13 @@ type ServerInterface interface {
 	ExplainHost(c *gin.Context, host HostName, source string)
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
-	EditHostLabels(c *gin.Context, host HostName)
+	EditHostLabels(c *gin.Context, host HostName, params EditHostLabelsParams)
 	// RetireHost Take a host out of the fleet; its credential ends, its history stays
 	// (POST /hosts/{host}/retire)
 	RetireHost(c *gin.Context, host HostName)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
-	EditHostSettings(c *gin.Context, host HostName)
+	EditHostSettings(c *gin.Context, host HostName, params EditHostSettingsParams)
 	// ExportInventory Every host with its labels and its own settings
 	// (GET /inventory)
 	ExportInventory(c *gin.Context)
@@ -903,6 +1391,18 @@ type ServerInterface interface {
 	// RevokeJoinToken Revoke a join token
 	// (DELETE /join-tokens/{id})
 	RevokeJoinToken(c *gin.Context, id TokenID)
+	// GetLanguage Every kind and key of the language, every check, and the JSON Schema
+	// (GET /language)
+	GetLanguage(c *gin.Context)
+	// ListNewcomers Agents that carry the identity of another host and wait for approval
+	// (GET /newcomers)
+	ListNewcomers(c *gin.Context)
+	// DenyNewcomer Turn a newcomer away
+	// (DELETE /newcomers/{id})
+	DenyNewcomer(c *gin.Context, id string)
+	// ApproveNewcomer Let a newcomer join under a name of its own
+	// (POST /newcomers/{id}/approve)
+	ApproveNewcomer(c *gin.Context, id string)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(c *gin.Context)
@@ -918,6 +1418,21 @@ type ServerInterface interface {
 	// GetRollout One rollout with the state of every host
 	// (GET /rollouts/{rollout})
 	GetRollout(c *gin.Context, rollout RolloutID)
+	// ListSecrets Secrets, without their values
+	// (GET /secrets)
+	ListSecrets(c *gin.Context)
+	// RemoveSecret Remove a secret that nothing uses
+	// (DELETE /secrets/{secret})
+	RemoveSecret(c *gin.Context, secret SecretName)
+	// SetSecret Set the value of a secret, or what is said of it; the value is never shown again
+	// (PUT /secrets/{secret})
+	SetSecret(c *gin.Context, secret SecretName)
+	// GrantSecret Let somebody set this secret and do nothing else; the token is given only here
+	// (POST /secrets/{secret}/grants)
+	GrantSecret(c *gin.Context, secret SecretName)
+	// RevokeGrant End a grant
+	// (DELETE /secrets/{secret}/grants/{id})
+	RevokeGrant(c *gin.Context, secret SecretName, id TokenID)
 	// DeleteSession Sign out
 	// (DELETE /session)
 	DeleteSession(c *gin.Context)
@@ -930,9 +1445,15 @@ type ServerInterface interface {
 	// CreateSignInLink A link that signs a browser in once
 	// (POST /sign-in-links)
 	CreateSignInLink(c *gin.Context)
+	// SpliceText Change one value in a text; every other byte stays
+	// (POST /splice)
+	SpliceText(c *gin.Context)
 	// GetStatus What is in force, what waits, what is wrong
 	// (GET /status)
 	GetStatus(c *gin.Context)
+	// TryDefinition Check the text of one definition as it stands, and tell who gets it
+	// (POST /try)
+	TryDefinition(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -953,11 +1474,67 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListAuditParams
 
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", c.Request.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter who: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", c.Request.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter action: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "object" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "object", c.Request.URL.Query(), &params.Object, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter object: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -1146,6 +1723,276 @@ func (siw *ServerInterfaceWrapper) GetDraft(c *gin.Context) {
 	siw.Handler.GetDraft(c, draft)
 }
 
+// ListConflicts operation middleware
+func (siw *ServerInterfaceWrapper) ListConflicts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConflicts(c, draft)
+}
+
+// ListDraftDefinitions operation middleware
+func (siw *ServerInterfaceWrapper) ListDraftDefinitions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDraftDefinitions(c, draft)
+}
+
+// RemoveDraftDefinition operation middleware
+func (siw *ServerInterfaceWrapper) RemoveDraftDefinition(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name DefinitionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveDraftDefinitionParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveDraftDefinition(c, draft, kind, name, params)
+}
+
+// GetDraftDefinition operation middleware
+func (siw *ServerInterfaceWrapper) GetDraftDefinition(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name DefinitionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDraftDefinition(c, draft, kind, name)
+}
+
+// PutDraftDefinition operation middleware
+func (siw *ServerInterfaceWrapper) PutDraftDefinition(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name DefinitionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutDraftDefinitionParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutDraftDefinition(c, draft, kind, name, params)
+}
+
+// RevertDraftDefinition operation middleware
+func (siw *ServerInterfaceWrapper) RevertDraftDefinition(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "draft" -------------
+	var draft DraftID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft", c.Param("draft"), &draft, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name DefinitionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevertDraftDefinition(c, draft, kind, name)
+}
+
 // CheckDraft operation middleware
 func (siw *ServerInterfaceWrapper) CheckDraft(c *gin.Context) {
 
@@ -1221,6 +2068,19 @@ func (siw *ServerInterfaceWrapper) PublishDraft(c *gin.Context) {
 	siw.Handler.PublishDraft(c, draft)
 }
 
+// EditHosts operation middleware
+func (siw *ServerInterfaceWrapper) EditHosts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EditHosts(c)
+}
+
 // ListHosts operation middleware
 func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
@@ -1229,6 +2089,14 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListHostsParams
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "label" -------------
 
@@ -1387,6 +2255,30 @@ func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EditHostLabelsParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1394,7 +2286,7 @@ func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.EditHostLabels(c, host)
+	siw.Handler.EditHostLabels(c, host, params)
 }
 
 // RetireHost operation middleware
@@ -1437,6 +2329,30 @@ func (siw *ServerInterfaceWrapper) EditHostSettings(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EditHostSettingsParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1444,7 +2360,7 @@ func (siw *ServerInterfaceWrapper) EditHostSettings(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.EditHostSettings(c, host)
+	siw.Handler.EditHostSettings(c, host, params)
 }
 
 // ExportInventory operation middleware
@@ -1522,6 +2438,82 @@ func (siw *ServerInterfaceWrapper) RevokeJoinToken(c *gin.Context) {
 	}
 
 	siw.Handler.RevokeJoinToken(c, id)
+}
+
+// GetLanguage operation middleware
+func (siw *ServerInterfaceWrapper) GetLanguage(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLanguage(c)
+}
+
+// ListNewcomers operation middleware
+func (siw *ServerInterfaceWrapper) ListNewcomers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNewcomers(c)
+}
+
+// DenyNewcomer operation middleware
+func (siw *ServerInterfaceWrapper) DenyNewcomer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DenyNewcomer(c, id)
+}
+
+// ApproveNewcomer operation middleware
+func (siw *ServerInterfaceWrapper) ApproveNewcomer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ApproveNewcomer(c, id)
 }
 
 // ListRevisions operation middleware
@@ -1613,6 +2605,128 @@ func (siw *ServerInterfaceWrapper) GetRollout(c *gin.Context) {
 	siw.Handler.GetRollout(c, rollout)
 }
 
+// ListSecrets operation middleware
+func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSecrets(c)
+}
+
+// RemoveSecret operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "secret" -------------
+	var secret SecretName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", c.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter secret: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSecret(c, secret)
+}
+
+// SetSecret operation middleware
+func (siw *ServerInterfaceWrapper) SetSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "secret" -------------
+	var secret SecretName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", c.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter secret: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSecret(c, secret)
+}
+
+// GrantSecret operation middleware
+func (siw *ServerInterfaceWrapper) GrantSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "secret" -------------
+	var secret SecretName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", c.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter secret: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GrantSecret(c, secret)
+}
+
+// RevokeGrant operation middleware
+func (siw *ServerInterfaceWrapper) RevokeGrant(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "secret" -------------
+	var secret SecretName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", c.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter secret: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id TokenID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeGrant(c, secret, id)
+}
+
 // DeleteSession operation middleware
 func (siw *ServerInterfaceWrapper) DeleteSession(c *gin.Context) {
 
@@ -1665,6 +2779,19 @@ func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 	siw.Handler.CreateSignInLink(c)
 }
 
+// SpliceText operation middleware
+func (siw *ServerInterfaceWrapper) SpliceText(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SpliceText(c)
+}
+
 // GetStatus operation middleware
 func (siw *ServerInterfaceWrapper) GetStatus(c *gin.Context) {
 
@@ -1676,6 +2803,19 @@ func (siw *ServerInterfaceWrapper) GetStatus(c *gin.Context) {
 	}
 
 	siw.Handler.GetStatus(c)
+}
+
+// TryDefinition operation middleware
+func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryDefinition(c)
 }
 
 // GinServerOptions provides options for the Gin server.
@@ -1720,15 +2860,33 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/hosts/:host/settings", wrapper.EditHostSettings)
 	router.POST(options.BaseURL+"/hosts/:host/retire", wrapper.RetireHost)
 	router.GET(options.BaseURL+"/hosts/:host/explain/:source", wrapper.ExplainHost)
+	router.POST(options.BaseURL+"/host-edits", wrapper.EditHosts)
+	router.GET(options.BaseURL+"/newcomers", wrapper.ListNewcomers)
+	router.DELETE(options.BaseURL+"/newcomers/:id", wrapper.DenyNewcomer)
+	router.POST(options.BaseURL+"/newcomers/:id/approve", wrapper.ApproveNewcomer)
 	router.GET(options.BaseURL+"/inventory", wrapper.ExportInventory)
 	router.POST(options.BaseURL+"/inventory", wrapper.ImportInventory)
 	router.GET(options.BaseURL+"/drafts", wrapper.ListDrafts)
 	router.POST(options.BaseURL+"/drafts", wrapper.LoadDraft)
 	router.DELETE(options.BaseURL+"/drafts/:draft", wrapper.DiscardDraft)
 	router.GET(options.BaseURL+"/drafts/:draft", wrapper.GetDraft)
+	router.GET(options.BaseURL+"/drafts/:draft/definitions", wrapper.ListDraftDefinitions)
+	router.DELETE(options.BaseURL+"/drafts/:draft/definitions/:kind/:name", wrapper.RemoveDraftDefinition)
+	router.GET(options.BaseURL+"/drafts/:draft/definitions/:kind/:name", wrapper.GetDraftDefinition)
+	router.PUT(options.BaseURL+"/drafts/:draft/definitions/:kind/:name", wrapper.PutDraftDefinition)
+	router.POST(options.BaseURL+"/drafts/:draft/definitions/:kind/:name/revert", wrapper.RevertDraftDefinition)
+	router.GET(options.BaseURL+"/drafts/:draft/conflicts", wrapper.ListConflicts)
 	router.GET(options.BaseURL+"/drafts/:draft/findings", wrapper.CheckDraft)
 	router.GET(options.BaseURL+"/drafts/:draft/impact", wrapper.DiffDraft)
 	router.POST(options.BaseURL+"/drafts/:draft/publish", wrapper.PublishDraft)
+	router.POST(options.BaseURL+"/try", wrapper.TryDefinition)
+	router.POST(options.BaseURL+"/splice", wrapper.SpliceText)
+	router.GET(options.BaseURL+"/language", wrapper.GetLanguage)
+	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
+	router.DELETE(options.BaseURL+"/secrets/:secret", wrapper.RemoveSecret)
+	router.PUT(options.BaseURL+"/secrets/:secret", wrapper.SetSecret)
+	router.POST(options.BaseURL+"/secrets/:secret/grants", wrapper.GrantSecret)
+	router.DELETE(options.BaseURL+"/secrets/:secret/grants/:id", wrapper.RevokeGrant)
 	router.GET(options.BaseURL+"/catalogue", wrapper.ListDefinitions)
 	router.GET(options.BaseURL+"/catalogue/:kind/:name", wrapper.GetDefinition)
 	router.GET(options.BaseURL+"/catalogue-files", wrapper.ExportCatalogue)
@@ -2049,6 +3207,239 @@ func (response GetDraftdefaultApplicationProblemPlusJSONResponse) VisitGetDraftR
 	return err
 }
 
+type ListConflictsRequestObject struct {
+	Draft DraftID `json:"draft"`
+}
+
+type ListConflictsResponseObject interface {
+	VisitListConflictsResponse(w http.ResponseWriter) error
+}
+
+type ListConflicts200JSONResponse ConflictList
+
+func (response ListConflicts200JSONResponse) VisitListConflictsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConflictsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConflictsdefaultApplicationProblemPlusJSONResponse) VisitListConflictsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftDefinitionsRequestObject struct {
+	Draft DraftID `json:"draft"`
+}
+
+type ListDraftDefinitionsResponseObject interface {
+	VisitListDraftDefinitionsResponse(w http.ResponseWriter) error
+}
+
+type ListDraftDefinitions200JSONResponse DraftDefinitionList
+
+func (response ListDraftDefinitions200JSONResponse) VisitListDraftDefinitionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftDefinitionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDraftDefinitionsdefaultApplicationProblemPlusJSONResponse) VisitListDraftDefinitionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDraftDefinitionRequestObject struct {
+	Draft  DraftID        `json:"draft"`
+	Kind   Kind           `json:"kind"`
+	Name   DefinitionName `json:"name"`
+	Params RemoveDraftDefinitionParams
+}
+
+type RemoveDraftDefinitionResponseObject interface {
+	VisitRemoveDraftDefinitionResponse(w http.ResponseWriter) error
+}
+
+type RemoveDraftDefinition204Response struct {
+}
+
+func (response RemoveDraftDefinition204Response) VisitRemoveDraftDefinitionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDraftDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveDraftDefinitiondefaultApplicationProblemPlusJSONResponse) VisitRemoveDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftDefinitionRequestObject struct {
+	Draft DraftID        `json:"draft"`
+	Kind  Kind           `json:"kind"`
+	Name  DefinitionName `json:"name"`
+}
+
+type GetDraftDefinitionResponseObject interface {
+	VisitGetDraftDefinitionResponse(w http.ResponseWriter) error
+}
+
+type GetDraftDefinition200JSONResponse DraftDefinition
+
+func (response GetDraftDefinition200JSONResponse) VisitGetDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDraftDefinitiondefaultApplicationProblemPlusJSONResponse) VisitGetDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutDraftDefinitionRequestObject struct {
+	Draft  DraftID        `json:"draft"`
+	Kind   Kind           `json:"kind"`
+	Name   DefinitionName `json:"name"`
+	Params PutDraftDefinitionParams
+	Body   *PutDraftDefinitionJSONRequestBody
+}
+
+type PutDraftDefinitionResponseObject interface {
+	VisitPutDraftDefinitionResponse(w http.ResponseWriter) error
+}
+
+type PutDraftDefinition200JSONResponse DraftDefinition
+
+func (response PutDraftDefinition200JSONResponse) VisitPutDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutDraftDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutDraftDefinitiondefaultApplicationProblemPlusJSONResponse) VisitPutDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevertDraftDefinitionRequestObject struct {
+	Draft DraftID        `json:"draft"`
+	Kind  Kind           `json:"kind"`
+	Name  DefinitionName `json:"name"`
+}
+
+type RevertDraftDefinitionResponseObject interface {
+	VisitRevertDraftDefinitionResponse(w http.ResponseWriter) error
+}
+
+type RevertDraftDefinition204Response struct {
+}
+
+func (response RevertDraftDefinition204Response) VisitRevertDraftDefinitionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevertDraftDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevertDraftDefinitiondefaultApplicationProblemPlusJSONResponse) VisitRevertDraftDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckDraftRequestObject struct {
 	Draft DraftID `json:"draft"`
 }
@@ -2156,6 +3547,45 @@ type PublishDraftdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PublishDraftdefaultApplicationProblemPlusJSONResponse) VisitPublishDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditHostsRequestObject struct {
+	Body *EditHostsJSONRequestBody
+}
+
+type EditHostsResponseObject interface {
+	VisitEditHostsResponse(w http.ResponseWriter) error
+}
+
+type EditHosts200JSONResponse HostsEdited
+
+func (response EditHosts200JSONResponse) VisitEditHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditHostsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditHostsdefaultApplicationProblemPlusJSONResponse) VisitEditHostsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2325,8 +3755,9 @@ func (response ExplainHostdefaultApplicationProblemPlusJSONResponse) VisitExplai
 }
 
 type EditHostLabelsRequestObject struct {
-	Host HostName `json:"host"`
-	Body *EditHostLabelsJSONRequestBody
+	Host   HostName `json:"host"`
+	Params EditHostLabelsParams
+	Body   *EditHostLabelsJSONRequestBody
 }
 
 type EditHostLabelsResponseObject interface {
@@ -2404,8 +3835,9 @@ func (response RetireHostdefaultApplicationProblemPlusJSONResponse) VisitRetireH
 }
 
 type EditHostSettingsRequestObject struct {
-	Host HostName `json:"host"`
-	Body *EditHostSettingsJSONRequestBody
+	Host   HostName `json:"host"`
+	Params EditHostSettingsParams
+	Body   *EditHostSettingsJSONRequestBody
 }
 
 type EditHostSettingsResponseObject interface {
@@ -2630,6 +4062,155 @@ func (response RevokeJoinTokendefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
+type GetLanguageRequestObject struct {
+}
+
+type GetLanguageResponseObject interface {
+	VisitGetLanguageResponse(w http.ResponseWriter) error
+}
+
+type GetLanguage200JSONResponse Language
+
+func (response GetLanguage200JSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNewcomersRequestObject struct {
+}
+
+type ListNewcomersResponseObject interface {
+	VisitListNewcomersResponse(w http.ResponseWriter) error
+}
+
+type ListNewcomers200JSONResponse NewcomerList
+
+func (response ListNewcomers200JSONResponse) VisitListNewcomersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNewcomersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNewcomersdefaultApplicationProblemPlusJSONResponse) VisitListNewcomersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DenyNewcomerRequestObject struct {
+	Id string `json:"id"`
+}
+
+type DenyNewcomerResponseObject interface {
+	VisitDenyNewcomerResponse(w http.ResponseWriter) error
+}
+
+type DenyNewcomer204Response struct {
+}
+
+func (response DenyNewcomer204Response) VisitDenyNewcomerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DenyNewcomerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DenyNewcomerdefaultApplicationProblemPlusJSONResponse) VisitDenyNewcomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApproveNewcomerRequestObject struct {
+	Id   string `json:"id"`
+	Body *ApproveNewcomerJSONRequestBody
+}
+
+type ApproveNewcomerResponseObject interface {
+	VisitApproveNewcomerResponse(w http.ResponseWriter) error
+}
+
+type ApproveNewcomer200JSONResponse Host
+
+func (response ApproveNewcomer200JSONResponse) VisitApproveNewcomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApproveNewcomerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ApproveNewcomerdefaultApplicationProblemPlusJSONResponse) VisitApproveNewcomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 }
 
@@ -2823,6 +4404,191 @@ func (response GetRolloutdefaultApplicationProblemPlusJSONResponse) VisitGetRoll
 	return err
 }
 
+type ListSecretsRequestObject struct {
+}
+
+type ListSecretsResponseObject interface {
+	VisitListSecretsResponse(w http.ResponseWriter) error
+}
+
+type ListSecrets200JSONResponse SecretList
+
+func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecretRequestObject struct {
+	Secret SecretName `json:"secret"`
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSecretRequestObject struct {
+	Secret SecretName `json:"secret"`
+	Body   *SetSecretJSONRequestBody
+}
+
+type SetSecretResponseObject interface {
+	VisitSetSecretResponse(w http.ResponseWriter) error
+}
+
+type SetSecret200JSONResponse Secret
+
+func (response SetSecret200JSONResponse) VisitSetSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GrantSecretRequestObject struct {
+	Secret SecretName `json:"secret"`
+	Body   *GrantSecretJSONRequestBody
+}
+
+type GrantSecretResponseObject interface {
+	VisitGrantSecretResponse(w http.ResponseWriter) error
+}
+
+type GrantSecret201JSONResponse CreatedGrant
+
+func (response GrantSecret201JSONResponse) VisitGrantSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GrantSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GrantSecretdefaultApplicationProblemPlusJSONResponse) VisitGrantSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeGrantRequestObject struct {
+	Secret SecretName `json:"secret"`
+	Id     TokenID    `json:"id"`
+}
+
+type RevokeGrantResponseObject interface {
+	VisitRevokeGrantResponse(w http.ResponseWriter) error
+}
+
+type RevokeGrant204Response struct {
+}
+
+func (response RevokeGrant204Response) VisitRevokeGrantResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeGrantdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeGrantdefaultApplicationProblemPlusJSONResponse) VisitRevokeGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DeleteSessionRequestObject struct {
 }
 
@@ -2988,6 +4754,45 @@ func (response CreateSignInLinkdefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
+type SpliceTextRequestObject struct {
+	Body *SpliceTextJSONRequestBody
+}
+
+type SpliceTextResponseObject interface {
+	VisitSpliceTextResponse(w http.ResponseWriter) error
+}
+
+type SpliceText200JSONResponse Spliced
+
+func (response SpliceText200JSONResponse) VisitSpliceTextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SpliceTextdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SpliceTextdefaultApplicationProblemPlusJSONResponse) VisitSpliceTextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetStatusRequestObject struct {
 }
 
@@ -3026,6 +4831,45 @@ func (response GetStatusdefaultApplicationProblemPlusJSONResponse) VisitGetStatu
 	return err
 }
 
+type TryDefinitionRequestObject struct {
+	Body *TryDefinitionJSONRequestBody
+}
+
+type TryDefinitionResponseObject interface {
+	VisitTryDefinitionResponse(w http.ResponseWriter) error
+}
+
+type TryDefinition200JSONResponse Tried
+
+func (response TryDefinition200JSONResponse) VisitTryDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAudit Changes by people, newest first
@@ -3052,6 +4896,24 @@ type StrictServerInterface interface {
 	// GetDraft One draft with its files
 	// (GET /drafts/{draft})
 	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
+	// ListConflicts Definitions that another open draft, or a revision published since, changes too
+	// (GET /drafts/{draft}/conflicts)
+	ListConflicts(ctx context.Context, request ListConflictsRequestObject) (ListConflictsResponseObject, error)
+	// ListDraftDefinitions The catalogue as it would be with a draft
+	// (GET /drafts/{draft}/definitions)
+	ListDraftDefinitions(ctx context.Context, request ListDraftDefinitionsRequestObject) (ListDraftDefinitionsResponseObject, error)
+	// RemoveDraftDefinition Take a definition out of the catalogue in a draft
+	// (DELETE /drafts/{draft}/definitions/{kind}/{name})
+	RemoveDraftDefinition(ctx context.Context, request RemoveDraftDefinitionRequestObject) (RemoveDraftDefinitionResponseObject, error)
+	// GetDraftDefinition One definition as a draft has it
+	// (GET /drafts/{draft}/definitions/{kind}/{name})
+	GetDraftDefinition(ctx context.Context, request GetDraftDefinitionRequestObject) (GetDraftDefinitionResponseObject, error)
+	// PutDraftDefinition Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported
+	// (PUT /drafts/{draft}/definitions/{kind}/{name})
+	PutDraftDefinition(ctx context.Context, request PutDraftDefinitionRequestObject) (PutDraftDefinitionResponseObject, error)
+	// RevertDraftDefinition Give up what a draft does to a definition
+	// (POST /drafts/{draft}/definitions/{kind}/{name}/revert)
+	RevertDraftDefinition(ctx context.Context, request RevertDraftDefinitionRequestObject) (RevertDraftDefinitionResponseObject, error)
 	// CheckDraft Check a draft against the fleet
 	// (GET /drafts/{draft}/findings)
 	CheckDraft(ctx context.Context, request CheckDraftRequestObject) (CheckDraftResponseObject, error)
@@ -3061,6 +4923,9 @@ type StrictServerInterface interface {
 	// PublishDraft Make a draft the newest revision
 	// (POST /drafts/{draft}/publish)
 	PublishDraft(ctx context.Context, request PublishDraftRequestObject) (PublishDraftResponseObject, error)
+	// EditHosts Set or remove labels and settings of many hosts at once, all or none
+	// (POST /host-edits)
+	EditHosts(ctx context.Context, request EditHostsRequestObject) (EditHostsResponseObject, error)
 	// ListHosts Hosts, ordered by name
 	// (GET /hosts)
 	ListHosts(ctx context.Context, request ListHostsRequestObject) (ListHostsResponseObject, error)
@@ -3097,6 +4962,18 @@ type StrictServerInterface interface {
 	// RevokeJoinToken Revoke a join token
 	// (DELETE /join-tokens/{id})
 	RevokeJoinToken(ctx context.Context, request RevokeJoinTokenRequestObject) (RevokeJoinTokenResponseObject, error)
+	// GetLanguage Every kind and key of the language, every check, and the JSON Schema
+	// (GET /language)
+	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
+	// ListNewcomers Agents that carry the identity of another host and wait for approval
+	// (GET /newcomers)
+	ListNewcomers(ctx context.Context, request ListNewcomersRequestObject) (ListNewcomersResponseObject, error)
+	// DenyNewcomer Turn a newcomer away
+	// (DELETE /newcomers/{id})
+	DenyNewcomer(ctx context.Context, request DenyNewcomerRequestObject) (DenyNewcomerResponseObject, error)
+	// ApproveNewcomer Let a newcomer join under a name of its own
+	// (POST /newcomers/{id}/approve)
+	ApproveNewcomer(ctx context.Context, request ApproveNewcomerRequestObject) (ApproveNewcomerResponseObject, error)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -3112,6 +4989,21 @@ type StrictServerInterface interface {
 	// GetRollout One rollout with the state of every host
 	// (GET /rollouts/{rollout})
 	GetRollout(ctx context.Context, request GetRolloutRequestObject) (GetRolloutResponseObject, error)
+	// ListSecrets Secrets, without their values
+	// (GET /secrets)
+	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
+	// RemoveSecret Remove a secret that nothing uses
+	// (DELETE /secrets/{secret})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// SetSecret Set the value of a secret, or what is said of it; the value is never shown again
+	// (PUT /secrets/{secret})
+	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
+	// GrantSecret Let somebody set this secret and do nothing else; the token is given only here
+	// (POST /secrets/{secret}/grants)
+	GrantSecret(ctx context.Context, request GrantSecretRequestObject) (GrantSecretResponseObject, error)
+	// RevokeGrant End a grant
+	// (DELETE /secrets/{secret}/grants/{id})
+	RevokeGrant(ctx context.Context, request RevokeGrantRequestObject) (RevokeGrantResponseObject, error)
 	// DeleteSession Sign out
 	// (DELETE /session)
 	DeleteSession(ctx context.Context, request DeleteSessionRequestObject) (DeleteSessionResponseObject, error)
@@ -3124,9 +5016,15 @@ type StrictServerInterface interface {
 	// CreateSignInLink A link that signs a browser in once
 	// (POST /sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
+	// SpliceText Change one value in a text; every other byte stays
+	// (POST /splice)
+	SpliceText(ctx context.Context, request SpliceTextRequestObject) (SpliceTextResponseObject, error)
 	// GetStatus What is in force, what waits, what is wrong
 	// (GET /status)
 	GetStatus(ctx context.Context, request GetStatusRequestObject) (GetStatusResponseObject, error)
+	// TryDefinition Check the text of one definition as it stands, and tell who gets it
+	// (POST /try)
+	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -3410,6 +5308,190 @@ func (sh *strictHandler) GetDraft(ctx *gin.Context, draft DraftID) {
 	}
 }
 
+// ListConflicts operation middleware
+func (sh *strictHandler) ListConflicts(ctx *gin.Context, draft DraftID) {
+	var request ListConflictsRequestObject
+
+	request.Draft = draft
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConflicts(ctx, request.(ListConflictsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConflicts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListConflictsResponseObject); ok {
+		if err := validResponse.VisitListConflictsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDraftDefinitions operation middleware
+func (sh *strictHandler) ListDraftDefinitions(ctx *gin.Context, draft DraftID) {
+	var request ListDraftDefinitionsRequestObject
+
+	request.Draft = draft
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDraftDefinitions(ctx, request.(ListDraftDefinitionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDraftDefinitions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDraftDefinitionsResponseObject); ok {
+		if err := validResponse.VisitListDraftDefinitionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveDraftDefinition operation middleware
+func (sh *strictHandler) RemoveDraftDefinition(ctx *gin.Context, draft DraftID, kind Kind, name DefinitionName, params RemoveDraftDefinitionParams) {
+	var request RemoveDraftDefinitionRequestObject
+
+	request.Draft = draft
+	request.Kind = kind
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDraftDefinition(ctx, request.(RemoveDraftDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDraftDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveDraftDefinitionResponseObject); ok {
+		if err := validResponse.VisitRemoveDraftDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDraftDefinition operation middleware
+func (sh *strictHandler) GetDraftDefinition(ctx *gin.Context, draft DraftID, kind Kind, name DefinitionName) {
+	var request GetDraftDefinitionRequestObject
+
+	request.Draft = draft
+	request.Kind = kind
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDraftDefinition(ctx, request.(GetDraftDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDraftDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDraftDefinitionResponseObject); ok {
+		if err := validResponse.VisitGetDraftDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutDraftDefinition operation middleware
+func (sh *strictHandler) PutDraftDefinition(ctx *gin.Context, draft DraftID, kind Kind, name DefinitionName, params PutDraftDefinitionParams) {
+	var request PutDraftDefinitionRequestObject
+
+	request.Draft = draft
+	request.Kind = kind
+	request.Name = name
+	request.Params = params
+
+	var body PutDraftDefinitionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutDraftDefinition(ctx, request.(PutDraftDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutDraftDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutDraftDefinitionResponseObject); ok {
+		if err := validResponse.VisitPutDraftDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevertDraftDefinition operation middleware
+func (sh *strictHandler) RevertDraftDefinition(ctx *gin.Context, draft DraftID, kind Kind, name DefinitionName) {
+	var request RevertDraftDefinitionRequestObject
+
+	request.Draft = draft
+	request.Kind = kind
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevertDraftDefinition(ctx, request.(RevertDraftDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevertDraftDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevertDraftDefinitionResponseObject); ok {
+		if err := validResponse.VisitRevertDraftDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CheckDraft operation middleware
 func (sh *strictHandler) CheckDraft(ctx *gin.Context, draft DraftID) {
 	var request CheckDraftRequestObject
@@ -3499,6 +5581,48 @@ func (sh *strictHandler) PublishDraft(ctx *gin.Context, draft DraftID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PublishDraftResponseObject); ok {
 		if err := validResponse.VisitPublishDraftResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditHosts operation middleware
+func (sh *strictHandler) EditHosts(ctx *gin.Context) {
+	var request EditHostsRequestObject
+
+	var body EditHostsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditHosts(ctx, request.(EditHostsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditHosts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EditHostsResponseObject); ok {
+		if err := validResponse.VisitEditHostsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3612,10 +5736,11 @@ func (sh *strictHandler) ExplainHost(ctx *gin.Context, host HostName, source str
 }
 
 // EditHostLabels operation middleware
-func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName) {
+func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName, params EditHostLabelsParams) {
 	var request EditHostLabelsRequestObject
 
 	request.Host = host
+	request.Params = params
 
 	var body EditHostLabelsJSONRequestBody
 	var err error
@@ -3682,10 +5807,11 @@ func (sh *strictHandler) RetireHost(ctx *gin.Context, host HostName) {
 }
 
 // EditHostSettings operation middleware
-func (sh *strictHandler) EditHostSettings(ctx *gin.Context, host HostName) {
+func (sh *strictHandler) EditHostSettings(ctx *gin.Context, host HostName, params EditHostSettingsParams) {
 	var request EditHostSettingsRequestObject
 
 	request.Host = host
+	request.Params = params
 
 	var body EditHostSettingsJSONRequestBody
 	var err error
@@ -3883,6 +6009,124 @@ func (sh *strictHandler) RevokeJoinToken(ctx *gin.Context, id TokenID) {
 	}
 }
 
+// GetLanguage operation middleware
+func (sh *strictHandler) GetLanguage(ctx *gin.Context) {
+	var request GetLanguageRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLanguage(ctx, request.(GetLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLanguage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLanguageResponseObject); ok {
+		if err := validResponse.VisitGetLanguageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListNewcomers operation middleware
+func (sh *strictHandler) ListNewcomers(ctx *gin.Context) {
+	var request ListNewcomersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNewcomers(ctx, request.(ListNewcomersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNewcomers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNewcomersResponseObject); ok {
+		if err := validResponse.VisitListNewcomersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DenyNewcomer operation middleware
+func (sh *strictHandler) DenyNewcomer(ctx *gin.Context, id string) {
+	var request DenyNewcomerRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DenyNewcomer(ctx, request.(DenyNewcomerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DenyNewcomer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DenyNewcomerResponseObject); ok {
+		if err := validResponse.VisitDenyNewcomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ApproveNewcomer operation middleware
+func (sh *strictHandler) ApproveNewcomer(ctx *gin.Context, id string) {
+	var request ApproveNewcomerRequestObject
+
+	request.Id = id
+
+	var body ApproveNewcomerJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ApproveNewcomer(ctx, request.(ApproveNewcomerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ApproveNewcomer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ApproveNewcomerResponseObject); ok {
+		if err := validResponse.VisitApproveNewcomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRevisions operation middleware
 func (sh *strictHandler) ListRevisions(ctx *gin.Context) {
 	var request ListRevisionsRequestObject
@@ -4025,6 +6269,171 @@ func (sh *strictHandler) GetRollout(ctx *gin.Context, rollout RolloutID) {
 	}
 }
 
+// ListSecrets operation middleware
+func (sh *strictHandler) ListSecrets(ctx *gin.Context) {
+	var request ListSecretsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
+		if err := validResponse.VisitListSecretsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(ctx *gin.Context, secret SecretName) {
+	var request RemoveSecretRequestObject
+
+	request.Secret = secret
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		if err := validResponse.VisitRemoveSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetSecret operation middleware
+func (sh *strictHandler) SetSecret(ctx *gin.Context, secret SecretName) {
+	var request SetSecretRequestObject
+
+	request.Secret = secret
+
+	var body SetSecretJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSecret(ctx, request.(SetSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetSecretResponseObject); ok {
+		if err := validResponse.VisitSetSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GrantSecret operation middleware
+func (sh *strictHandler) GrantSecret(ctx *gin.Context, secret SecretName) {
+	var request GrantSecretRequestObject
+
+	request.Secret = secret
+
+	var body GrantSecretJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GrantSecret(ctx, request.(GrantSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GrantSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GrantSecretResponseObject); ok {
+		if err := validResponse.VisitGrantSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokeGrant operation middleware
+func (sh *strictHandler) RevokeGrant(ctx *gin.Context, secret SecretName, id TokenID) {
+	var request RevokeGrantRequestObject
+
+	request.Secret = secret
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeGrant(ctx, request.(RevokeGrantRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeGrant")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeGrantResponseObject); ok {
+		if err := validResponse.VisitRevokeGrantResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // DeleteSession operation middleware
 func (sh *strictHandler) DeleteSession(ctx *gin.Context) {
 	var request DeleteSessionRequestObject
@@ -4139,6 +6548,48 @@ func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 	}
 }
 
+// SpliceText operation middleware
+func (sh *strictHandler) SpliceText(ctx *gin.Context) {
+	var request SpliceTextRequestObject
+
+	var body SpliceTextJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SpliceText(ctx, request.(SpliceTextRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SpliceText")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SpliceTextResponseObject); ok {
+		if err := validResponse.VisitSpliceTextResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetStatus operation middleware
 func (sh *strictHandler) GetStatus(ctx *gin.Context) {
 	var request GetStatusRequestObject
@@ -4156,6 +6607,48 @@ func (sh *strictHandler) GetStatus(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetStatusResponseObject); ok {
 		if err := validResponse.VisitGetStatusResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryDefinition operation middleware
+func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
+	var request TryDefinitionRequestObject
+
+	var body TryDefinitionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryDefinition(ctx, request.(TryDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryDefinitionResponseObject); ok {
+		if err := validResponse.VisitTryDefinitionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

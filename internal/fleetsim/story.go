@@ -160,7 +160,7 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 	}
 	for _, m := range d.Fleet {
 		set := map[string]string{"log_root": m.LogRoot(), "watch_desk": d.Receivers.URL(), "harbour_archive": d.Receivers.URL()}
-		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, contract.MapEdit{Set: &set})); err != nil {
+		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, nil, contract.MapEdit{Set: &set})); err != nil {
 			return err
 		}
 	}

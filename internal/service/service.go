@@ -29,6 +29,7 @@ import (
 	"synaxis/internal/service/auth"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/console"
+	"synaxis/internal/service/join"
 	"synaxis/internal/service/rollouts"
 	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
@@ -42,12 +43,16 @@ type Options struct {
 	TLSAuto         bool
 	TLSNames        []string // more names for the certificate of TLSAuto
 	Insecure        bool
+	Agents          string // folder of the agents that are served to hosts; "" is the one beside the program
 	Log             *slog.Logger
 	Started         func(address, tokenFile, pin string, firstStart bool) // called once it listens
 }
 
 // Run serves until ctx ends, then stops gracefully.
 func Run(ctx context.Context, o Options) error {
+	if o.Agents == "" {
+		o.Agents = join.DefaultDir()
+	}
 	if err := os.MkdirAll(o.Data, 0o700); err != nil {
 		return fmt.Errorf("data folder: %w", err)
 	}
@@ -96,7 +101,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("listen: %w", err)
 	}
-	a := &api.API{Store: st, Secrets: sealed, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Pin: pin}
+	a := &api.API{Store: st, Secrets: sealed, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Join: &join.Join{Fleet: fleet, Changes: chg, Pin: pin, Dir: o.Agents}}
 	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	var parts sync.WaitGroup
@@ -201,6 +206,7 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 		metrics.ServeHTTP(c.Writer, c.Request)
 	})
 	a.Register(router)
+	a.Join.Register(router)
 	web := console.Handler()
 	router.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {

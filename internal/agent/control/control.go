@@ -31,8 +31,10 @@ import (
 type Options struct {
 	Service   string // http or https address
 	JoinToken string
+	TokenFile string // holds the join token, and is removed once it was used
 	Pin       string
 	StateDir  string
+	HostID    string // of the machine, so that a copied state folder is noticed
 	Report    time.Duration
 	Log       *slog.Logger
 }
@@ -44,6 +46,7 @@ type Host interface {
 	Effective() []byte                  // text of the config that runs, or nil
 	ConfigStatus() *protobufs.RemoteConfigStatus
 	Apply(text, hash []byte) *protobufs.RemoteConfigStatus
+	Forget() error // stop, and throw away what was copied from another host
 	Metrics(now time.Time) proto.Message
 }
 
@@ -51,6 +54,8 @@ type Host interface {
 type Identity struct {
 	UID        string `json:"uid"` // 32 hexadecimal digits
 	Credential string `json:"credential,omitempty"`
+	HostID     string `json:"hostId,omitempty"`   // the machine that it was kept on
+	Newcomer   bool   `json:"newcomer,omitempty"` // the uid is its own, the credential still another host's
 }
 
 // Client holds the connection.
@@ -98,6 +103,9 @@ func New(o Options, host Host) (*Client, error) {
 	}
 	if c.identity.UID == "" {
 		c.identity.UID = newUID(time.Now())
+	}
+	if c.identity.HostID == "" {
+		c.identity.HostID = o.HostID
 		if err := c.keep(); err != nil {
 			return nil, err
 		}
@@ -107,6 +115,10 @@ func New(o Options, host Host) (*Client, error) {
 	c.http = &http.Client{Transport: transport}
 	return c, nil
 }
+
+// Copied tells whether the state folder seems to come from another machine, so that what is in it must not be used before
+// the service has said who this agent is.
+func (c *Client) Copied() bool { return c.identity.Newcomer || c.identity.HostID != c.HostID }
 
 func (c *Client) path() string { return filepath.Join(c.StateDir, "identity.json") }
 
@@ -151,6 +163,40 @@ var errRejoin = errors.New("connect again")
 // slowRetry is the pause after a refusal: somebody must act first.
 const slowRetry = 30 * time.Second
 
+// Needs asks the service what a host of this name would need, for the script that installs the agent. The answer is a line for
+// each need, KEY=VALUE.
+func Needs(ctx context.Context, o Options, query url.Values) (string, error) {
+	u, err := url.Parse(o.Service)
+	if err != nil || u.Host == "" {
+		return "", fmt.Errorf("--service %q: expected an address such as https://desk.example:7443", o.Service)
+	}
+	if o.Pin != "" {
+		if err := wire.CheckPin(o.Pin); err != nil {
+			return "", err
+		}
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = wire.PinnedTLS(o.Pin, u.Hostname())
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(o.Service, "/")+wire.NeedsPath+"?"+query.Encode(), nil)
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Authorization", "Bearer "+o.JoinToken)
+	resp, err := (&http.Client{Transport: transport, Timeout: 20 * time.Second}).Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	if err != nil {
+		return "", err
+	}
+	if resp.StatusCode != http.StatusOK {
+		return "", errors.New(strings.TrimSpace(string(text)))
+	}
+	return string(text), nil
+}
+
 // Run keeps the connection until ctx ends. What goes wrong is logged in words; it never gives up.
 func (c *Client) Run(ctx context.Context) {
 	for try := 0; ctx.Err() == nil; {
@@ -183,6 +229,11 @@ func (c *Client) Run(ctx context.Context) {
 func (c *Client) authorization() string {
 	if c.identity.Credential != "" {
 		return "Bearer " + c.identity.Credential
+	}
+	if c.JoinToken == "" && c.TokenFile != "" {
+		if text, err := os.ReadFile(c.TokenFile); err == nil {
+			return "Bearer " + strings.TrimSpace(string(text))
+		}
 	}
 	return "Bearer " + c.JoinToken
 }
@@ -352,10 +403,7 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 		return errors.New(e.GetErrorMessage())
 	}
 	if id := msg.GetAgentIdentification().GetNewInstanceUid(); len(id) == 16 {
-		s.c.identity.UID = fmt.Sprintf("%x", id)
-		if err := s.c.keep(); err != nil {
-			return err
-		}
+		return s.c.becomeNewcomer(fmt.Sprintf("%x", id))
 	}
 	if err := s.c.takeCredential(msg.GetConnectionSettings()); err != nil {
 		return err
@@ -380,6 +428,20 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 	return nil
 }
 
+// becomeNewcomer takes a uid of its own: the service has found that this agent is the copy of another one. The uid is on disk
+// before anything is thrown away, and everything is thrown away before the agent calls again.
+func (c *Client) becomeNewcomer(uid string) error {
+	c.identity.UID, c.identity.HostID, c.identity.Newcomer = uid, c.HostID, c.identity.Credential != ""
+	if err := c.keep(); err != nil {
+		return err
+	}
+	c.Log.Warn("this agent carries the identity of another host; it waits for approval at the desk, and delivers nothing of what was copied")
+	if err := c.host.Forget(); err != nil {
+		return fmt.Errorf("throw away what was copied from another host: %w", err)
+	}
+	return errRejoin
+}
+
 // takeCredential keeps the credential that the service offers and asks to connect again with it.
 func (c *Client) takeCredential(o *protobufs.ConnectionSettingsOffers) error {
 	for _, h := range o.GetOpamp().GetHeaders().GetHeaders() {
@@ -387,9 +449,14 @@ func (c *Client) takeCredential(o *protobufs.ConnectionSettingsOffers) error {
 		if h.GetKey() != "Authorization" || !ok || credential == c.identity.Credential {
 			continue
 		}
-		c.identity.Credential = credential
+		c.identity.Credential, c.identity.HostID, c.identity.Newcomer = credential, c.HostID, false
 		if err := c.keep(); err != nil {
 			return err
+		}
+		if c.TokenFile != "" {
+			if err := os.Remove(c.TokenFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				c.Log.Warn("the join token is used up, and its file cannot be removed", "error", err)
+			}
 		}
 		c.Log.Info("joined; the credential is kept in the state folder")
 		return errRejoin

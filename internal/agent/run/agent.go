@@ -31,6 +31,7 @@ import (
 type Options struct {
 	Service   string
 	JoinToken string
+	TokenFile string // holds the join token, and is removed once it was used
 	Pin       string
 	StateDir  string
 	Name      string // default the system's host name
@@ -84,14 +85,39 @@ func New(o Options) (*Agent, error) {
 		lock.Close()
 		return nil, err
 	}
-	if a.client, err = control.New(control.Options{Service: o.Service, JoinToken: o.JoinToken, Pin: o.Pin, StateDir: o.StateDir,
-		Report: o.Report, Log: o.Log}, a); err != nil {
+	if a.client, err = control.New(control.Options{Service: o.Service, JoinToken: o.JoinToken, TokenFile: o.TokenFile, Pin: o.Pin, StateDir: o.StateDir,
+		HostID: o.HostID, Report: o.Report, Log: o.Log}, a); err != nil {
 		a.engine.Stop()
 		lock.Close()
 		return nil, err
 	}
+	if a.client.Copied() {
+		o.Log.Warn("the state folder was copied from another machine; nothing is collected until the service has said who this host is")
+		return a, nil
+	}
 	a.resume()
 	return a, nil
+}
+
+// copied are the parts of the state folder that belong to the host that it was copied from.
+var copied = []string{"config.yaml", "positions.json", "rejects"}
+
+// Forget stops collecting and throws away config, positions and buffers, which are those of another host.
+func (a *Agent) Forget() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.engine.Stop()
+	for _, name := range copied {
+		if err := os.RemoveAll(filepath.Join(a.o.StateDir, name)); err != nil {
+			return err
+		}
+	}
+	engine, err := NewEngine(a.o.StateDir, a.o.HostID, a.o.Log)
+	if err != nil {
+		return err
+	}
+	a.engine, a.text, a.status = engine, nil, nil
+	return nil
 }
 
 // machineID is a stable id of the machine that does not give its own id away.

@@ -164,7 +164,7 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 		r.FailAt(kindAt.Line, kindAt.Column, "not-yet", fmt.Sprintf("the kind %q is not available yet", d.Kind), "leave this document out for now")
 		return nil, r.Problems
 	}
-	if why := checkName(d.Name); why != "" {
+	if why := CheckName(d.Name); why != "" {
 		r.FailAt(kindAt.Value.Line, kindAt.Value.Column, "schema", why, "")
 	}
 	d.body = &yamldoc.Node{Kind: yamldoc.Map, Line: doc.Root.Line, Column: doc.Root.Column}
@@ -184,9 +184,8 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 		r.FailAt(kindAt.Line, kindAt.Column, "schema", fmt.Sprintf("%q is a built-in mask", d.Name), "choose another name")
 	}
 	for i := range r.Problems {
-		if r.Problems[i].Line < doc.Line {
-			r.Problems[i].Line = doc.Line
-		}
+		r.Problems[i].Line = max(r.Problems[i].Line, doc.Line)
+		r.Problems[i].Kind, r.Problems[i].Name = d.Kind, d.Name
 	}
 	return d, r.Problems
 }
@@ -222,7 +221,8 @@ func identify(r *yamldoc.Reader, root *yamldoc.Node, d *Definition) (at yamldoc.
 	return at, true
 }
 
-func checkName(name string) string {
+// CheckName tells what is wrong with the name of a definition, or "".
+func CheckName(name string) string {
 	if len(name) < 2 || len(name) > 63 {
 		return fmt.Sprintf("the name %q has %d characters; 2 to 63 are allowed", name, len(name))
 	}
@@ -248,7 +248,7 @@ func New(defs []*Definition) (*Catalogue, []yamldoc.Problem) {
 	for _, d := range defs {
 		if first, taken := c.byID[d.ID]; taken {
 			line, column := d.At()
-			problems = append(problems, yamldoc.Problem{Code: "duplicate-name", File: d.File, Line: line, Column: column,
+			problems = append(problems, yamldoc.Problem{Code: "duplicate-name", File: d.File, Line: line, Column: column, Kind: d.Kind, Name: d.Name,
 				Reason: fmt.Sprintf("%s is defined already in %s, line %d", d.ID, first.File, first.Line), Fix: "rename or remove one"})
 			continue
 		}

@@ -196,6 +196,12 @@ func checkWindow(s string) error {
 	return format.CheckZone(words[2])
 }
 
+// RequiredLabel tells whether every host must have a label.
+func (c *Catalogue) RequiredLabel(key string) bool {
+	d := c.Get("label-key", key)
+	return d != nil && d.LabelKey.Required
+}
+
 // CheckLabels tells what is wrong with labels by the vocabulary, or "". With all it asks for the required ones too.
 func (c *Catalogue) CheckLabels(labels map[string]string, all bool) string {
 	for _, d := range c.list {

@@ -39,7 +39,7 @@ type Finding struct {
 func FromProblems(problems []yamldoc.Problem) []Finding {
 	var out []Finding
 	for _, p := range problems {
-		out = append(out, Finding{Code: p.Code, Severity: Error, File: p.File, Line: p.Line, Column: p.Column, Reason: p.Reason, Fix: p.Fix})
+		out = append(out, Finding{Code: p.Code, Severity: Error, Kind: p.Kind, Name: p.Name, File: p.File, Line: p.Line, Column: p.Column, Reason: p.Reason, Fix: p.Fix})
 	}
 	return out
 }

@@ -159,7 +159,57 @@ type Change struct {
 }
 
 // Edit is one value that changes; Before is empty for a new one.
-type Edit struct{ Key, Before, After string }
+type Edit struct {
+	Key, Before, After string
+	Removed            bool
+}
+
+// Apply gives what a map is after edits.
+func Apply(m map[string]string, edits []Edit) map[string]string {
+	out := maps.Clone(m)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for _, e := range edits {
+		if e.Removed {
+			delete(out, e.Key)
+		} else {
+			out[e.Key] = e.After
+		}
+	}
+	return out
+}
+
+// Values are values to set and keys to take away.
+type Values struct {
+	Set    map[string]string
+	Remove []string
+}
+
+// Edits tells what they change of a map.
+func (v Values) Edits(m map[string]string) []Edit {
+	out := edits(m, v.Set)
+	for _, k := range v.Remove {
+		if was, ok := m[k]; ok {
+			out = append(out, Edit{Key: k, Before: was, Removed: true})
+		}
+	}
+	slices.SortFunc(out, func(a, b Edit) int { return strings.Compare(a.Key, b.Key) })
+	return out
+}
+
+// EditAll tells what setting and removing labels and settings changes of hosts.
+func EditAll(hosts []Host, labels, settings Values) []Change {
+	out := make([]Change, 0, len(hosts))
+	for _, h := range hosts {
+		c := Change{Host: h.Name, What: "changed", Labels: labels.Edits(h.Labels), Settings: settings.Edits(h.Settings)}
+		if len(c.Labels)+len(c.Settings) == 0 {
+			c.What = "same"
+		}
+		out = append(out, c)
+	}
+	return out
+}
 
 // Compare tells what a list would change. A list adds and changes; it takes nothing away.
 func Compare(hosts []Host, list []Entry) []Change {
@@ -185,7 +235,7 @@ func edits(before, after map[string]string) []Edit {
 	var out []Edit
 	for _, k := range slices.Sorted(maps.Keys(after)) {
 		if was, ok := before[k]; !ok || was != after[k] {
-			out = append(out, Edit{k, was, after[k]})
+			out = append(out, Edit{Key: k, Before: was, After: after[k]})
 		}
 	}
 	return out

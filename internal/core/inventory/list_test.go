@@ -49,7 +49,7 @@ func TestCompareAndExport(t *testing.T) {
 	t.Parallel()
 	hosts := []Host{{Name: "a", Labels: map[string]string{"site": "np", "x": "y"}, Settings: map[string]string{"root": "/a"}}, {Name: "b", Labels: map[string]string{"site": "sm"}}}
 	changes := Compare(hosts, []Entry{{Host: "a", Labels: map[string]string{"site": "gp"}}, {Host: "b", Labels: map[string]string{"site": "sm"}}, {Host: "c", Settings: map[string]string{"root": "/c"}}})
-	assert.Equal(t, []Change{{Host: "a", What: "changed", Labels: []Edit{{"site", "np", "gp"}}}, {Host: "b", What: "same"}, {Host: "c", What: "added", Settings: []Edit{{"root", "", "/c"}}}}, changes)
+	assert.Equal(t, []Change{{Host: "a", What: "changed", Labels: []Edit{{Key: "site", Before: "np", After: "gp"}}}, {Host: "b", What: "same"}, {Host: "c", What: "added", Settings: []Edit{{Key: "root", Before: "", After: "/c"}}}}, changes)
 	var b strings.Builder
 	require.NoError(t, WriteCSV(&b, hosts))
 	assert.Equal(t, "host,label.site,label.x,setting.root\na,np,y,/a\nb,sm,,\n", b.String())

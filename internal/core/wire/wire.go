@@ -23,6 +23,7 @@ import (
 const (
 	OpAMPPath   = "/v1/opamp"
 	MetricsPath = "/v1/metrics"
+	NeedsPath   = "/v1/needs" // what a host that is about to join would need
 )
 
 // MaxMessage bounds one message, in bytes.

@@ -93,6 +93,7 @@ type Problem struct {
 	File         string
 	Line, Column int
 	Reason, Fix  string
+	Kind, Name   string // of the definition that the place is in, when that is known
 }
 
 func (p Problem) Error() string {

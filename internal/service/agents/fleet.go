@@ -117,15 +117,14 @@ func (v View) SourceVerdict(name string, now time.Time) health.Verdict {
 
 // host is the live entry.
 type host struct {
-	view     View
-	conn     *conn // of a WebSocket
-	offer    *offer
-	sequence uint64
-	known    bool  // sequence is known
-	dirty    bool  // to be written to state.db
-	bucket   int64 // of five minutes
-	base     map[string]wire.Numbers
-	volumes  map[string]volume // by source
+	view    View
+	conn    *conn // of a WebSocket
+	offer   *offer
+	streams streams
+	dirty   bool  // to be written to state.db
+	bucket  int64 // of five minutes
+	base    map[string]wire.Numbers
+	volumes map[string]volume // by source
 }
 
 // volume is how much a source reads, as an average over up to a day of five minutes each.
@@ -176,13 +175,14 @@ type Fleet struct {
 	desk  Desk
 	note  func(topic string)
 
-	mu     sync.RWMutex
-	hosts  map[string]*host
-	names  []string // of hosts, ordered; made when it is asked for
-	byUID  map[string]*host
-	creds  map[string]store.Credential // by id
-	bucket tokenBucket
-	saving sync.Mutex
+	mu        sync.RWMutex
+	hosts     map[string]*host
+	names     []string // of hosts, ordered; made when it is asked for
+	byUID     map[string]*host
+	creds     map[string]store.Credential // by id
+	newcomers map[string]*newcomer        // by uid
+	bucket    tokenBucket
+	saving    sync.Mutex
 
 	touch    sync.Mutex // for what changed since index was made
 	touched  map[string]bool
@@ -194,7 +194,7 @@ type Fleet struct {
 
 // New reads the inventory. note is called when something changed that a page may show.
 func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Fleet, error) {
-	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}}
+	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}, newcomers: map[string]*newcomer{}}
 	f.bucket = tokenBucket{rate: 300, full: 300, left: 300}
 	list, err := st.Hosts(ctx)
 	if err != nil {
@@ -247,6 +247,13 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 	}
 	for _, c := range creds {
 		f.creds[c.ID] = c
+	}
+	came, err := st.Newcomers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range came {
+		f.newcomers[n.UID] = &newcomer{Newcomer: n}
 	}
 	return f, nil
 }
@@ -550,8 +557,9 @@ func (f *Fleet) Retire(ctx context.Context, who store.Person, name string) error
 	return nil
 }
 
-// Import carries out what a list of hosts changes, all of it or nothing. Hosts that it adds wait for their agents.
-func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventory.Change) error {
+// Change carries out what a list of hosts or an edit of many changes, all of it or nothing. Hosts that it adds wait for their
+// agents. action is what the audit calls it.
+func (f *Fleet) Change(ctx context.Context, who store.Person, action string, changes []inventory.Change) error {
 	now := f.now()
 	var put []store.Host
 	err := f.store.Update(ctx, func(t *store.Tx) error {
@@ -565,7 +573,7 @@ func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventor
 			if c.What == "added" {
 				h, before = store.Host{Name: c.Host}, nil
 			}
-			h.Labels, h.Settings = edited(h.Labels, c.Labels), edited(h.Settings, c.Settings)
+			h.Labels, h.Settings = inventory.Apply(h.Labels, c.Labels), inventory.Apply(h.Settings, c.Settings)
 			if err := t.PutHost(h); err != nil {
 				return err
 			}
@@ -573,7 +581,7 @@ func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventor
 			if before != nil {
 				was = before
 			}
-			if err := t.Audit(who, now, "host import", c.Host, was, map[string]any{"labels": h.Labels, "settings": h.Settings}); err != nil {
+			if err := t.Audit(who, now, action, c.Host, was, map[string]any{"labels": h.Labels, "settings": h.Settings}); err != nil {
 				return err
 			}
 			put = append(put, h)
@@ -583,32 +591,27 @@ func (f *Fleet) Import(ctx context.Context, who store.Person, changes []inventor
 	if err != nil {
 		return err
 	}
+	var known []string
 	f.mu.Lock()
 	for _, h := range put {
 		if e := f.hosts[h.Name]; e != nil {
 			e.view.Labels, e.view.Settings = h.Labels, h.Settings
+			known = append(known, h.Name)
 		} else {
 			f.hosts[h.Name] = &host{view: View{Host: h, Restarted: now}}
 		}
 	}
 	f.mu.Unlock()
-	f.seenAnew()
+	if len(known) == len(put) {
+		f.seenAnew(known...)
+	} else {
+		f.seenAnew()
+	}
 	for _, h := range put {
 		f.desk.HostChanged(h.Name)
 	}
 	f.note("hosts")
 	return nil
-}
-
-func edited(m map[string]string, edits []inventory.Edit) map[string]string {
-	out := maps.Clone(m)
-	if out == nil {
-		out = map[string]string{}
-	}
-	for _, e := range edits {
-		out[e.Key] = e.After
-	}
-	return out
 }
 
 // SetAssigned tells the fleet what the desk has written down for a host.

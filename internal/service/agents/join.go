@@ -135,6 +135,18 @@ func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller,
 	return caller{token: &j}, nil
 }
 
+// TokenLabels gives the labels of hosts that join by a token, for the holder of the token.
+func (f *Fleet) TokenLabels(ctx context.Context, authorization string) (map[string]string, error) {
+	who, err := f.authenticate(ctx, authorization)
+	if err != nil {
+		return nil, err
+	}
+	if who.token == nil {
+		return nil, Denied{"this is the credential of a host, not a join token"}
+	}
+	return who.token.Labels, nil
+}
+
 // joinRequest is what an agent says of itself when it joins.
 type joinRequest struct{ uid, name, hostID, serviceName string }
 
@@ -164,25 +176,13 @@ func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (str
 	if have.UID != "" && have.RetiredAt.IsZero() && have.UID != r.uid && have.HostID != r.hostID {
 		return "", Denied{fmt.Sprintf("a host named %s has joined already from another machine; start this agent with another --name", r.name)}
 	}
-	fresh := have.Name == ""
-	h := store.Host{Name: r.name, UID: r.uid, HostID: r.hostID, ServiceName: r.serviceName, JoinedAt: now, Labels: maps.Clone(j.Labels), Settings: map[string]string{}}
-	if h.Labels == nil {
-		h.Labels = map[string]string{}
-	}
-	if !fresh {
-		maps.Copy(h.Labels, have.Labels)
-		h.Settings = have.Settings
-		if have.UID == r.uid {
-			h.JoinedAt = have.JoinedAt
-		}
-	}
-	secret, hash := newSecret()
-	c := store.Credential{ID: newID("c"), Hash: hash, UID: r.uid, TokenID: j.ID, Host: r.name, OfferedAt: now, OfferEnds: now.Add(offerLasts)}
+	h := admitted(have, r, j.Labels, now)
+	text, c := offerCredential(r.uid, j.ID, r.name, now)
 	err := f.store.Update(ctx, func(t *store.Tx) error {
 		if err := t.PutHost(h); err != nil {
 			return err
 		}
-		if fresh {
+		if have.Name == "" {
 			if err := t.Audit(store.Person{Name: "join token " + j.ID, Origin: r.hostID}, now, "host join", r.name, nil, h.Labels); err != nil {
 				return err
 			}
@@ -192,28 +192,64 @@ func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (str
 	if err != nil {
 		return "", err
 	}
+	f.takeIn(h, &c)
+	return text, nil
+}
+
+// admitted is a host as it is once an agent has joined under its name. What was said of it before stays.
+func admitted(have store.Host, r joinRequest, labels map[string]string, now time.Time) store.Host {
+	h := store.Host{Name: r.name, UID: r.uid, HostID: r.hostID, ServiceName: r.serviceName, JoinedAt: now, Labels: maps.Clone(labels), Settings: map[string]string{}}
+	if h.Labels == nil {
+		h.Labels = map[string]string{}
+	}
+	if have.Name != "" {
+		maps.Copy(h.Labels, have.Labels)
+		h.Settings = have.Settings
+		if have.UID == r.uid {
+			h.JoinedAt = have.JoinedAt
+		}
+	}
+	return h
+}
+
+// offerCredential makes a credential with its text.
+func offerCredential(uid, token, host string, now time.Time) (string, store.Credential) {
+	secret, hash := newSecret()
+	c := store.Credential{ID: newID("c"), Hash: hash, UID: uid, TokenID: token, Host: host, OfferedAt: now, OfferEnds: now.Add(offerLasts)}
+	return c.ID + "." + secret, c
+}
+
+// takeIn makes a host that has joined one of the fleet, with the credential that it is offered.
+func (f *Fleet) takeIn(h store.Host, c *store.Credential) {
 	f.mu.Lock()
+	if c != nil {
+		f.offered(*c)
+	}
+	e := f.hosts[h.Name]
+	if e == nil {
+		e = &host{}
+		f.hosts[h.Name] = e
+	}
+	if e.view.UID != "" && e.view.UID != h.UID {
+		delete(f.byUID, e.view.UID)
+		e.streams = streams{}
+	}
+	e.view.Host = h
+	f.byUID[h.UID] = e
+	f.mu.Unlock()
+	f.seenAnew()
+	f.desk.HostChanged(h.Name)
+	f.note("hosts")
+}
+
+// offered keeps a credential in the place of one that the agent never used. The fleet is locked.
+func (f *Fleet) offered(c store.Credential) {
 	for id, old := range f.creds {
-		if old.UID == r.uid && old.UsedAt.IsZero() {
+		if old.UID == c.UID && old.UsedAt.IsZero() {
 			delete(f.creds, id)
 		}
 	}
 	f.creds[c.ID] = c
-	e := f.hosts[r.name]
-	if e == nil {
-		e = &host{}
-		f.hosts[r.name] = e
-	}
-	if e.view.UID != "" && e.view.UID != r.uid {
-		delete(f.byUID, e.view.UID)
-	}
-	e.view.Host = h
-	f.byUID[r.uid] = e
-	f.mu.Unlock()
-	f.seenAnew()
-	f.desk.HostChanged(r.name)
-	f.note("hosts")
-	return c.ID + "." + secret, nil
 }
 
 // used notes the first use of a credential; earlier ones of the host end.
@@ -225,11 +261,22 @@ func (f *Fleet) used(ctx context.Context, c store.Credential) error {
 	if now.After(c.OfferEnds) {
 		return Denied{"the credential was not used in time and has ended; the agent must join again: remove identity.json from its state folder"}
 	}
-	if err := f.store.Update(ctx, func(t *store.Tx) error { return t.UseCredential(c, now) }); err != nil {
+	f.mu.RLock()
+	n, came := f.newcomers[c.UID]
+	f.mu.RUnlock()
+	if err := f.store.Update(ctx, func(t *store.Tx) error {
+		if came {
+			if err := t.RemoveNewcomer(n.ID); err != nil {
+				return err
+			}
+		}
+		return t.UseCredential(c, now)
+	}); err != nil {
 		return err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	delete(f.newcomers, c.UID)
 	for id, old := range f.creds {
 		if old.Host == c.Host && id != c.ID {
 			delete(f.creds, id)

@@ -25,10 +25,11 @@ import (
 
 // conn is a WebSocket of an agent.
 type conn struct {
-	ws   *websocket.Conn
-	host string        // once it is known; the fleet's lock guards it
-	kick chan struct{} // an offer waits
-	mu   sync.Mutex    // one writer at a time
+	ws     *websocket.Conn
+	host   string        // once it is known; the fleet's lock guards it
+	origin string        // the address that it calls from
+	kick   chan struct{} // an offer waits
+	mu     sync.Mutex    // one writer at a time
 }
 
 func (c *conn) wake() {
@@ -102,7 +103,7 @@ func (f *Fleet) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ws.SetReadLimit(wire.MaxMessage)
-	f.serve(&conn{ws: ws, kick: make(chan struct{}, 1)}, who)
+	f.serve(&conn{ws: ws, origin: r.RemoteAddr, kick: make(chan struct{}, 1)}, who)
 }
 
 // serve reads the messages of one WebSocket until it ends.
@@ -184,6 +185,11 @@ func (o *offer) remote() *protobufs.AgentRemoteConfig {
 
 func (f *Fleet) left(c *conn) {
 	f.mu.Lock()
+	for _, n := range f.newcomers {
+		if n.conn == c {
+			n.conn = nil
+		}
+	}
 	name := c.host
 	h := f.hosts[name]
 	mine := h != nil && h.conn == c
@@ -271,7 +277,7 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 		return f.takeJoin(ctx, msg, uid, who, answer)
 	}
 	if who.credential.UID != uid {
-		return nil, "", Denied{"this credential belongs to another agent: state folders must not be copied between hosts; remove identity.json and join anew"}
+		return f.takeNewcomer(ctx, msg, uid, who, c, answer)
 	}
 	now := f.now()
 	if who.credential.UsedAt.IsZero() {
@@ -287,8 +293,18 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 		f.mu.Unlock()
 		return nil, "", Denied{"this agent is not in the inventory any more: its host was retired, or joined anew"}
 	}
-	gap := !h.known && msg.GetAgentDescription() == nil || h.known && msg.GetSequenceNum() != h.sequence+1 && msg.GetAgentDescription() == nil
-	h.known, h.sequence = true, msg.GetSequenceNum()
+	if why := h.streams.take(msg.GetSequenceNum(), c, now); why != "" || h.otherMachine(msg) {
+		if why == "" {
+			why = "it carries the identity of this host, and says that it runs on another machine"
+		}
+		if h.conn == c {
+			h.conn = nil
+		}
+		name := h.view.Name
+		f.mu.Unlock()
+		return f.tellApart(ctx, msg, name, why, who, c, answer)
+	}
+	gap := h.streams.gap && msg.GetAgentDescription() == nil
 	arrived := !h.view.Connected || c != nil && h.conn != c
 	h.view.Connected, h.view.LastSeen, h.dirty = true, now, true
 	h.view.Transport = "polling"
@@ -346,6 +362,27 @@ func (f *Fleet) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid 
 	if err != nil {
 		return nil, "", err
 	}
+	r := ask(d, uid)
+	if f.twin(uid, r.hostID) {
+		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: newUID(f.now())}
+		return answer, "", nil
+	}
+	credential, err := f.join(ctx, j, r)
+	if err != nil {
+		return nil, "", err
+	}
+	answer.ConnectionSettings = settings(credential)
+	return answer, "", nil
+}
+
+// settings offer a credential.
+func settings(credential string) *protobufs.ConnectionSettingsOffers {
+	return &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
+		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}}}}}
+}
+
+// ask reads what an agent that wants to join says of itself.
+func ask(d *protobufs.AgentDescription, uid string) joinRequest {
 	r := joinRequest{uid: uid, serviceName: wire.Attribute(d.GetIdentifyingAttributes(), "service.name")}
 	for _, list := range [][]*protobufs.KeyValue{d.GetNonIdentifyingAttributes(), d.GetIdentifyingAttributes()} {
 		if v := wire.Attribute(list, "host.name"); v != "" {
@@ -355,13 +392,7 @@ func (f *Fleet) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid 
 			r.hostID = v
 		}
 	}
-	credential, err := f.join(ctx, j, r)
-	if err != nil {
-		return nil, "", err
-	}
-	answer.ConnectionSettings = &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
-		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}}}}}
-	return answer, "", nil
+	return r
 }
 
 // recognise returns the hash of the manifest whose text an agent reports as effective, or "" when it runs something

@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/auth"
 	"synaxis/internal/service/changes"
+	"synaxis/internal/service/join"
 	"synaxis/internal/service/rollouts"
 	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
@@ -36,7 +39,7 @@ type API struct {
 	Events   *Events
 	Log      *slog.Logger
 	Now      func() time.Time
-	Pin      string // fingerprint that agents must pin, or ""
+	Join     *join.Join
 }
 
 // maxBody bounds a request, in bytes.
@@ -70,6 +73,9 @@ func (a *API) authenticate(c *gin.Context) {
 		return
 	}
 	id, err := a.Auth.Identify(c.Request)
+	if err == nil && id.Secret != "" && !a.mayWithGrant(c, id) {
+		err = notAllowed{fmt.Sprintf("this token lets %s set the secret %s and do nothing else", id.Who, id.Secret)}
+	}
 	if err != nil {
 		c.Abort()
 		a.fail(c, err)
@@ -77,6 +83,16 @@ func (a *API) authenticate(c *gin.Context) {
 	}
 	c.Set(identityKey, id)
 }
+
+// mayWithGrant tells what the holder of a grant may do: set the value of that one secret.
+func (a *API) mayWithGrant(c *gin.Context, id auth.Identity) bool {
+	return c.Request.Method == http.MethodPut && c.Request.URL.Path == BasePath+"/secrets/"+id.Secret
+}
+
+// notAllowed is a request of somebody who is known and may not do this.
+type notAllowed struct{ words string }
+
+func (n notAllowed) Error() string { return n.words }
 
 func identity(ctx context.Context) auth.Identity {
 	if c, ok := ctx.(*gin.Context); ok {
@@ -107,7 +123,16 @@ func (a *API) fail(c *gin.Context, err error) {
 	var conflict changes.Conflict
 	var bad usage
 	var invalid changes.Invalid
+	var stale changes.Stale
+	var forbidden notAllowed
+	var refused agents.Denied
 	switch {
+	case errors.As(err, &stale):
+		write(c, http.StatusPreconditionFailed, "changed-meanwhile", err.Error(), nil)
+	case errors.As(err, &forbidden):
+		write(c, http.StatusForbidden, "not-allowed", err.Error(), nil)
+	case errors.As(err, &refused):
+		write(c, http.StatusConflict, "conflict", err.Error(), nil)
 	case errors.As(err, &rejected):
 		write(c, http.StatusUnprocessableEntity, "findings", err.Error(), findings(rejected.Findings))
 	case errors.As(err, &conflict):
@@ -205,25 +230,36 @@ func (a *API) base(ctx context.Context) string {
 	if !ok {
 		return ""
 	}
-	if c.Request.TLS != nil {
-		return "https://" + c.Request.Host
-	}
-	return "http://" + c.Request.Host
+	return join.Base(c.Request)
 }
 
 // ListAudit lists changes by people.
 func (a *API) ListAudit(ctx context.Context, r contract.ListAuditRequestObject) (contract.ListAuditResponseObject, error) {
-	limit := 100
-	if r.Params.Limit != nil {
-		limit = min(max(*r.Params.Limit, 1), 1000)
+	p := r.Params
+	f := store.AuditFilter{Who: value(p.Who), Action: value(p.Action), Object: value(p.Object), Text: value(p.Text), Since: value(p.Since), Until: value(p.Until), Limit: 100}
+	if p.Limit != nil {
+		f.Limit = min(max(*p.Limit, 1), 1000)
 	}
-	list, err := a.Store.AuditEntries(ctx, limit)
+	if p.After != nil {
+		n, err := strconv.Atoi(*p.After)
+		if err != nil || n < 1 {
+			return nil, usage{fmt.Sprintf("after=%s is no cursor of this list", *p.After)}
+		}
+		f.Below = n
+	}
+	limit := f.Limit
+	f.Limit++ // one more tells whether there is a next page
+	list, err := a.Store.AuditEntries(ctx, f)
 	if err != nil {
 		return nil, err
 	}
 	out := contract.ListAudit200JSONResponse{Items: []contract.AuditEntry{}}
-	for _, e := range list {
-		out.Items = append(out.Items, contract.AuditEntry{At: e.At, Who: e.Who, Origin: e.Origin, Action: e.Action, Object: e.Object, Before: e.Before, After: e.After})
+	for i, e := range list {
+		if i == limit {
+			out.Next = &out.Items[limit-1].Id
+			break
+		}
+		out.Items = append(out.Items, contract.AuditEntry{Id: strconv.Itoa(e.ID), At: e.At, Who: e.Who, Origin: e.Origin, Action: e.Action, Object: e.Object, Before: e.Before, After: e.After})
 	}
 	return out, nil
 }

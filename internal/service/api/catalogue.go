@@ -31,8 +31,13 @@ func findings(list []check.Finding) []contract.Finding {
 	return out
 }
 
-func draftSummary(d store.Draft) contract.DraftSummary {
-	return contract.DraftSummary{Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State}
+func (a *API) draftSummary(ctx context.Context, d store.Draft) (contract.DraftSummary, error) {
+	ids, err := a.Changes.Changes(ctx, d)
+	names := []string{}
+	for _, id := range ids {
+		names = append(names, id.String())
+	}
+	return contract.DraftSummary{Changes: names, Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State}, err
 }
 
 func draft(d store.Draft, list []check.Finding) contract.Draft {
@@ -54,7 +59,11 @@ func (a *API) ListDrafts(ctx context.Context, _ contract.ListDraftsRequestObject
 	list, err := a.Store.Drafts(ctx)
 	out := contract.ListDrafts200JSONResponse{Items: []contract.DraftSummary{}}
 	for _, d := range list {
-		out.Items = append(out.Items, draftSummary(d))
+		sum, err := a.draftSummary(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, sum)
 	}
 	return out, err
 }
@@ -65,7 +74,7 @@ func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) 
 	for _, f := range r.Body.Files {
 		list = append(list, store.File{Path: f.Path, Text: f.Text})
 	}
-	if len(list) == 0 {
+	if len(list) == 0 && r.Body.Whole {
 		return nil, usage{"the load has no files; definitions are read from *.yaml, *.yml and *.json"}
 	}
 	d, found, err := a.Changes.Load(ctx, person(ctx), value(r.Body.Title), r.Body.Whole, list)
@@ -120,7 +129,7 @@ func (a *API) DiffDraft(ctx context.Context, r contract.DiffDraftRequestObject) 
 	}
 	out := contract.DiffDraft200JSONResponse{Head: i.Head, Hosts: i.Hosts, Unchanged: i.Unchanged, Definitions: []contract.DefinitionChange{}, Groups: []contract.ImpactGroup{}}
 	for _, c := range i.Definitions {
-		out.Definitions = append(out.Definitions, contract.DefinitionChange{Kind: c.Kind, Name: c.Name, What: contract.DefinitionChangeWhat(c.What), Diff: diff(c.Diff)})
+		out.Definitions = append(out.Definitions, contract.DefinitionChange{Kind: c.Kind, Name: c.Name, What: contract.DefinitionChangeWhat(c.What), Before: strings.TrimLeft(c.Before, "\n"), After: strings.TrimLeft(c.After, "\n"), Diff: diff(c.Diff)})
 	}
 	for _, g := range i.Groups {
 		out.Groups = append(out.Groups, contract.ImpactGroup{Hosts: g.Hosts, Diff: diff(g.Diff)})

@@ -2,11 +2,16 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/gin-gonic/gin"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/check"
@@ -18,6 +23,7 @@ import (
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
+	"synaxis/internal/service/join"
 	"synaxis/internal/service/store"
 	"synaxis/internal/version"
 )
@@ -134,10 +140,22 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 		terms = append(terms, inventory.Term{Key: k, Values: []string{val}})
 	}
 	sel := inventory.Selector{Terms: terms, All: len(terms) == 0}
+	chosen := func(string) bool { return true }
+	if text := value(r.Params.Hosts); text != "" {
+		var err error
+		if chosen, err = a.choose(text, value(r.Params.Retired)); err != nil {
+			return nil, err
+		}
+	}
 	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
 	now, q := a.Now(), strings.ToLower(value(r.Params.Q))
 	a.Fleet.Visit(value(r.Params.Retired), func(v *agents.View) {
-		if h := v.Inventory(); !sel.Match(&h) || q != "" && !strings.Contains(strings.ToLower(v.Name), q) {
+		if !sel.All {
+			if h := v.Inventory(); !sel.Match(&h) {
+				return
+			}
+		}
+		if !chosen(v.Name) || q != "" && !strings.Contains(strings.ToLower(v.Name), q) {
 			return
 		}
 		worst := a.worst(v, now)
@@ -152,6 +170,26 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 		out.Items = append(out.Items, a.summary(v, now))
 	})
 	return out, nil
+}
+
+// choose reads what a person typed to choose hosts, and tells for a name whether it is chosen.
+func (a *API) choose(text string, retired bool) (func(name string) bool, error) {
+	sel, err := inventory.ParseSelector(text)
+	if err != nil {
+		return nil, usage{"hosts: " + err.Error()}
+	}
+	names := map[string]bool{}
+	if retired {
+		a.Fleet.Visit(true, func(v *agents.View) {
+			if h := v.Inventory(); sel.Match(&h) {
+				names[v.Name] = true
+			}
+		})
+	} else {
+		x := a.Fleet.Inventory()
+		x.Choose(sel).Each(func(i int) { names[x.Hosts[i].Name] = true })
+	}
+	return func(name string) bool { return names[name] }, nil
 }
 
 // worst is the verdict of a host with those of its sources: the worst of them.
@@ -173,6 +211,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	if !ok {
 		return contract.Host{}, a.noHost(name)
 	}
+	tagged(ctx, hostTag(v))
 	assigned, err := a.assignedSources(ctx, v)
 	if err != nil {
 		return contract.Host{}, err
@@ -275,12 +314,53 @@ func checkEdit(b *contract.MapEdit) error {
 	return nil
 }
 
-func (a *API) edit(ctx context.Context, name, what string, b *contract.MapEdit) (contract.Host, error) {
-	if _, ok := a.Fleet.Get(name); !ok {
+// checkLabels holds an edit of labels against the vocabulary of the newest revision.
+func (a *API) checkLabels(ctx context.Context, b *contract.MapEdit) error {
+	if err := checkEdit(b); err != nil {
+		return err
+	}
+	head, err := a.Changes.Head(ctx)
+	if err != nil {
+		return err
+	}
+	if why := head.Catalogue.CheckLabels(value(b.Set), false); why != "" {
+		return usage{why}
+	}
+	for _, k := range value(b.Remove) {
+		if head.Catalogue.RequiredLabel(k) {
+			return usage{fmt.Sprintf("the label %s is required by label-key %s; set it to another value", k, k)}
+		}
+	}
+	return nil
+}
+
+// hostTag names the labels and settings of a host.
+func hostTag(v agents.View) string {
+	text, _ := json.Marshal([]any{v.Labels, v.Settings}) // maps of texts, with ordered keys
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:12])
+}
+
+func tagged(ctx context.Context, tag string) {
+	if c, ok := ctx.(*gin.Context); ok {
+		c.Header("ETag", `"`+tag+`"`)
+	}
+}
+
+func (a *API) edit(ctx context.Context, name, what string, match *string, b *contract.MapEdit) (contract.Host, error) {
+	v, ok := a.Fleet.Get(name)
+	if !ok {
 		return contract.Host{}, a.noHost(name)
 	}
-	if err := checkEdit(b); err != nil {
+	check := checkEdit
+	if what == "labels" {
+		check = func(b *contract.MapEdit) error { return a.checkLabels(ctx, b) }
+	}
+	if err := check(b); err != nil {
 		return contract.Host{}, err
+	}
+	if m := strings.Trim(value(match), `"`); m != "" && m != hostTag(v) {
+		return contract.Host{}, changes.Stale{Words: fmt.Sprintf("the labels or settings of %s were changed since you read them; read them again", name)}
 	}
 	if err := a.Fleet.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove)); err != nil {
 		return contract.Host{}, err
@@ -288,15 +368,78 @@ func (a *API) edit(ctx context.Context, name, what string, b *contract.MapEdit) 
 	return a.host(ctx, name)
 }
 
+// EditHosts changes labels and settings of many hosts.
+func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) (contract.EditHostsResponseObject, error) {
+	b := r.Body
+	if b.Labels == nil && b.Settings == nil {
+		return nil, usage{"say which labels or settings to set or to remove"}
+	}
+	if b.Labels != nil {
+		if err := a.checkLabels(ctx, b.Labels); err != nil {
+			return nil, err
+		}
+	}
+	if b.Settings != nil {
+		if err := checkEdit(b.Settings); err != nil {
+			return nil, err
+		}
+	}
+	var hosts []inventory.Host
+	x := a.Fleet.Inventory()
+	if b.Names != nil {
+		wanted := map[string]bool{}
+		for _, n := range *b.Names {
+			wanted[n] = true
+		}
+		for _, h := range x.Hosts {
+			if wanted[h.Name] {
+				hosts = append(hosts, h)
+				delete(wanted, h.Name)
+			}
+		}
+		for n := range wanted {
+			return nil, a.noHost(n)
+		}
+	} else {
+		sel, err := inventory.ParseSelector(b.Hosts)
+		if err != nil {
+			return nil, usage{"hosts: " + err.Error()}
+		}
+		x.Choose(sel).Each(func(i int) { hosts = append(hosts, x.Hosts[i]) })
+	}
+	values := func(m *contract.MapEdit) (v inventory.Values) {
+		if m != nil {
+			v = inventory.Values{Set: value(m.Set), Remove: value(m.Remove)}
+		}
+		return v
+	}
+	all := inventory.EditAll(hosts, values(b.Labels), values(b.Settings))
+	out := contract.EditHosts200JSONResponse{DryRun: value(b.DryRun), Chosen: len(hosts), Changes: []contract.ImportChange{}}
+	for _, c := range all {
+		if c.What != "same" {
+			out.Changes = append(out.Changes, importChange(c))
+		}
+	}
+	out.Changed = len(out.Changes)
+	if out.DryRun || out.Changed == 0 {
+		return out, nil
+	}
+	return out, a.Fleet.Change(ctx, person(ctx), "host edit", all)
+}
+
+func importChange(c inventory.Change) contract.ImportChange {
+	return contract.ImportChange{Host: c.Host, What: contract.ImportChangeWhat(c.What), Labels: valueEdits(c.Labels), Settings: valueEdits(c.Settings)}
+}
+
 // EditHostLabels changes labels.
 func (a *API) EditHostLabels(ctx context.Context, r contract.EditHostLabelsRequestObject) (contract.EditHostLabelsResponseObject, error) {
-	h, err := a.edit(ctx, r.Host, "labels", r.Body)
+	h, err := a.edit(ctx, r.Host, "labels", r.Params.IfMatch, r.Body)
 	return contract.EditHostLabels200JSONResponse(h), err
 }
 
 // EditHostSettings changes settings.
 func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsRequestObject) (contract.EditHostSettingsResponseObject, error) {
-	h, err := a.edit(ctx, r.Host, "settings", r.Body)
+	h, err := a.edit(ctx, r.Host, "settings", r.Params.IfMatch, r.Body)
 	return contract.EditHostSettings200JSONResponse(h), err
 }
 
@@ -360,6 +503,9 @@ func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryReq
 	if len(problems) > 0 {
 		return nil, changes.Rejected{Findings: check.FromProblems(problems)}
 	}
+	if problems, err := a.outside(ctx, r.Body.File, list); err != nil || len(problems) > 0 {
+		return nil, errors.Join(err, changes.Rejected{Findings: check.FromProblems(problems)})
+	}
 	out := contract.ImportInventory200JSONResponse{DryRun: value(r.Body.DryRun), Changes: []contract.ImportChange{}}
 	all := inventory.Compare(a.Fleet.Inventory().Hosts, list)
 	for _, c := range all {
@@ -372,18 +518,34 @@ func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryReq
 			out.Same++
 			continue
 		}
-		out.Changes = append(out.Changes, contract.ImportChange{Host: c.Host, What: contract.ImportChangeWhat(c.What), Labels: valueEdits(c.Labels), Settings: valueEdits(c.Settings)})
+		out.Changes = append(out.Changes, importChange(c))
 	}
 	if out.DryRun {
 		return out, nil
 	}
-	return out, a.Fleet.Import(ctx, person(ctx), all)
+	return out, a.Fleet.Change(ctx, person(ctx), "host import", all)
+}
+
+// outside finds entries of a list whose labels are outside the vocabulary.
+func (a *API) outside(ctx context.Context, file string, list []inventory.Entry) ([]yamldoc.Problem, error) {
+	head, err := a.Changes.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &yamldoc.Reader{File: file}
+	for _, e := range list {
+		_, known := a.Fleet.Get(e.Host)
+		if why := head.Catalogue.CheckLabels(e.Labels, !known); why != "" {
+			r.FailAt(e.Line, 1, "label-outside", e.Host+": "+why, "")
+		}
+	}
+	return r.Problems, nil
 }
 
 func valueEdits(list []inventory.Edit) []contract.ValueEdit {
 	out := []contract.ValueEdit{}
 	for _, e := range list {
-		out = append(out, contract.ValueEdit{Key: e.Key, Before: e.Before, After: e.After})
+		out = append(out, contract.ValueEdit{Key: e.Key, Before: e.Before, After: e.After, Removed: optional(e.Removed)})
 	}
 	return out
 }
@@ -419,7 +581,7 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 		labels = map[string]string{}
 	}
 	if len(labels) > 0 {
-		if err := checkEdit(&contract.MapEdit{Set: &labels}); err != nil {
+		if err := a.checkLabels(ctx, &contract.MapEdit{Set: &labels}); err != nil {
 			return nil, err
 		}
 	}
@@ -438,11 +600,15 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	if err != nil {
 		return nil, err
 	}
-	command := fmt.Sprintf("synaxis-agent --service %s --join-token %s --state /var/lib/synaxis-agent", a.base(ctx), text)
-	if a.Pin != "" {
-		command += " --pin " + a.Pin
+	agent := fmt.Sprintf("synaxis-agent --service %s --join-token %s --state /var/lib/synaxis-agent", a.base(ctx), text)
+	if a.Join.Pin != "" {
+		agent += " --pin " + a.Join.Pin
 	}
-	return contract.CreateJoinToken201JSONResponse{Id: t.ID, Token: text, ExpiresAt: t.ExpiresAt, Command: command}, nil
+	line, err := a.Join.Line(a.base(ctx), text)
+	if errors.Is(err, join.ErrNoAgent) { // there is a token all the same, for an agent that comes by another way
+		line, err = agent, nil
+	}
+	return contract.CreateJoinToken201JSONResponse{Id: t.ID, Token: text, ExpiresAt: t.ExpiresAt, Command: line, Agent: agent}, err
 }
 
 // RevokeJoinToken ends a join token.
@@ -465,9 +631,13 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		return nil, err
 	}
 	out := contract.GetStatus200JSONResponse{Version: version.String(), Published: head.Revision.Number, InForce: a.Rollouts.InForce(),
-		Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
+		Newcomers: len(a.Fleet.Newcomers()), Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
 	for _, d := range drafts {
-		out.Drafts = append(out.Drafts, draftSummary(d))
+		sum, err := a.draftSummary(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		out.Drafts = append(out.Drafts, sum)
 	}
 	if all := a.Rollouts.All(); len(all) > 0 {
 		s := rolloutSummary(all[0])

@@ -78,6 +78,7 @@ func random() string {
 type Identity struct {
 	Who     string
 	Expires time.Time // zero for a token
+	Secret  string    // the one secret that it may set, and nothing else; "" for the admin
 	hash    []byte
 }
 
@@ -88,6 +89,9 @@ var ErrUnknown = errors.New("not signed in")
 // something must come from the console itself.
 func (a *Auth) Identify(r *http.Request) (Identity, error) {
 	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		if strings.HasPrefix(bearer, GrantPrefix) {
+			return a.granted(r.Context(), bearer)
+		}
 		if !a.isToken(bearer) {
 			return Identity{}, fmt.Errorf("%w: the API token is not known here; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
 		}
@@ -108,6 +112,23 @@ func (a *Auth) Identify(r *http.Request) (Identity, error) {
 		return Identity{}, fmt.Errorf("%w: the session has ended; sign in again", ErrUnknown)
 	}
 	return Identity{Who: s.Who, Expires: s.ExpiresAt, hash: sum[:]}, err
+}
+
+// GrantPrefix begins the tokens with which somebody may set one secret.
+const GrantPrefix = "set_"
+
+func (a *Auth) granted(ctx context.Context, bearer string) (Identity, error) {
+	sum := sha256.Sum256([]byte(bearer))
+	all, err := a.store.Grants(ctx)
+	if err != nil {
+		return Identity{}, err
+	}
+	for _, g := range all {
+		if subtle.ConstantTimeCompare(g.Hash, sum[:]) == 1 && g.EndedAt.IsZero() && a.now().Before(g.ExpiresAt) {
+			return Identity{Who: g.Who, Expires: g.ExpiresAt, Secret: g.Secret}, nil
+		}
+	}
+	return Identity{}, fmt.Errorf("%w: this token for a secret is not known, or has ended; ask for another", ErrUnknown)
 }
 
 func (a *Auth) isToken(text string) bool {

@@ -14,7 +14,6 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
 	"synaxis/internal/core/render"
-	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/store"
 )
 
@@ -123,7 +122,11 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 	}
 	d := store.Draft{Title: title, Author: who.Name, CreatedAt: s.now(), Base: head.Revision.Number, Whole: whole, State: store.DraftOpen, Files: files}
 	if d.Title == "" {
-		d.Title = "Load of " + d.CreatedAt.UTC().Format("2006-01-02 15:04 UTC")
+		what := "Load of "
+		if len(files) == 0 {
+			what = "Draft of "
+		}
+		d.Title = what + d.CreatedAt.UTC().Format("2006-01-02 15:04 UTC")
 	}
 	err = s.store.Update(ctx, func(t *store.Tx) error {
 		if d.ID, err = t.AddDraft(d); err != nil {
@@ -166,79 +169,30 @@ func (s *Service) Draft(ctx context.Context, id int) (store.Draft, error) {
 	return d, nil
 }
 
-// Apply gives the files that the catalogue would have with a draft published on a head.
-func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.Definition) []store.File {
-	if d.Whole {
-		return d.Files
-	}
-	out := slices.Clone(head)
-	place := map[catalogue.ID]int{} // file in out
-	for i, f := range out {
-		for _, def := range read(f) {
-			place[def.ID] = i
-		}
-	}
-	for _, f := range d.Files {
-		for _, def := range read(f) {
-			if i, ok := place[def.ID]; ok {
-				out[i].Text = replace(out[i], def)
-				continue
-			}
-			i := slices.IndexFunc(out, func(o store.File) bool { return o.Path == f.Path })
-			if i < 0 {
-				out = append(out, store.File{Path: f.Path, Text: def.Text})
-				i = len(out) - 1
-			} else {
-				out[i].Text = withNewline(out[i].Text) + "---\n" + def.Text
-			}
-			place[def.ID] = i
-		}
-	}
-	slices.SortFunc(out, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
-	return out
-}
-
-func withNewline(s string) string {
-	if s != "" && !strings.HasSuffix(s, "\n") {
-		return s + "\n"
-	}
-	return s
-}
-
-// replace puts the text of a definition in the place of its older self; all other bytes stay.
-func replace(f store.File, def *catalogue.Definition) string {
-	defs, _ := catalogue.Parse(f.Path, []byte(f.Text))
-	for _, old := range defs {
-		if old.ID != def.ID {
-			continue
-		}
-		for _, p := range yamldoc.Split(f.Text) {
-			if p.Line == old.Line {
-				text := def.Text
-				if p.End < len(f.Text) {
-					text = withNewline(text)
-				}
-				return f.Text[:p.Start] + text + f.Text[p.End:]
-			}
-		}
-	}
-	return f.Text
-}
-
 // of gives the catalogue that a draft would make.
 func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, findings []check.Finding, err error) {
 	if head, err = s.Head(ctx); err != nil {
 		return nil, nil, nil, err
 	}
-	after = s.next(head, d)
-	cat, problems := s.desk.parse(after.Revision.Files)
-	after.Catalogue = cat
-	after.Changed = changedIn(head, cat, after.Revision.Number)
-	return head, after, problems, nil
+	after, findings = s.with(head, d)
+	return head, after, findings, nil
 }
 
-func (s *Service) next(head *State, d store.Draft) *State {
-	return &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: Apply(head.Revision.Files, d, s.desk.definitions)}}
+// with gives the state that a draft would make of a head, and what could not be read of it.
+func (s *Service) with(head *State, d store.Draft) (*State, []check.Finding) {
+	files, places := Apply(head.Revision.Files, d, s.desk.definitions)
+	after := &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: files}}
+	cat, problems := s.desk.parse(files)
+	for i, f := range problems {
+		for _, p := range places {
+			if f.Kind == "" && f.File == p.File && f.Line >= p.Line && f.Line <= p.End {
+				problems[i].Kind, problems[i].Name = p.Kind, p.Name
+			}
+		}
+	}
+	after.Catalogue = cat
+	after.Changed = changedIn(head, cat, after.Revision.Number)
+	return after, problems
 }
 
 // changedIn tells for each definition the revision in which its meaning last changed.
@@ -264,7 +218,16 @@ func (s *Service) CheckDraft(ctx context.Context, d store.Draft) ([]check.Findin
 
 func (s *Service) check(head, after *State, problems []check.Finding) []check.Finding {
 	world := check.World{Fleet: s.desk.rendered(after, after.Revision.Draft), Before: head.Catalogue, Volumes: s.desk.hosts.Volumes(), Cost: s.desk.cost}
-	findings := append(problems, check.Run(after.Catalogue, world)...)
+	unread := map[catalogue.ID]bool{} // what else is found of these only follows from it
+	for _, p := range problems {
+		unread[catalogue.ID{Kind: p.Kind, Name: p.Name}] = true
+	}
+	findings := problems
+	for _, f := range check.Run(after.Catalogue, world) {
+		if !unread[catalogue.ID{Kind: f.Kind, Name: f.Name}] {
+			findings = append(findings, f)
+		}
+	}
 	check.Sort(findings)
 	return findings
 }
@@ -272,8 +235,9 @@ func (s *Service) check(head, after *State, problems []check.Finding) []check.Fi
 // DefinitionChange is one definition that a draft adds, changes or removes.
 type DefinitionChange struct {
 	catalogue.ID
-	What string // added, changed, removed, reworded
-	Diff []render.Line
+	What          string // added, changed, removed, reworded
+	Before, After string
+	Diff          []render.Line
 }
 
 // Group is hosts that change in the same way.
@@ -330,20 +294,24 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 
 func definitionChanges(before, after *catalogue.Catalogue) []DefinitionChange {
 	var out []DefinitionChange
+	add := func(id catalogue.ID, what, a, b string) {
+		out = append(out, DefinitionChange{id, what, a, b, render.Diff(a, b, 3)})
+	}
 	for _, d := range after.All() {
 		old := before.Get(d.Kind, d.Name)
 		switch {
 		case old == nil:
-			out = append(out, DefinitionChange{d.ID, "added", render.Diff("", d.Text, 3)})
+			add(d.ID, "added", "", d.Text)
+		case old.Text == d.Text || strings.TrimSpace(old.Text) == strings.TrimSpace(d.Text):
 		case old.Digest() != d.Digest():
-			out = append(out, DefinitionChange{d.ID, "changed", render.Diff(old.Text, d.Text, 3)})
-		case strings.TrimSpace(old.Text) != strings.TrimSpace(d.Text):
-			out = append(out, DefinitionChange{d.ID, "reworded", render.Diff(old.Text, d.Text, 3)})
+			add(d.ID, "changed", old.Text, d.Text)
+		default:
+			add(d.ID, "reworded", old.Text, d.Text)
 		}
 	}
 	for _, d := range before.All() {
 		if after.Get(d.Kind, d.Name) == nil {
-			out = append(out, DefinitionChange{d.ID, "removed", render.Diff(d.Text, "", 3)})
+			add(d.ID, "removed", d.Text, "")
 		}
 	}
 	return out
@@ -372,6 +340,12 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 	if d.Whole && d.Base != head.Revision.Number {
 		return store.Revision{}, nil, Conflict{fmt.Sprintf("draft %d is a whole state made on revision %d, and %d is the newest now; load it again", id, d.Base, head.Revision.Number)}
 	}
+	if clash, err := s.overtaken(ctx, d); err != nil {
+		return store.Revision{}, nil, err
+	} else if clash != nil {
+		return store.Revision{}, nil, Conflict{fmt.Sprintf("%s was changed by revision %d after this draft was made; look at both with: synaxis draft conflicts %d, then keep the draft's with draft put, or give it up with draft revert",
+			clash.ID, clash.Other.Revision, id)}
+	}
 	findings := s.check(head, after, problems)
 	if check.HasErrors(findings) {
 		return store.Revision{}, findings, Rejected{findings}
@@ -385,6 +359,9 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 		now, err := t.Head()
 		if err != nil {
 			return err
+		}
+		if open, err := t.Draft(id); err != nil || !sameDraft(open, d) {
+			return errors.Join(err, Conflict{fmt.Sprintf("draft %d was edited at the same moment; look at the differences again", id)})
 		}
 		if now != head.Revision.Number {
 			return Conflict{fmt.Sprintf("revision %d was published at the same moment; look at the differences again", now)}

@@ -30,7 +30,8 @@ func TestApplySplices(t *testing.T) {
 	t.Parallel()
 	head := []store.File{{Path: "a.yaml", Text: one + "---\n" + two + "--- \n# the end\n"}, {Path: "b.yaml", Text: "destination: three\ndeliver: {discard: {}}"}}
 	add := func(path, text string) []store.File {
-		return Apply(head, store.Draft{Files: []store.File{{Path: path, Text: text}}}, reading)
+		files, _ := Apply(head, store.Draft{Files: []store.File{{Path: path, Text: text}}}, reading)
+		return files
 	}
 	newTwo := "destination: two # now a file\ndeliver: {file: {path: /x}}\n"
 	got := add("other.yaml", newTwo)
@@ -44,7 +45,8 @@ func TestApplySplices(t *testing.T) {
 	got = add("0.yaml", "destination: five\ndeliver: {discard: {}}\n")
 	require.Len(t, got, 3)
 	assert.Equal(t, "0.yaml", got[0].Path)
-	assert.Equal(t, []store.File{{Path: "z", Text: "t"}}, Apply(head, store.Draft{Whole: true, Files: []store.File{{Path: "z", Text: "t"}}}, reading))
+	got, _ = Apply(head, store.Draft{Whole: true, Files: []store.File{{Path: "z", Text: "t"}}}, reading)
+	assert.Equal(t, []store.File{{Path: "z", Text: "t"}}, got)
 	assert.Equal(t, one+"---\n"+two+"--- \n# the end\n", head[0].Text, "the head itself is not touched")
 }
 
@@ -67,7 +69,8 @@ func FuzzApply(f *testing.F) {
 			return
 		}
 		var all []*catalogue.Definition
-		for _, file := range Apply([]store.File{{Path: "a.yaml", Text: headText}}, store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}}, reading) {
+		files, _ := Apply([]store.File{{Path: "a.yaml", Text: headText}}, store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}}, reading)
+		for _, file := range files {
 			defs, problems := catalogue.Parse(file.Path, []byte(file.Text))
 			require.Empty(t, problems, "%q", file.Text)
 			all = append(all, defs...)
@@ -77,6 +80,21 @@ func FuzzApply(f *testing.F) {
 			got[d.ID] = d.Digest()
 		}
 		require.Equal(t, want, got)
+
+		// One definition after the other taken away leaves the others as they are.
+		for id := range want {
+			rest, _ := Apply(files, store.Draft{Edits: []store.DraftEdit{{Kind: id.Kind, Name: id.Name, Removed: true}}}, reading)
+			left := map[catalogue.ID]string{}
+			for _, file := range rest {
+				for _, d := range reading(file) {
+					left[d.ID] = d.Digest()
+				}
+			}
+			require.Len(t, left, len(want)-1, "%v of %v", id, files)
+			for other, digest := range left {
+				require.Equal(t, want[other], digest)
+			}
+		}
 	})
 }
 

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 
 	"golang.org/x/crypto/chacha20poly1305"
 
+	"synaxis/internal/service/auth"
 	"synaxis/internal/service/store"
 )
 
@@ -119,6 +119,33 @@ func (s *Secrets) Versions() map[string]int {
 // bound ties a sealed value to its name and version, so that rows cannot be exchanged.
 func bound(name string, version int) []byte { return fmt.Appendf(nil, "%s@%d", name, version) }
 
+// Describe changes what is said of a secret; its value and version stay.
+func (s *Secrets) Describe(ctx context.Context, who store.Person, name string, about, owner *string) (store.Secret, error) {
+	var out store.Secret
+	err := s.store.Update(ctx, func(t *store.Tx) error {
+		have, err := t.Secret(name)
+		if errors.Is(err, store.ErrNotFound) {
+			return store.Missingf("there is no secret %s; give it a value", name)
+		}
+		if err != nil {
+			return err
+		}
+		out = have
+		if about != nil {
+			out.About = *about
+		}
+		if owner != nil {
+			out.Owner = *owner
+		}
+		if err := t.DescribeSecret(out); err != nil {
+			return err
+		}
+		said := func(x store.Secret) map[string]string { return map[string]string{"about": x.About, "owner": x.Owner} }
+		return t.Audit(who, s.now(), "secret describe", name, said(have), said(out))
+	})
+	return out, s.after(ctx, err)
+}
+
 // Set keeps a new value; the secret is made when it is not there. It returns the new version.
 func (s *Secrets) Set(ctx context.Context, who store.Person, name, value string, about, owner *string) (store.Secret, error) {
 	if value == "" || len(value) > MaxValue {
@@ -169,6 +196,9 @@ func versionOf(n int) any {
 func (s *Secrets) Remove(ctx context.Context, who store.Person, name string) error {
 	err := s.store.Update(ctx, func(t *store.Tx) error {
 		have, err := t.Secret(name)
+		if errors.Is(err, store.ErrNotFound) {
+			return store.Missingf("there is no secret %s", name)
+		}
 		if err != nil {
 			return err
 		}
@@ -215,7 +245,7 @@ func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, 
 	}
 	var b [38]byte
 	_, _ = rand.Read(b[:])
-	text := "set_" + base64.RawURLEncoding.EncodeToString(b[6:])
+	text := auth.GrantPrefix + base64.RawURLEncoding.EncodeToString(b[6:])
 	sum := sha256.Sum256([]byte(text))
 	now := s.now()
 	g := store.Grant{ID: fmt.Sprintf("g%x", b[:6]), Hash: sum[:], Who: to, Secret: name, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts)}
@@ -237,21 +267,6 @@ func (s *Secrets) Revoke(ctx context.Context, who store.Person, name, id string)
 		}
 		return t.Audit(who, now, "secret revoke", name, id, nil)
 	})
-}
-
-// Granted tells who holds a token of Grant and for which secret; ErrNotFound when it is none that counts.
-func (s *Secrets) Granted(ctx context.Context, text string) (store.Grant, error) {
-	sum := sha256.Sum256([]byte(text))
-	all, err := s.store.Grants(ctx)
-	if err != nil {
-		return store.Grant{}, err
-	}
-	for _, g := range all {
-		if subtle.ConstantTimeCompare(g.Hash, sum[:]) == 1 && g.EndedAt.IsZero() && s.now().Before(g.ExpiresAt) {
-			return g, nil
-		}
-	}
-	return store.Grant{}, store.ErrNotFound
 }
 
 // List returns all secrets, and the grants that still count, by secret.

@@ -28,6 +28,27 @@ type Draft struct {
 	State         string
 	Revision      int // that it became
 	Files         []File
+	Edits         []DraftEdit
+}
+
+// DraftEdit is what a draft does to one definition, over what its files say: another text, or none.
+type DraftEdit struct {
+	Kind, Name, Text string
+	Removed          bool
+	Base             int // the newest revision when it was made
+	Who              string
+	At               time.Time
+}
+
+// PutDraftEdit writes an edit of a draft.
+func (t *Tx) PutDraftEdit(draft int, e DraftEdit) error {
+	return t.exec(`INSERT INTO draft_edits VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (draft, kind, name) DO UPDATE SET text=excluded.text,
+		removed=excluded.removed, base=excluded.base, who=excluded.who, at=excluded.at`, draft, e.Kind, e.Name, e.Text, e.Removed, e.Base, e.Who, stamp(e.At))
+}
+
+// RemoveDraftEdit takes an edit back.
+func (t *Tx) RemoveDraftEdit(draft int, kind, name string) error {
+	return t.exec(`DELETE FROM draft_edits WHERE draft=? AND kind=? AND name=?`, draft, kind, name)
 }
 
 // AddDraft writes a new draft and returns its number.
@@ -63,9 +84,15 @@ func scanDraft(r *sql.Rows) (d Draft, err error) {
 	return d, err
 }
 
-// Drafts returns the open drafts without their files, newest first.
+// Drafts returns the open drafts, newest first.
 func (s *Store) Drafts(ctx context.Context) ([]Draft, error) {
-	return list(ctx, s.read, scanDraft, draftColumns+`WHERE state=? ORDER BY id DESC`, DraftOpen)
+	all, err := list(ctx, s.read, scanDraft, draftColumns+`WHERE state=? ORDER BY id DESC`, DraftOpen)
+	for i := range all {
+		if err == nil {
+			err = fill(ctx, s.read, &all[i])
+		}
+	}
+	return all, err
 }
 
 // Draft returns one draft with its files.
@@ -74,8 +101,30 @@ func (s *Store) Draft(ctx context.Context, id int) (Draft, error) {
 	if err != nil {
 		return d, err
 	}
-	d.Files, err = list(ctx, s.read, scanFile, `SELECT file, text FROM draft_files WHERE draft=? ORDER BY file`, id)
-	return d, err
+	return d, fill(ctx, s.read, &d)
+}
+
+// Draft returns one draft as the change sees it.
+func (t *Tx) Draft(id int) (Draft, error) {
+	d, err := one(t.ctx, t.tx, scanDraft, draftColumns+`WHERE id=?`, id)
+	if err != nil {
+		return d, err
+	}
+	return d, fill(t.ctx, t.tx, &d)
+}
+
+// fill reads what a draft holds.
+func fill(ctx context.Context, from queryer, d *Draft) (err error) {
+	if d.Files, err = list(ctx, from, scanFile, `SELECT file, text FROM draft_files WHERE draft=? ORDER BY file`, d.ID); err != nil {
+		return err
+	}
+	d.Edits, err = list(ctx, from, func(r *sql.Rows) (e DraftEdit, err error) {
+		var at string
+		err = r.Scan(&e.Kind, &e.Name, &e.Text, &e.Removed, &e.Base, &e.Who, &at)
+		e.At = unstamp(at)
+		return e, err
+	}, `SELECT kind, name, text, removed, base, who, at FROM draft_edits WHERE draft=? ORDER BY kind, name`, d.ID)
+	return err
 }
 
 func scanFile(r *sql.Rows) (f File, err error) { return f, r.Scan(&f.Path, &f.Text) }

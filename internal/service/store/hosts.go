@@ -112,6 +112,36 @@ func (t *Tx) EndCredentials(host string, at time.Time) error {
 	return t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND ended_at=''`, stamp(at), host)
 }
 
+// Newcomer is an agent that came with the identity of another host, and waits for approval under a uid of its own.
+type Newcomer struct {
+	ID, UID         string
+	Credential      string // the id of the credential that it carries, which is the other host's
+	Host            string // whose identity it carries
+	HostID, Name    string // what it says of itself
+	Origin, Why     string
+	Since, DeniedAt time.Time
+	Approved        string // the name under which it may join; "" while it waits
+}
+
+// Newcomers returns all of them, oldest first; also those that were denied.
+func (s *Store) Newcomers(ctx context.Context) ([]Newcomer, error) {
+	return list(ctx, s.write, func(r *sql.Rows) (n Newcomer, err error) {
+		var since, denied string
+		err = r.Scan(&n.ID, &n.UID, &n.Credential, &n.Host, &n.HostID, &n.Name, &n.Origin, &n.Why, &since, &denied, &n.Approved)
+		n.Since, n.DeniedAt = unstamp(since), unstamp(denied)
+		return n, err
+	}, `SELECT id, uid, credential, host, host_id, name, origin, why, since, denied_at, approved FROM newcomers ORDER BY since, id`)
+}
+
+// PutNewcomer writes a newcomer.
+func (t *Tx) PutNewcomer(n Newcomer) error {
+	return t.exec(`INSERT INTO newcomers VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET name=excluded.name, origin=excluded.origin, denied_at=excluded.denied_at, approved=excluded.approved`,
+		n.ID, n.UID, n.Credential, n.Host, n.HostID, n.Name, n.Origin, n.Why, stamp(n.Since), stamp(n.DeniedAt), n.Approved)
+}
+
+// RemoveNewcomer forgets a newcomer.
+func (t *Tx) RemoveNewcomer(id string) error { return t.exec(`DELETE FROM newcomers WHERE id=?`, id) }
+
 // Session is a signed-in browser.
 type Session struct {
 	Hash      []byte

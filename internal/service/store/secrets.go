@@ -47,6 +47,11 @@ func (t *Tx) PutSecret(s Secret, sealed []byte) error {
 	return t.exec(`INSERT INTO secret_versions VALUES (?,?,?)`, s.Name, s.Version, sealed)
 }
 
+// DescribeSecret writes what is said of a secret.
+func (t *Tx) DescribeSecret(s Secret) error {
+	return t.exec(`UPDATE secrets SET about=?, owner=? WHERE name=?`, s.About, s.Owner, s.Name)
+}
+
 // RemoveSecret removes a secret with its versions and grants.
 func (t *Tx) RemoveSecret(name string) error {
 	for _, q := range []string{`DELETE FROM secret_versions WHERE name=?`, `DELETE FROM grants WHERE secret=?`, `DELETE FROM secrets WHERE name=?`} {

@@ -133,18 +133,42 @@ func (t *Tx) Audit(who Person, at time.Time, action, object string, before, afte
 
 // AuditEntry is one line of the audit.
 type AuditEntry struct {
+	ID                                         int
 	At                                         time.Time
 	Who, Origin, Action, Object, Before, After string
 }
 
-// AuditEntries returns the newest entries.
-func (s *Store) AuditEntries(ctx context.Context, limit int) ([]AuditEntry, error) {
+// AuditFilter chooses entries of the audit; what is empty holds for all.
+type AuditFilter struct {
+	Who, Action  string // Action may be the first word only
+	Object, Text string // parts
+	Since, Until time.Time
+	Below        int // entries before this one
+	Limit        int
+}
+
+// AuditEntries returns the newest entries that fit.
+func (s *Store) AuditEntries(ctx context.Context, f AuditFilter) ([]AuditEntry, error) {
+	query, args := `SELECT id, at, who, origin, action, object, before, after FROM audit WHERE 1`, []any{}
+	add := func(cond string, given bool, values ...any) {
+		if given {
+			query, args = query+" AND "+cond, append(args, values...)
+		}
+	}
+	add(`who = ?`, f.Who != "", f.Who)
+	add(`(action = ? OR substr(action, 1, length(?) + 1) = ? || ' ')`, f.Action != "", f.Action, f.Action, f.Action)
+	add(`instr(object, ?)`, f.Object != "", f.Object)
+	add(`(instr(before, ?) OR instr(after, ?))`, f.Text != "", f.Text, f.Text)
+	// Stamps have fractions of any length, so that they compare as times only up to the second.
+	add(`substr(at, 1, 19) >= ?`, !f.Since.IsZero(), f.Since.UTC().Format("2006-01-02T15:04:05"))
+	add(`substr(at, 1, 19) < ?`, !f.Until.IsZero(), f.Until.UTC().Format("2006-01-02T15:04:05"))
+	add(`id < ?`, f.Below > 0, f.Below)
 	return list(ctx, s.read, func(r *sql.Rows) (e AuditEntry, err error) {
 		var at string
-		err = r.Scan(&at, &e.Who, &e.Origin, &e.Action, &e.Object, &e.Before, &e.After)
+		err = r.Scan(&e.ID, &at, &e.Who, &e.Origin, &e.Action, &e.Object, &e.Before, &e.After)
 		e.At = unstamp(at)
 		return e, err
-	}, `SELECT at, who, origin, action, object, before, after FROM audit ORDER BY id DESC LIMIT ?`, limit)
+	}, query+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
 }
 
 func stamp(t time.Time) string {

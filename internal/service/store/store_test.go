@@ -55,7 +55,7 @@ func TestKeeps(t *testing.T) {
 	v, err := s.Meta(ctx, "k")
 	require.NoError(t, err)
 	assert.Equal(t, "v", v)
-	audit, err := s.AuditEntries(ctx, 5)
+	audit, err := s.AuditEntries(ctx, AuditFilter{Limit: 5})
 	require.NoError(t, err)
 	assert.Equal(t, []AuditEntry{{At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}}, audit)
 	_, err = s.Draft(ctx, 99)

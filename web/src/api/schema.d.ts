@@ -226,6 +226,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/host-edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set or remove labels and settings of many hosts at once, all or none */
+        post: operations["editHosts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/newcomers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Agents that carry the identity of another host and wait for approval */
+        get: operations["listNewcomers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/newcomers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Turn a newcomer away */
+        delete: operations["denyNewcomer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/newcomers/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a newcomer join under a name of its own */
+        post: operations["approveNewcomer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/inventory": {
         parameters: {
             query?: never;
@@ -277,6 +349,88 @@ export interface paths {
         post?: never;
         /** Discard a draft */
         delete: operations["discardDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{draft}/definitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+            };
+            cookie?: never;
+        };
+        /** The catalogue as it would be with a draft */
+        get: operations["listDraftDefinitions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{draft}/definitions/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        /** One definition as a draft has it */
+        get: operations["getDraftDefinition"];
+        /** Keep the text of a definition in a draft; a text that cannot be read is kept too, and reported */
+        put: operations["putDraftDefinition"];
+        post?: never;
+        /** Take a definition out of the catalogue in a draft */
+        delete: operations["removeDraftDefinition"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{draft}/definitions/{kind}/{name}/revert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give up what a draft does to a definition */
+        post: operations["revertDraftDefinition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{draft}/conflicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+            };
+            cookie?: never;
+        };
+        /** Definitions that another open draft, or a revision published since, changes too */
+        get: operations["listConflicts"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -334,6 +488,133 @@ export interface paths {
         /** Make a draft the newest revision */
         post: operations["publishDraft"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check the text of one definition as it stands, and tell who gets it */
+        post: operations["tryDefinition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/splice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change one value in a text; every other byte stays */
+        post: operations["spliceText"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kind and key of the language, every check, and the JSON Schema */
+        get: operations["getLanguage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Secrets, without their values */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the value of a secret, or what is said of it; the value is never shown again */
+        put: operations["setSecret"];
+        post?: never;
+        /** Remove a secret that nothing uses */
+        delete: operations["removeSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{secret}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let somebody set this secret and do nothing else; the token is given only here */
+        post: operations["grantSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{secret}/grants/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+                id: components["parameters"]["TokenID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a grant */
+        delete: operations["revokeGrant"];
         options?: never;
         head?: never;
         patch?: never;
@@ -537,6 +818,8 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         Status: {
+            /** @description agents with the identity of another host that wait for approval */
+            newcomers: number;
             version: string;
             published: number;
             inForce: number;
@@ -588,7 +871,10 @@ export interface components {
             token: string;
             /** Format: date-time */
             expiresAt: string;
+            /** @description the line to paste on a host */
             command: string;
+            /** @description how to start an agent that is installed already */
+            agent: string;
         };
         HostSummary: {
             name: string;
@@ -740,6 +1026,7 @@ export interface components {
             key: string;
             before: string;
             after: string;
+            removed?: boolean;
         };
         ImportChange: {
             host: string;
@@ -775,9 +1062,12 @@ export interface components {
             title?: string;
             /** @description the files are the whole wanted state; what is not in them goes */
             whole: boolean;
+            /** @description none: an empty draft, to edit definitions in */
             files: components["schemas"]["File"][];
         };
         DraftSummary: {
+            /** @description the definitions that it changes, as kind and name */
+            changes: string[];
             id: number;
             title: string;
             author: string;
@@ -820,6 +1110,8 @@ export interface components {
             findings: components["schemas"]["Finding"][];
         };
         DefinitionChange: {
+            before: string;
+            after: string;
             kind: string;
             name: string;
             /** @enum {string} */
@@ -871,6 +1163,219 @@ export interface components {
             revision: number;
             hosts: string[];
             usedBy: string[];
+        };
+        HostsEdit: {
+            /** @description which hosts: all, KEY=VALUE pairs, or a condition */
+            hosts: string;
+            /** @description these hosts instead */
+            names?: string[];
+            labels?: components["schemas"]["MapEdit"];
+            settings?: components["schemas"]["MapEdit"];
+            dryRun?: boolean;
+        };
+        HostsEdited: {
+            dryRun: boolean;
+            chosen: number;
+            changed: number;
+            /** @description of the hosts that change */
+            changes: components["schemas"]["ImportChange"][];
+        };
+        Newcomer: {
+            id: string;
+            /** @description whose identity it carries */
+            host: string;
+            hostId: string;
+            /** @description the address that it calls from */
+            origin: string;
+            /** Format: date-time */
+            since: string;
+            why: string;
+            connected: boolean;
+            /** @description the name that it reports */
+            name?: string;
+        };
+        NewcomerList: {
+            items: components["schemas"]["Newcomer"][];
+            next?: string;
+        };
+        Approval: {
+            name: string;
+            labels?: {
+                [key: string]: string;
+            };
+        };
+        DefinitionText: {
+            text: string;
+        };
+        DraftDefinition: {
+            kind: string;
+            name: string;
+            /** @enum {string} */
+            state: "same" | "added" | "changed" | "removed";
+            /** @description as the draft has it; empty when it removes it */
+            text: string;
+            /** @description as the newest revision has it; empty when it is new */
+            published: string;
+            etag: string;
+            file: string;
+            findings: components["schemas"]["Finding"][];
+        };
+        DraftDefinitionSummary: {
+            kind: string;
+            name: string;
+            about: string;
+            /** @enum {string} */
+            state: "same" | "added" | "changed" | "removed";
+            readable: boolean;
+            errors: number;
+            warnings: number;
+            hosts: number;
+        };
+        DraftDefinitionList: {
+            items: components["schemas"]["DraftDefinitionSummary"][];
+            next?: string;
+        };
+        ConflictSide: {
+            draft?: number;
+            revision?: number;
+            title: string;
+            author: string;
+            /** @description empty when it removes the definition */
+            text: string;
+        };
+        DefinitionConflict: {
+            kind: string;
+            name: string;
+            mine: components["schemas"]["ConflictSide"];
+            other: components["schemas"]["ConflictSide"];
+        };
+        ConflictList: {
+            items: components["schemas"]["DefinitionConflict"][];
+            next?: string;
+        };
+        Try: {
+            text: string;
+            /** @description the draft that it stands in; without it the newest revision */
+            draft?: number;
+        };
+        Tried: {
+            kind: string;
+            name: string;
+            /** @description the definition as JSON, for a form; absent when it cannot be read */
+            value?: unknown;
+            /** @description lines are those of the text */
+            findings: components["schemas"]["Finding"][];
+            /** @description how many hosts it is for */
+            chosen: number;
+            /** @description the first of them */
+            hosts: string[];
+            /** @description how many hosts would run something else than by the newest revision */
+            changes: number;
+            usedBy?: string[];
+        };
+        Splice: {
+            text: string;
+            /** @description keys; in lists #0, #1, and #+ for one more */
+            path: string[];
+            /** @description what to put there; absent or null takes it away */
+            value?: unknown;
+        };
+        Spliced: {
+            text: string;
+        };
+        LanguageKey: {
+            /** @description keys; * for a key of the writer's choice, # for an item of a list */
+            path: string[];
+            /** @enum {string} */
+            type: "text" | "boolean" | "integer" | "number" | "size" | "duration" | "choice" | "condition" | "expression" | "host-condition" | "any" | "list" | "table" | "object";
+            need: boolean;
+            doc: string;
+            example?: string;
+            default?: string;
+            choices?: string[];
+            /** @description the kind of definition whose name it holds */
+            names?: string;
+            /** @description may hold a secret */
+            secrets?: boolean;
+            /** @description may hold references to settings, labels and so on */
+            references?: boolean;
+            /** @description what an agent must be able to run for it */
+            part?: string;
+            later?: boolean;
+        };
+        LanguageKind: {
+            kind: string;
+            doc: string;
+            example?: string;
+            keys: components["schemas"]["LanguageKey"][];
+        };
+        CheckCode: {
+            code: string;
+            severity: components["schemas"]["Severity"];
+            fleet: boolean;
+            what: string;
+            why: string;
+            fix: string;
+        };
+        Language: {
+            kinds: components["schemas"]["LanguageKind"][];
+            checks: components["schemas"]["CheckCode"][];
+            /** @description labels of the hosts with some of their values */
+            labels: {
+                [key: string]: string[];
+            };
+            settings: string[];
+            secrets: string[];
+            schema: {
+                [key: string]: unknown;
+            };
+        };
+        Grant: {
+            id: string;
+            who: string;
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            /** Format: date-time */
+            expiresAt: string;
+        };
+        NewGrant: {
+            to: string;
+            /** @default 72h */
+            lasts: string;
+        };
+        CreatedGrant: {
+            id: string;
+            token: string;
+            /** Format: date-time */
+            expiresAt: string;
+            /** @description a page on which the secret can be set */
+            url: string;
+        };
+        Secret: {
+            name: string;
+            about: string;
+            owner: string;
+            /** @description 0: definitions ask for it, and it is not set */
+            version: number;
+            /** Format: date-time */
+            createdAt?: string;
+            /** Format: date-time */
+            setAt?: string;
+            setBy: string;
+            usedBy: string[];
+            /** @description how many hosts need it */
+            hosts: number;
+            grants: components["schemas"]["Grant"][];
+        };
+        SecretList: {
+            items: components["schemas"]["Secret"][];
+            next?: string;
+        };
+        SecretValue: {
+            value?: string;
+            about?: string;
+            owner?: string;
         };
         RevisionSummary: {
             number: number;
@@ -958,6 +1463,7 @@ export interface components {
             next?: string;
         };
         AuditEntry: {
+            id: string;
             /** Format: date-time */
             at: string;
             who: string;
@@ -989,6 +1495,9 @@ export interface components {
         DraftID: number;
         Kind: string;
         DefinitionName: string;
+        SecretName: string;
+        /** @description the etag that was read; * for what is not there yet */
+        IfMatch: string;
         RevisionNumber: number;
         RolloutID: number;
     };
@@ -1177,6 +1686,8 @@ export interface operations {
     listHosts: {
         parameters: {
             query?: {
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier" */
+                hosts?: string;
                 /** @description KEY=VALUE, repeated: all must hold */
                 label?: string[];
                 state?: components["schemas"]["State"];
@@ -1255,7 +1766,10 @@ export interface operations {
     editHostLabels: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the etag that was read; * for what is not there yet */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 host: components["parameters"]["HostName"];
             };
@@ -1282,7 +1796,10 @@ export interface operations {
     editHostSettings: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the etag that was read; * for what is not there yet */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 host: components["parameters"]["HostName"];
             };
@@ -1348,6 +1865,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editHosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostsEdit"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsEdited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNewcomers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewcomerList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    denyNewcomer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    approveNewcomer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approval"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1489,6 +2100,158 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listDraftDefinitions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftDefinitionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDraftDefinition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftDefinition"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putDraftDefinition: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the etag that was read; * for what is not there yet */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DefinitionText"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftDefinition"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDraftDefinition: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the etag that was read; * for what is not there yet */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revertDraftDefinition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+                kind: components["parameters"]["Kind"];
+                name: components["parameters"]["DefinitionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConflicts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft: components["parameters"]["DraftID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConflictList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     checkDraft: {
         parameters: {
             query?: never;
@@ -1558,6 +2321,195 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Published"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryDefinition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    spliceText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Splice"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spliced"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLanguage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Language"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretValue"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    grantSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGrant"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreatedGrant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: components["parameters"]["SecretName"];
+                id: components["parameters"]["TokenID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -1753,7 +2705,18 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
+                who?: string;
+                /** @description what was done, or its first word: host, draft, secret */
+                action?: string;
+                /** @description a part of the name of what was changed */
+                object?: string;
+                /** @description a part of what was before or after */
+                text?: string;
+                since?: string;
+                until?: string;
                 limit?: number;
+                /** @description the cursor that the last page gave as next */
+                after?: string;
             };
             header?: never;
             path?: never;

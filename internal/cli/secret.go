@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/yamldoc"
+)
+
+func (a *app) secretCmd() *cobra.Command {
+	cmd := group("secret", "Secrets: kept sealed, referred to by name, never shown again")
+	cmd.AddCommand(a.secretListCmd(), a.secretShowCmd(), a.secretSetCmd(), a.secretRemoveCmd(), a.secretGrantCmd(), a.secretRevokeCmd())
+	return cmd
+}
+
+func (a *app) completeSecrets() func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return a.complete(func(cmd *cobra.Command, c *contract.Client) []string {
+		l, _, _ := answer[contract.SecretList](c.ListSecrets(cmd.Context()))
+		return names(l.Items, func(s contract.Secret) string { return s.Name })
+	})
+}
+
+func secretState(s contract.Secret) string {
+	if s.Version == 0 {
+		return "✖ not set"
+	}
+	return fmt.Sprintf("version %d", s.Version)
+}
+
+func (a *app) secretListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List secrets: owner, when rotated, what uses them", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, raw, err := answer[contract.SecretList](c.ListSecrets(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				if len(l.Items) == 0 {
+					a.printf("No secret yet: synaxis secret set NAME < file\n")
+					return
+				}
+				var rows [][]string
+				for _, s := range l.Items {
+					rows = append(rows, []string{s.Name, secretState(s), ago(s.SetAt), s.Owner, fmt.Sprint(s.Hosts), strings.Join(s.UsedBy, ", ")})
+				}
+				a.table([]string{"secret", "value", "rotated", "owner", "hosts", "used by"}, rows, 5)
+			})
+		},
+	}
+}
+
+func (a *app) secretShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "What is known of a secret, but its value", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, _, err := answer[contract.SecretList](c.ListSecrets(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			for _, s := range l.Items {
+				if s.Name == args[0] {
+					return a.showValue(s, func() { a.secret(s) })
+				}
+			}
+			hint := ""
+			if near := yamldoc.Nearest(args[0], names(l.Items, func(s contract.Secret) string { return s.Name })); near != "" {
+				hint = "; did you mean " + near + "?"
+			}
+			return fmt.Errorf("there is no secret %s%s", args[0], hint)
+		},
+	}
+}
+
+func (a *app) secret(s contract.Secret) {
+	rotated := when(s.SetAt)
+	if s.SetBy != "" {
+		rotated += " by " + s.SetBy
+	}
+	used := strings.Join(s.UsedBy, ", ")
+	if used == "" {
+		used = "nothing"
+	}
+	a.facts("secret", s.Name, "value", secretState(s), "about", s.About, "owner", s.Owner, "rotated", rotated, "created", when(s.CreatedAt), "used by", used, "hosts", plural(s.Hosts, "host", "hosts"))
+	for _, g := range s.Grants {
+		a.printf("granted to %s until %s (%s)\n", g.Who, when(&g.ExpiresAt), g.Id)
+	}
+}
+
+func (a *app) secretSetCmd() *cobra.Command {
+	var about, owner, file string
+	var keep bool
+	cmd := &cobra.Command{
+		Use: "set NAME", Short: "Set the value from standard input; hosts that need it get it with the next rollout", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		Long: `Reads the value from standard input, or from --file; one newline at its end is taken off. The value is kept sealed and
+never shown again. With --about or --owner alone, only these are changed.`,
+		Example: "  synaxis secret set archive_token < token.txt\n  synaxis secret set archive_token --owner \"Harbour archive\" --about \"Token of the archive's gate\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var body contract.SecretValue
+			if cmd.Flags().Changed("about") {
+				body.About = &about
+			}
+			if cmd.Flags().Changed("owner") {
+				body.Owner = &owner
+			}
+			if body.About == nil && body.Owner == nil || file != "" || keep {
+				value, err := a.secretValue(file)
+				if err != nil {
+					return err
+				}
+				body.Value = &value
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			s, raw, err := answer[contract.Secret](c.SetSecret(cmd.Context(), args[0], body))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				if body.Value == nil {
+					a.printf("Secret %s is described\n", s.Name)
+					return
+				}
+				a.printf("Secret %s is set, version %d. It is not shown again.\n", s.Name, s.Version)
+				if s.Hosts > 0 {
+					a.printf("%s need it: they get this version with the next rollout.\n", plural(s.Hosts, "host", "hosts"))
+				}
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&about, "about", "", "what it is for")
+	f.StringVar(&owner, "owner", "", "who looks after it")
+	f.StringVar(&file, "file", "", "read the value from this file")
+	f.BoolVar(&keep, "value", false, "read a value too, when --about or --owner is given")
+	return cmd
+}
+
+// secretValue reads a value without its last newline.
+func (a *app) secretValue(file string) (string, error) {
+	var text []byte
+	var err error
+	if file != "" {
+		text, err = os.ReadFile(file)
+	} else {
+		if f, ok := a.in.(*os.File); ok {
+			if info, serr := f.Stat(); serr == nil && info.Mode()&os.ModeCharDevice != 0 {
+				fmt.Fprint(a.errOut, "Value, then Ctrl-D: ")
+			}
+		}
+		text, err = io.ReadAll(io.LimitReader(a.in, 1<<20))
+	}
+	if err != nil {
+		return "", fmt.Errorf("read the value: %w", err)
+	}
+	value := strings.TrimSuffix(strings.TrimSuffix(string(text), "\n"), "\r")
+	if value == "" {
+		return "", usagef("no value was given; give it on standard input or with --file")
+	}
+	return value, nil
+}
+
+func (a *app) secretRemoveCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Remove a secret that nothing uses", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, _, err := answer[struct{}](c.RemoveSecret(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.showValue(map[string]string{"name": args[0], "state": "removed"}, func() { a.printf("Secret %s is removed\n", args[0]) })
+		},
+	}
+}
+
+func (a *app) secretGrantCmd() *cobra.Command {
+	var to, lasts string
+	cmd := &cobra.Command{
+		Use: "grant NAME", Short: "Let somebody set this secret, and do nothing else", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		Example: "  synaxis secret grant archive_token --to \"Ines, harbour archive\" --lasts 24h",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, raw, err := answer[contract.CreatedGrant](c.GrantSecret(cmd.Context(), args[0], contract.NewGrant{To: to, Lasts: &lasts}))
+			if err != nil {
+				return err
+			}
+			return a.show(raw, func() {
+				a.printf("Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  SYNAXIS_TOKEN=%s synaxis secret set %s\n", g.Id, when(&g.ExpiresAt), to, g.Url, g.Token, args[0])
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "who may set it, for the audit")
+	cmd.Flags().StringVar(&lasts, "lasts", "72h", "how long")
+	_ = cmd.MarkFlagRequired("to")
+	return cmd
+}
+
+func (a *app) secretRevokeCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "revoke NAME GRANT", Short: "End a grant", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeSecrets(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, _, err := answer[struct{}](c.RevokeGrant(cmd.Context(), args[0], args[1])); err != nil {
+				return err
+			}
+			return a.showValue(map[string]string{"id": args[1], "state": "ended"}, func() { a.printf("Grant %s is ended\n", args[1]) })
+		},
+	}
+}
