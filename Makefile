@@ -9,7 +9,7 @@ CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
 
 .DEFAULT_GOAL := help
-.PHONY: help build web generate generated test lint bench demo once screenshots clean chromium fuzz torture
+.PHONY: help build web generate generated test lint bench demo once screenshots clean chromium fuzz torture join-trial
 
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -67,6 +67,9 @@ fuzz: ## fuzz the core, ten seconds each
 
 torture: build ## half an hour of kills and rotations
 	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
+
+join-trial: build ## join a host for real: a Debian of its own with systemd (needs root and debootstrap)
+	sh test/join/systemd.sh bin
 
 clean: ## remove what was built
 	rm -rf bin web/node_modules internal/service/console/dist/assets $(CONSOLE)

@@ -63,10 +63,10 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 	assert.Empty(t, tried.Findings)
 	assert.Equal(t, 3, tried.Chosen)
 	assert.Equal(t, "now", tried.Value.(map[string]any)["read"].(map[string]any)["first-read"])
-	put := get[contract.DraftDefinition](t, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText{Text: spliced.Text})), nil)
+	put := get[contract.DraftDefinition](t, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText(spliced))), nil)
 	assert.Equal(t, contract.DraftDefinitionStateChanged, put.State)
-	bad(412, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText{Text: spliced.Text})), nil)
-	bad(400, first(c.PutDraftDefinition(ctx, draft, "source", "other", nil, contract.DefinitionText{Text: spliced.Text})), nil)
+	bad(412, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText(spliced))), nil)
+	bad(400, first(c.PutDraftDefinition(ctx, draft, "source", "other", nil, contract.DefinitionText(spliced))), nil)
 	get[struct{}](t, first(c.RemoveDraftDefinition(ctx, draft, "destination", "out", nil)), nil)
 	states := map[string]contract.DraftDefinitionSummaryState{}
 	for _, x := range get[contract.DraftDefinitionList](t, first(c.ListDraftDefinitions(ctx, draft)), nil).Items {

@@ -91,3 +91,8 @@ func TestCheckNeedsNoService(t *testing.T) {
 	_, code = run("status", "--url", "nowhere")
 	assert.Equal(t, exitUsage, code)
 }
+
+func TestLegible(t *testing.T) {
+	t.Parallel()
+	assert.Equal(t, `{"a":"x > y && <b> \\u003e \n \""}`, string(legible([]byte(`{"a":"x \u003e y \u0026\u0026 \u003cb\u003e \\u003e \n \""}`))))
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -20,14 +21,13 @@ import (
 func (a *app) show(raw []byte, table func()) error {
 	switch a.output {
 	case "json":
-		var v any
-		if err := json.Unmarshal(raw, &v); err != nil {
+		var b bytes.Buffer
+		if err := json.Indent(&b, legible(bytes.TrimSpace(raw)), "", "  "); err != nil {
 			return err
 		}
-		e := json.NewEncoder(a.out)
-		e.SetEscapeHTML(false)
-		e.SetIndent("", "  ")
-		return e.Encode(json.RawMessage(raw))
+		b.WriteByte('\n')
+		_, err := b.WriteTo(a.out)
+		return err
 	case "yaml":
 		out, err := yamlText(raw)
 		if err != nil {
@@ -38,6 +38,25 @@ func (a *app) show(raw []byte, table func()) error {
 	}
 	table()
 	return nil
+}
+
+// legible writes < > and & as they are: JSON made for pages has them escaped, and people paste from it.
+func legible(raw []byte) []byte {
+	out := make([]byte, 0, len(raw))
+	for i := 0; i < len(raw); i++ {
+		if raw[i] != '\\' || i+1 == len(raw) {
+			out = append(out, raw[i])
+			continue
+		}
+		if i+6 <= len(raw) {
+			if c, ok := map[string]byte{`\u003c`: '<', `\u003e`: '>', `\u0026`: '&'}[string(raw[i:i+6])]; ok {
+				out, i = append(out, c), i+5
+				continue
+			}
+		}
+		out, i = append(out, raw[i], raw[i+1]), i+1
+	}
+	return out
 }
 
 // yamlText writes JSON as YAML, with the keys in their order.

@@ -89,15 +89,6 @@ func (s *splicer) lineEnd(at int) int {
 
 func (s *splicer) lineStart(at int) int { return strings.LastIndexByte(s.text[:at], '\n') + 1 }
 
-func (s *splicer) indent(at int) int {
-	from := s.lineStart(at)
-	n := 0
-	for from+n < len(s.text) && s.text[from+n] == ' ' {
-		n++
-	}
-	return n
-}
-
 // start is where the text of a node begins.
 func (s *splicer) start(n *Node) int {
 	if n.flow {

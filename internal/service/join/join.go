@@ -218,7 +218,7 @@ func (j *Join) serveNeeds(c *gin.Context) {
 	c.String(http.StatusOK, "%s", Needs(head.Catalogue, &h))
 }
 
-// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, cpu=SHARE, memory=BYTES.
+// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, cpu=SHARE, memory=SIZE.
 func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 	var b strings.Builder
 	settings, _ := cat.Layers(h, nil)
@@ -237,11 +237,19 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 				fmt.Fprintf(&b, "cpu=%g%%\n", d.Agents.CPU*100)
 			}
 			if d.Agents.Memory > 0 {
-				fmt.Fprintf(&b, "memory=%d\n", d.Agents.Memory)
+				fmt.Fprintf(&b, "memory=%s\n", unitSize(d.Agents.Memory))
 			}
 		}
 	}
 	return b.String()
+}
+
+// unitSize writes bytes as units of systemd do, whose M are MiB.
+func unitSize(n int64) string {
+	if n%(1<<20) == 0 {
+		return fmt.Sprintf("%dM", n>>20)
+	}
+	return strconv.FormatInt(n, 10)
 }
 
 // entries are the ports that a source listens on, as they are written.

@@ -1,0 +1,77 @@
+#!/bin/sh
+# Runs the join line for real on a Debian of its own: a root made by debootstrap, with its own processes and network, in which
+# systemd is the first process. Needs root and debootstrap. Call: systemd.sh BIN [ROOT]; ROOT is used again when it is there.
+set -eu
+BIN=$(cd "$1" && pwd)
+ROOT=${2:-$(mktemp -d)/root}
+if [ "${BOOT:-}" = yes ]; then
+	mount --bind "$ROOT" "$ROOT"
+	mount -t proc proc "$ROOT/proc"
+	mount --rbind /dev "$ROOT/dev"
+	mount -t tmpfs tmpfs "$ROOT/run"
+	mount -t tmpfs tmpfs "$ROOT/tmp"
+	mount -t tmpfs tmpfs "$ROOT/sys"
+	mkdir -p "$ROOT/sys/fs/cgroup" "$ROOT/programs"
+	mount -t cgroup2 none "$ROOT/sys/fs/cgroup"
+	mount --bind "$BIN" "$ROOT/programs"
+	: >"$ROOT/etc/machine-id"
+	ip link set lo up
+	exec chroot "$ROOT" /usr/bin/env -i container=trial PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/systemd --log-target=null --show-status=false --unit=multi-user.target
+fi
+[ -x "$ROOT/lib/systemd/systemd" ] || debootstrap --variant=minbase --include=systemd,systemd-sysv,curl,ca-certificates stable "$ROOT"
+BOOT=yes unshare --mount --pid --net --uts --cgroup --fork --kill-child sh "$0" "$BIN" "$ROOT" </dev/null >/dev/null 2>&1 &
+outer=$!
+trap 'kill -9 $outer 2>/dev/null' EXIT INT TERM
+first=
+n=0
+while [ -z "$first" ] || ! nsenter -t "$first" -m -p -n chroot "$ROOT" systemctl is-system-running 2>/dev/null | grep -q 'running\|degraded'; do
+	n=$((n + 1))
+	[ $n -lt 100 ] || { echo "systemd does not start here" >&2; exit 1; }
+	sleep 0.3
+	first=$(cat "/proc/$outer/task/$outer/children" 2>/dev/null | tr -d ' ')
+done
+nsenter -t "$first" -m -p -n -u -C chroot "$ROOT" env SYSTEMD_IGNORE_CHROOT=1 sh -eu <<'EOF'
+cd /tmp
+: >service.log
+/programs/synaxisd --data /tmp/data --listen 127.0.0.1:7800 --tls-auto 2>service.log &
+service=$!
+n=0
+until grep -q msg=listening service.log; do n=$((n + 1)); [ $n -lt 100 ] || exit 1; sleep 0.1; done
+export SYNAXIS_URL=https://127.0.0.1:7800 SYNAXIS_TOKEN=$(cat data/admin.token) SYNAXIS_PIN=$(grep -o 'sha256:[0-9a-f]*' service.log | head -1)
+cat >catalogue.yaml <<'YAML'
+agents: boxes
+hosts: all
+limits: {cpu: 20%, memory: 64MiB}
+---
+source: bridge
+hosts: {role: relay}
+read: {syslog: {listen: {port: 514, transport: udp}}}
+format: raw
+send: [{to: away}]
+---
+destination: away
+deliver: {discard: {}}
+YAML
+/programs/synaxis draft load catalogue.yaml >/dev/null
+/programs/synaxis draft publish 1 >/dev/null
+line=$(/programs/synaxis join-token create --label role=relay | grep join.sh)
+echo "$ $line --name relay-1"
+sh -c "$line --name relay-1"
+echo "$ systemctl status synaxis-agent"
+systemctl status synaxis-agent --no-pager | head -8
+[ "$(systemctl is-enabled synaxis-agent)" = enabled ]
+pid=$(systemctl show -p MainPID --value synaxis-agent)
+grep '^CapAmb' /proc/$pid/status
+grep -q '^CapAmb:.*0400$' /proc/$pid/status # CAP_NET_BIND_SERVICE and nothing else
+[ "$(stat -c %U /proc/$pid)" = synaxis-agent ]
+[ "$(systemctl show -p MemoryMax --value synaxis-agent)" = 67108864 ]
+[ "$(systemctl show -p CPUQuotaPerSecUSec --value synaxis-agent)" = 200ms ]
+echo "$ synaxis host list"
+/programs/synaxis host list
+echo "$ sh /usr/local/lib/synaxis-agent/join.sh --uninstall --purge"
+sh /usr/local/lib/synaxis-agent/join.sh --uninstall --purge --name relay-1
+! systemctl cat synaxis-agent >/dev/null 2>&1
+[ ! -e /usr/local/bin/synaxis-agent ] && [ ! -e /var/lib/synaxis-agent ]
+kill $service
+echo "All as it should be."
+EOF
