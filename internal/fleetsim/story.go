@@ -2,6 +2,7 @@ package fleetsim
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -69,7 +70,37 @@ func (d *Demo) start(ctx context.Context) (err error) {
 		return err
 	}
 	d.say("examples/ferry-line is published as revision %d", revision)
-	return d.rollOut(ctx)
+	if err := d.rollOut(ctx); err != nil {
+		return err
+	}
+	return d.desk(ctx)
+}
+
+// desk leaves on the desk what an administrator would find there in the morning: secrets, and a draft full of mistakes.
+func (d *Demo) desk(ctx context.Context) error {
+	for _, s := range []struct{ name, about, owner string }{
+		{"archive_token", "Lets the hosts write to the harbour archive", "Ines, harbour archive"},
+		{"mask_key", "Keys the hashes that stand for passenger names", "Watch desk"},
+	} {
+		value := rand.Text()
+		if _, err := answer[contract.Secret](d.client.SetSecret(ctx, s.name, contract.SecretValue{Value: &value, About: &s.about, Owner: &s.owner})); err != nil {
+			return err
+		}
+	}
+	title := "Winter timetable, loaded in a hurry"
+	draft, err := answer[contract.Draft](d.client.LoadDraft(ctx, contract.NewDraft{Title: &title, Files: []contract.File{{Path: "winter.yaml", Text: examples.Mistakes}}}))
+	if err != nil {
+		return err
+	}
+	codes := map[string]bool{}
+	for _, f := range draft.Findings {
+		codes[f.Code] = true
+	}
+	d.say("Draft %d, %q, trips %d of the checks: synaxis draft check %d", draft.Id, title, len(codes), draft.Id)
+	if len(codes) < 12 {
+		return fmt.Errorf("the draft of mistakes trips only %d checks", len(codes))
+	}
+	return nil
 }
 
 // startService runs the service in this process.

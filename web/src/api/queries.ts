@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { client, take, type Schemas } from './client'
 
-export type HostFilter = { q?: string; state?: Schemas['State']; label?: string[]; retired?: boolean }
+export type HostFilter = { q?: string; hosts?: string; state?: Schemas['State']; label?: string[]; retired?: boolean }
 
 export const useStatus = () => useQuery({ queryKey: ['status'], queryFn: () => take(client.GET('/status')) })
 
@@ -63,4 +63,35 @@ export const useRollout = (rollout: MaybeRefOrGetter<number>) =>
   useQuery({
     queryKey: ['rollout', computed(() => toValue(rollout))],
     queryFn: () => take(client.GET('/rollouts/{rollout}', { params: { path: { rollout: toValue(rollout) } } })),
+  })
+
+export const useDraftDefinitions = (draft: MaybeRefOrGetter<number>, open: MaybeRefOrGetter<boolean> = true) =>
+  useQuery({
+    queryKey: ['draft', computed(() => toValue(draft)), 'definitions'],
+    queryFn: () => take(client.GET('/drafts/{draft}/definitions', { params: { path: { draft: toValue(draft) } } })),
+    enabled: computed(() => toValue(open)),
+  })
+
+export const useConflicts = (draft: MaybeRefOrGetter<number>, open: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: ['draft', computed(() => toValue(draft)), 'conflicts'],
+    queryFn: () => take(client.GET('/drafts/{draft}/conflicts', { params: { path: { draft: toValue(draft) } } })),
+    enabled: computed(() => toValue(open)),
+  })
+
+export const useLanguage = () => useQuery({ queryKey: ['language'], queryFn: () => take(client.GET('/language')), staleTime: 60_000, refetchInterval: false })
+
+export const useSecrets = () => useQuery({ queryKey: ['secrets'], queryFn: () => take(client.GET('/secrets')) })
+
+export const useJoinTokens = () => useQuery({ queryKey: ['join-tokens'], queryFn: () => take(client.GET('/join-tokens')) })
+
+export const useNewcomers = () => useQuery({ queryKey: ['hosts', 'newcomers'], queryFn: () => take(client.GET('/newcomers')) })
+
+export type AuditFilter = { who?: string; action?: string; object?: string; text?: string; since?: string; until?: string }
+
+export const useAudit = (filter: MaybeRefOrGetter<AuditFilter>) =>
+  useQuery({
+    queryKey: ['audit', computed(() => toValue(filter))],
+    queryFn: () => take(client.GET('/audit', { params: { query: { ...toValue(filter), limit: 200 } } })),
+    placeholderData: (old) => old,
   })

@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 
 /** Findings, grouped by the definition that they are about; errors first. */
-const props = defineProps<{ findings: Schemas['Finding'][] }>()
+const props = defineProps<{ findings: Schemas['Finding'][]; draft?: number }>()
 const groups = computed(() => {
   const by = new Map<string, Schemas['Finding'][]>()
   for (const f of props.findings) {
@@ -18,13 +18,14 @@ const mark = { error: '✖', warning: '▲', note: '·' } as const
 
 <template>
   <section v-for="[name, list] in groups" :key="name" class="mb-6">
-    <h3 class="machine mb-1 font-medium">{{ name }}</h3>
+    <h3 class="mb-1 flex items-baseline gap-4"><span class="machine font-medium">{{ name }}</span><router-link v-if="draft && list[0]?.kind" class="link text-table" :to="`/changes/${draft}/edit/${name.replace(' ', '/')}`">Edit</router-link></h3>
     <ul class="border-t border-line">
       <li v-for="(f, i) in list" :key="i" class="grid grid-cols-[6rem_1fr] gap-4 border-b border-line py-2">
         <span class="font-medium" :class="look[f.severity]"><span aria-hidden="true">{{ mark[f.severity] }}</span> {{ f.severity }}</span>
         <div class="min-w-0">
           <p class="first-letter:uppercase">{{ f.reason }}</p>
           <p v-if="f.fix" class="text-soft first-letter:uppercase">{{ f.fix }}</p>
+          <p v-if="f.hosts.length" class="machine text-soft">{{ f.hosts.slice(0, 6).join(', ') }}<template v-if="f.hosts.length > 6"> and {{ f.hosts.length - 6 }} more</template></p>
           <p class="machine break-all text-soft">{{ f.file }}:{{ f.line }}:{{ f.column }} · {{ f.code }}</p>
         </div>
       </li>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
-import { ArrowPathRoundedSquareIcon, BookOpenIcon, ComputerDesktopIcon, PencilSquareIcon, ServerStackIcon, SunIcon } from '@heroicons/vue/24/outline'
+import { ArrowPathRoundedSquareIcon, BookOpenIcon, ClipboardDocumentListIcon, ComputerDesktopIcon, KeyIcon, PencilSquareIcon, ServerStackIcon, SunIcon, TicketIcon } from '@heroicons/vue/24/outline'
 import { useRouter } from 'vue-router'
 import { client, queryClient, take } from '../api/client'
 import { useStatus } from '../api/queries'
@@ -17,6 +17,11 @@ const places = [
   { name: 'Catalogue', to: '/catalogue', icon: BookOpenIcon },
   { name: 'Changes', to: '/changes', icon: PencilSquareIcon },
   { name: 'Rollouts', to: '/rollouts', icon: ArrowPathRoundedSquareIcon },
+]
+const administration = [
+  { name: 'Secrets', to: '/secrets', icon: KeyIcon },
+  { name: 'Join tokens', to: '/tokens', icon: TicketIcon },
+  { name: 'Audit', to: '/audit', icon: ClipboardDocumentListIcon },
 ]
 const themes: { is: Theme; word: string }[] = [
   { is: 'system', word: 'As the system' },
@@ -36,13 +41,16 @@ async function signOut() {
     <a href="#content" class="sr-only focus:not-sr-only">To the content</a>
     <nav class="flex flex-wrap gap-1 border-line bg-sunk p-3 md:sticky md:top-0 md:h-screen md:flex-col md:flex-nowrap md:border-r" aria-label="Places">
       <p class="mb-4 flex items-center gap-2 px-2 py-1 text-section font-semibold"><img src="/icon.svg" alt="" class="size-6" />Synaxis</p>
-      <router-link
-        v-for="p in places" :key="p.to" :to="p.to"
-        class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
-        :class="{ 'bg-sheet !text-ink font-medium': p.to === '/' ? $route.path === '/' : $route.path.startsWith(p.to) }"
-      >
-        <component :is="p.icon" class="size-5" aria-hidden="true" />{{ p.name }}
-      </router-link>
+      <template v-for="(group, n) in [places, administration]" :key="n">
+        <p v-if="n" class="hidden px-2 pt-5 pb-1 text-table text-soft md:block">Administration</p>
+        <router-link
+          v-for="p in group" :key="p.to" :to="p.to"
+          class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
+          :class="{ 'bg-sheet !text-ink font-medium': p.to === '/' ? $route.path === '/' : $route.path.startsWith(p.to) }"
+        >
+          <component :is="p.icon" class="size-5" aria-hidden="true" />{{ p.name }}
+        </router-link>
+      </template>
       <Menu as="div" class="relative md:mt-auto">
         <MenuButton class="flex h-9 w-full items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"><ComputerDesktopIcon class="size-5" aria-hidden="true" />Admin</MenuButton>
         <MenuItems class="absolute z-20 w-44 rounded-md border border-line bg-sheet p-1 shadow-lg md:bottom-10">

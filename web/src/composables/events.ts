@@ -3,9 +3,10 @@ import { queryClient } from '../api/client'
 
 /** What each topic of the stream makes stale. */
 const stale: Record<string, string[]> = {
-  hosts: ['hosts', 'host', 'status'],
+  hosts: ['hosts', 'host', 'status', 'join-tokens', 'audit'],
   numbers: ['hosts', 'host', 'status'],
-  drafts: ['drafts', 'draft', 'status'],
+  drafts: ['drafts', 'draft', 'status', 'audit'],
+  secrets: ['secrets', 'language', 'audit'],
   revisions: ['revisions', 'catalogue', 'status', 'drafts'],
   rollouts: ['rollouts', 'rollout', 'status', 'hosts', 'host'],
 }

@@ -23,9 +23,9 @@ const open = (k: string, n: string) => router.push(`/catalogue/${k}/${n}`)
 </script>
 
 <template>
-  <PageHead title="Catalogue"><p v-if="data?.revision" class="text-soft">As published in revision {{ data.revision }}</p></PageHead>
+  <PageHead title="Catalogue"><p v-if="data?.revision" class="text-soft">As published in revision {{ data.revision }}. It is changed in a draft.</p></PageHead>
   <Answer :pending="isPending" :error="error" what="The catalogue">
-    <p v-if="!data?.revision" class="text-soft">Nothing has been published yet. Load a folder of definitions with <span class="machine text-ink">synaxis draft load DIR</span>.</p>
+    <p v-if="!data?.revision" class="text-soft">Nothing has been published yet. <router-link to="/changes" class="link">Begin a draft</router-link>, or load a folder of definitions with <span class="machine text-ink">synaxis draft load DIR</span>.</p>
     <template v-else>
       <div class="mb-4 flex flex-wrap items-center gap-4">
         <input v-model="text" type="search" class="field w-80" placeholder="Part of a name or description" aria-label="Filter definitions" />
@@ -41,7 +41,7 @@ const open = (k: string, n: string) => router.push(`/catalogue/${k}/${n}`)
           <tr v-for="d in rows" :key="d.kind + d.name" tabindex="0" @click="open(d.kind, d.name)" @keydown="rowKeys($event, () => open(d.kind, d.name))">
             <td class="text-soft">{{ d.kind }}</td>
             <td class="machine font-medium whitespace-nowrap">{{ d.name }}</td>
-            <td class="num">{{ d.kind === 'source' || d.kind === 'settings' ? number(d.hosts) : '–' }}</td>
+            <td class="num">{{ ['source', 'settings', 'agents'].includes(d.kind) ? number(d.hosts) : '–' }}</td>
             <td class="num">{{ d.changed }}</td>
             <td class="machine whitespace-nowrap text-soft">{{ d.file }}:{{ d.line }}</td>
             <td>{{ d.about }}</td>

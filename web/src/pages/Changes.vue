@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { useRouter } from 'vue-router'
+import { client, take } from '../api/client'
 import { useDrafts, useRevisions } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import PageHead from '../components/PageHead.vue'
+import { useDoing } from '../composables/doing'
 import { moment } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
@@ -10,19 +12,23 @@ const drafts = useDrafts()
 const revisions = useRevisions()
 const router = useRouter()
 const open = (id: number) => router.push(`/changes/${id}`)
+const { error, doing } = useDoing()
+const begin = () => doing(async () => router.push(`/changes/${(await take(client.POST('/drafts', { body: { whole: false, files: [] } }))).id}/definitions`))
 </script>
 
 <template>
-  <PageHead title="Changes" />
+  <PageHead title="Changes"><template #actions><button class="button" @click="begin">New draft</button></template></PageHead>
+  <p v-if="error" role="alert" class="mb-4 text-failing">{{ error }}</p>
   <h2 class="mb-3 text-section font-semibold">Drafts</h2>
   <Answer :pending="drafts.isPending.value" :error="drafts.error.value" what="The drafts">
-    <p v-if="!drafts.data.value?.items.length" class="text-soft">No draft is open. Load one with <span class="machine text-ink">synaxis draft load DIR</span>, or a single file to add to what is there.</p>
+    <p v-if="!drafts.data.value?.items.length" class="text-soft">No draft is open. Begin one here, or load a folder with <span class="machine text-ink">synaxis draft load DIR</span>.</p>
     <table v-else class="grid-table">
-      <thead><tr><th>Draft</th><th>Title</th><th>Scope</th><th>Made on</th><th>Author</th><th>Created</th></tr></thead>
+      <thead><tr><th>Draft</th><th>Title</th><th>Changes</th><th>Scope</th><th>Made on</th><th>Author</th><th>Created</th></tr></thead>
       <tbody>
         <tr v-for="d in drafts.data.value.items" :key="d.id" tabindex="0" @click="open(d.id)" @keydown="rowKeys($event, () => open(d.id))">
           <td class="machine">{{ d.id }}</td>
           <td class="font-medium">{{ d.title }}</td>
+          <td class="machine max-w-[22rem] truncate" :title="d.changes.join(', ')">{{ d.changes.length ? d.changes.slice(0, 2).join(', ') + (d.changes.length > 2 ? ` and ${d.changes.length - 2} more` : '') : '–' }}</td>
           <td>{{ d.whole ? 'the whole wanted state' : 'adds and replaces' }}</td>
           <td>{{ d.base ? `revision ${d.base}` : 'nothing published' }}</td>
           <td>{{ d.author }}</td>

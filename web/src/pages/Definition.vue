@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useDefinition } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import EditMenu from '../components/EditMenu.vue'
 import PageHead from '../components/PageHead.vue'
 import YamlText from '../components/YamlText.vue'
 import { plural } from '../composables/format'
@@ -12,6 +13,7 @@ const { data: d, isPending, error } = useDefinition(() => props.kind, () => prop
 <template>
   <PageHead :title="name" back="Catalogue" back-to="/catalogue" machine>
     <p class="text-soft">{{ kind }}<template v-if="d?.about"> · {{ d.about }}</template></p>
+    <template #actions><EditMenu :kind="kind" :name="name" /></template>
   </PageHead>
   <Answer :pending="isPending" :error="error" :what="`${kind} ${name}`">
     <div v-if="d" class="grid gap-8 lg:grid-cols-[1fr_20rem]">
@@ -20,11 +22,11 @@ const { data: d, isPending, error } = useDefinition(() => props.kind, () => prop
         <YamlText :text="d.text" :from="d.line" />
       </div>
       <aside class="space-y-6">
-        <section v-if="kind === 'source' || kind === 'settings'">
+        <section v-if="['source', 'settings', 'agents'].includes(kind)">
           <h2 class="mb-2 font-semibold">{{ plural(d.hosts.length, 'host') }}</h2>
           <ul class="max-h-96 overflow-y-auto"><li v-for="h in d.hosts" :key="h"><router-link :to="`/hosts/${h}`" class="link machine">{{ h }}</router-link></li></ul>
         </section>
-        <section v-if="kind === 'format' || kind === 'destination'">
+        <section v-if="d.usedBy.length || ['format', 'destination', 'mask'].includes(kind)">
           <h2 class="mb-2 font-semibold">Used by</h2>
           <ul><li v-for="s in d.usedBy" :key="s"><router-link :to="`/catalogue/${s.replace(' ', '/')}`" class="link machine">{{ s }}</router-link></li></ul>
           <p v-if="!d.usedBy.length" class="text-soft">Nothing uses it.</p>

@@ -2,9 +2,10 @@
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { client, take } from '../api/client'
-import { useDraft, useImpact } from '../api/queries'
+import { useConflicts, useDraft, useImpact } from '../api/queries'
 import Answer from '../components/Answer.vue'
-import DiffView from '../components/DiffView.vue'
+import ConflictList from '../components/ConflictList.vue'
+import DraftChanges from '../components/DraftChanges.vue'
 import FindingList from '../components/FindingList.vue'
 import HostGroups from '../components/HostGroups.vue'
 import PageHead from '../components/PageHead.vue'
@@ -18,8 +19,9 @@ const id = computed(() => Number(props.draft))
 const { data: d, isPending, error } = useDraft(id)
 const isOpen = computed(() => d.value?.state === 'open')
 const impact = useImpact(id, isOpen)
+const conflicts = useConflicts(id, isOpen)
 const errors = computed(() => d.value?.findings.filter((f) => f.severity === 'error').length ?? 0)
-const current = computed(() => props.tab || (errors.value ? 'findings' : 'hosts'))
+const current = computed(() => props.tab || (errors.value ? 'findings' : 'definitions'))
 const asking = ref(false)
 const failure = ref('')
 
@@ -56,23 +58,19 @@ async function discard() {
             { name: 'Findings', to: `/changes/${id}/findings`, count: d.findings.length },
             { name: 'Definitions', to: `/changes/${id}/definitions`, count: impact.data.value?.definitions.length },
             { name: 'Hosts', to: `/changes/${id}/hosts`, count: impact.data.value?.hosts },
+            { name: 'Conflicts', to: `/changes/${id}/conflicts`, count: conflicts.data.value?.items.length },
           ]"
         />
         <template v-if="current === 'findings'">
-          <FindingList v-if="d.findings.length" :findings="d.findings" />
+          <FindingList v-if="d.findings.length" :findings="d.findings" :draft="id" />
           <p v-else class="text-soft">All checks are passed.</p>
         </template>
+        <DraftChanges v-else-if="current === 'definitions'" :draft="id" />
+        <Answer v-else-if="current === 'conflicts'" :pending="conflicts.isPending.value" :error="conflicts.error.value" what="The conflicts">
+          <ConflictList v-if="conflicts.data.value" :conflicts="conflicts.data.value.items" :draft="id" />
+        </Answer>
         <Answer v-else :pending="impact.isPending.value" :error="impact.error.value" what="The differences">
-          <template v-if="impact.data.value">
-            <HostGroups v-if="current === 'hosts'" :groups="impact.data.value.groups" />
-            <template v-else>
-              <details v-for="c in impact.data.value.definitions" :key="c.kind + c.name" class="mb-3" :open="impact.data.value.definitions.length < 4">
-                <summary class="cursor-pointer py-1"><span class="inline-block w-20 text-soft">{{ c.what }}</span> <span class="machine">{{ c.kind }} {{ c.name }}</span></summary>
-                <DiffView :lines="c.diff" />
-              </details>
-              <p v-if="!impact.data.value.definitions.length" class="text-soft">No definition changes.</p>
-            </template>
-          </template>
+          <HostGroups v-if="impact.data.value" :groups="impact.data.value.groups" />
         </Answer>
       </template>
       <PublishDialog v-model="asking" :draft="id" :head="impact.data.value?.head" :hosts="impact.data.value?.hosts ?? 0" />

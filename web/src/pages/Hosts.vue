@@ -3,13 +3,15 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { Schemas } from '../api/client'
 import { useHosts, type HostFilter } from '../api/queries'
+import BulkEdit from '../components/BulkEdit.vue'
 import Answer from '../components/Answer.vue'
 import ImportDialog from '../components/ImportDialog.vue'
 import Labels from '../components/Labels.vue'
+import NewcomerList from '../components/NewcomerList.vue'
 import PageHead from '../components/PageHead.vue'
 import StateCounts from '../components/StateCounts.vue'
 import StateMark from '../components/StateMark.vue'
-import { ago, number } from '../composables/format'
+import { ago, number, plural } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
 const route = useRoute()
@@ -18,16 +20,14 @@ const router = useRouter()
 const text = ref(typeof route.query.q === 'string' ? route.query.q : '')
 watch(text, (q) => router.replace({ query: { ...route.query, q: q || undefined } }))
 
-/** The filter box takes part of a name and KEY=VALUE labels, in any order. */
-const filter = computed<HostFilter>(() => {
-  const words = text.value.split(/\s+/).filter(Boolean)
-  return {
-    q: words.filter((w) => !w.includes('=')).join(' ') || undefined,
-    label: words.filter((w) => w.includes('=')),
-    state: route.query.state as Schemas['State'] | undefined,
-    retired: route.query.retired ? true : undefined,
-  }
-})
+/** The filter box takes a part of a name, KEY=VALUE labels, or a condition over hosts. */
+const isExpression = computed(() => /[=("']|^all$/.test(text.value.trim()))
+const filter = computed<HostFilter>(() => ({
+  q: (!isExpression.value && text.value.trim()) || undefined,
+  hosts: isExpression.value ? text.value.trim() : undefined,
+  state: route.query.state as Schemas['State'] | undefined,
+  retired: route.query.retired ? true : undefined,
+}))
 const { data, isPending, error } = useHosts(filter)
 const rank = { failing: 0, offline: 1, degraded: 2, waiting: 3, healthy: 4 }
 type Key = 'name' | 'state' | 'revision' | 'read' | 'acknowledged' | 'lastRecord'
@@ -47,6 +47,19 @@ const heads: { key?: Key; word: string; num?: boolean }[] = [
   { key: 'read', word: 'Read', num: true }, { key: 'acknowledged', word: 'Acknowledged', num: true }, { key: 'lastRecord', word: 'Last record' }, { word: 'Labels' },
 ]
 const open = (name: string) => router.push(`/hosts/${name}`)
+
+/** Chosen hosts stand in the address: names, or * for all that fit. */
+const chosen = computed(() => (typeof route.query.chosen === 'string' && route.query.chosen ? route.query.chosen.split(',') : []))
+const all = computed(() => chosen.value[0] === '*')
+const choose = (names: string[]) => router.replace({ query: { ...route.query, chosen: names.join(',') || undefined } })
+const toggle = (name: string) => choose(chosen.value.includes(name) ? chosen.value.filter((n) => n !== name) : [...chosen.value.filter((n) => n !== '*'), name])
+const fit = computed(() => Object.values(data.value?.states ?? {}).reduce((a, b) => a + b, 0))
+const bulk = ref<'labels' | 'settings'>('labels')
+const editing = ref(false)
+const edit = (what: 'labels' | 'settings') => { bulk.value = what; editing.value = true }
+/** All that fit can be named by the expression alone only when nothing else narrows the list. */
+const byExpression = computed(() => all.value && !filter.value.q && !filter.value.state)
+const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? rows.value.map((r) => r.name) : chosen.value))
 </script>
 
 <template>
@@ -55,18 +68,28 @@ const open = (name: string) => router.push(`/hosts/${name}`)
     <template #actions><button class="button quiet" @click="importing = true">Import…</button></template>
   </PageHead>
   <ImportDialog v-model="importing" />
+  <BulkEdit v-model="editing" :hosts="filter.hosts ?? ''" :names="bulkNames" :what="bulk" @done="choose([])" />
+  <NewcomerList v-if="!filter.retired" />
   <div class="mb-4 flex flex-wrap items-center gap-4">
-    <input v-model="text" type="search" class="field w-80" placeholder="Part of a name, or site=northpier" aria-label="Filter hosts by name or label" />
+    <input v-model="text" type="search" class="field machine w-[30rem] max-w-full" placeholder="a name, site=northpier, or labels.role == 'gate' &amp;&amp; observed.arch == 'arm64'" aria-label="Filter hosts by name, label or condition" />
     <StateCounts v-if="data" :counts="data.states" base="/hosts" :chosen="filter.state" />
   </div>
-  <Answer :pending="isPending" :error="error" what="The hosts">
+  <p v-if="error && data" role="alert" class="mb-4 text-table text-failing">{{ error.message }}</p>
+  <div v-if="chosen.length" class="mb-4 flex flex-wrap items-center gap-4 rounded-md border border-accent bg-sheet px-4 py-2" role="status">
+    <span class="font-medium">{{ all ? `All ${plural(byExpression ? fit : rows.length, 'host')} that fit are chosen` : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen` }}</span>
+    <button class="button quiet !h-8" @click="edit('labels')">Labels…</button><button class="button quiet !h-8" @click="edit('settings')">Settings…</button>
+    <button v-if="!all && rows.length > chosen.length" class="text-accent hover:underline" @click="choose(['*'])">Choose all that fit</button>
+    <button class="text-accent hover:underline" @click="choose([])">Choose none</button>
+  </div>
+  <Answer :pending="isPending" :error="data ? null : error" what="The hosts">
     <p v-if="!rows.length && filter.retired" class="text-soft">No host is retired.</p>
-    <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. Make a token with <span class="machine text-ink">synaxis join-token create</span> and start an agent with it.</p>
+    <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. <router-link to="/tokens" class="link">Make a join token</router-link>, and paste the line that it gives on a host.</p>
     <p v-else-if="!rows.length" class="text-soft">No host fits the filter. <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link></p>
     <div v-else class="overflow-x-auto">
       <table class="grid-table">
         <thead>
           <tr>
+            <th v-if="!filter.retired" class="w-8"><input type="checkbox" :checked="all" aria-label="Choose all that fit" @change="choose(all ? [] : ['*'])" /></th>
             <th v-for="h in heads" :key="h.word" :class="{ '!text-right': h.num }" :aria-sort="h.key === sort ? 'ascending' : undefined">
               <router-link v-if="h.key" :to="{ query: { ...route.query, sort: h.key } }" class="hover:text-accent">{{ h.word }}<span v-if="h.key === sort" aria-hidden="true"> ↓</span></router-link>
               <template v-else>{{ h.word }}</template>
@@ -75,6 +98,7 @@ const open = (name: string) => router.push(`/hosts/${name}`)
         </thead>
         <tbody>
           <tr v-for="h in rows" :key="h.name" tabindex="0" @click="open(h.name)" @keydown="rowKeys($event, () => open(h.name))">
+            <td v-if="!filter.retired" @click.stop><input type="checkbox" :checked="all || chosen.includes(h.name)" :aria-label="`Choose ${h.name}`" @change="toggle(h.name)" /></td>
             <td><StateMark :state="h.verdict.state" /></td>
             <td class="machine font-medium">{{ h.name }}<p v-if="h.verdict.state !== 'healthy'" class="max-w-[22rem] truncate first-letter:uppercase font-sans font-normal text-soft" :title="h.verdict.reason">{{ h.verdict.reason }}</p></td>
             <td class="num">{{ h.revision || '–' }}<span v-if="h.pending" class="ml-1 text-waiting" :title="`pending: ${h.pending}`">+{{ h.pending }}</span></td>
