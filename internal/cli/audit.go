@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -102,7 +103,7 @@ func (a *app) auditListCmd() *cobra.Command {
 				}
 				var rows [][]string
 				for _, e := range l.Items {
-					rows = append(rows, []string{when(&e.At), e.Who, e.Action, e.Object, shorten(auditChange(e))})
+					rows = append(rows, []string{when(&e.At), e.Who, e.Action, e.Object, auditChange(e)})
 				}
 				a.table([]string{"at", "who", "what", "of", "change"}, rows, 4)
 				if l.Next != nil {
@@ -117,16 +118,29 @@ func (a *app) auditListCmd() *cobra.Command {
 	return cmd
 }
 
+// auditChange tells a change in a line; export and JSON have all of it.
 func auditChange(e contract.AuditEntry) string {
-	if e.Before != "" {
-		return e.Before + " → " + e.After
+	before, after := oneLine(e.Before), oneLine(e.After)
+	switch {
+	case e.After == "" && e.Before != "":
+		return "removed " + before
+	case e.Before != "":
+		return before + " → " + after
 	}
-	return e.After
+	return after
 }
 
-func shorten(s string) string {
-	if r := []rune(s); len(r) > 160 {
-		return string(r[:159]) + "…"
+// oneLine writes a value of the audit as short as a table can show it. A definition is known by its first line.
+func oneLine(s string) string {
+	var text string
+	if json.Unmarshal([]byte(s), &text) == nil {
+		lines := strings.Split(strings.TrimSpace(text), "\n")
+		if s = lines[0]; len(lines) > 1 {
+			s += fmt.Sprintf(" … (%d lines)", len(lines))
+		}
+	}
+	if r := []rune(s); len(r) > 90 {
+		return string(r[:89]) + "…"
 	}
 	return s
 }

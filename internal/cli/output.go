@@ -256,9 +256,9 @@ func (a *app) findings(list []contract.Finding) {
 		if f.Kind != "" {
 			what = f.Kind + " " + f.Name + ", " + f.Code
 		}
-		a.printf("%s  %s%s [%s]\n", marks[f.Severity], place, f.Reason, what)
+		a.wrapped(marks[f.Severity]+"  ", fmt.Sprintf("%s%s [%s]", place, f.Reason, what))
 		if f.Fix != "" {
-			a.printf("         → %s\n", f.Fix)
+			a.wrapped("         → ", f.Fix)
 		}
 	}
 }

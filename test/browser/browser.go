@@ -98,10 +98,13 @@ func (t Tab) Click(what string) error {
 	})
 }
 
-// Type sets the value of a field, as typing does.
+// Type sets the value of a field, as typing does, as soon as it is there.
 func (t Tab) Type(selector, text string) error {
-	_, err := t.Eval(fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.value = %q; e.dispatchEvent(new Event('input', { bubbles: true })); return '' })()`, selector, text))
-	return err
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return 'no'; e.focus(); e.value = %q; e.dispatchEvent(new Event('input', { bubbles: true })); return 'yes' })()`, selector, text)
+	return t.until("a field to type into: "+selector, func() (bool, error) {
+		done, err := t.Eval(script)
+		return done == "yes", err
+	})
 }
 
 // Picture takes a PNG of what the window shows.

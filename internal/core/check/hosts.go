@@ -107,12 +107,15 @@ func (c *checker) undefined() {
 		for _, left := range m.LeftOut {
 			d := c.cat.Get("source", left.Source)
 			h := &f.Index.Hosts[i]
-			settings, _ := c.cat.Layers(h, nil)
+			settings, conflicts := c.cat.Layers(h, nil)
 			get := catalogue.Lookup(h, settings, f.Input().Secrets)
+			torn := func(ref catalogue.Ref) bool { // it has two values there, which is told by itself
+				return ref.Space == "setting" && slices.ContainsFunc(conflicts, func(k catalogue.Conflict) bool { return k.Setting == ref.Name })
+			}
 			for _, of := range append([]*catalogue.Definition{d}, c.cat.Uses(d.Source)...) {
 				refs, _ := of.Refs()
 				for ref, path := range refs {
-					if _, ok := get(ref); ok {
+					if _, ok := get(ref); ok || torn(ref) {
 						continue
 					}
 					at := of // a value for the host is missing where it is used; a secret where it is named

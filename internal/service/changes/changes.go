@@ -132,7 +132,11 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 		if d.ID, err = t.AddDraft(d); err != nil {
 			return err
 		}
-		return t.Audit(who, s.now(), "draft load", fmt.Sprint(d.ID), nil, paths(files))
+		action := "draft load"
+		if len(files) == 0 {
+			action = "draft create"
+		}
+		return t.Audit(who, s.now(), action, fmt.Sprint(d.ID), nil, map[string]any{"title": d.Title, "files": paths(files)})
 	})
 	if err != nil {
 		return d, nil, err
@@ -150,7 +154,7 @@ func checkPath(p string) error {
 }
 
 func paths(files []store.File) []string {
-	var out []string
+	out := []string{}
 	for _, f := range files {
 		out = append(out, f.Path)
 	}

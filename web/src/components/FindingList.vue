@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { sentence } from '../composables/format'
 
 /** Findings, grouped by the definition that they are about; errors first. */
 const props = defineProps<{ findings: Schemas['Finding'][]; draft?: number }>()
@@ -23,8 +24,8 @@ const mark = { error: '✖', warning: '▲', note: '·' } as const
       <li v-for="(f, i) in list" :key="i" class="grid grid-cols-[6rem_1fr] gap-4 border-b border-line py-2">
         <span class="font-medium" :class="look[f.severity]"><span aria-hidden="true">{{ mark[f.severity] }}</span> {{ f.severity }}</span>
         <div class="min-w-0">
-          <p class="first-letter:uppercase">{{ f.reason }}</p>
-          <p v-if="f.fix" class="text-soft first-letter:uppercase">{{ f.fix }}</p>
+          <p>{{ sentence(f.reason) }}</p>
+          <p v-if="f.fix" class="text-soft">{{ sentence(f.fix) }}</p>
           <p v-if="f.hosts.length" class="machine text-soft">{{ f.hosts.slice(0, 6).join(', ') }}<template v-if="f.hosts.length > 6"> and {{ f.hosts.length - 6 }} more</template></p>
           <p class="machine break-all text-soft">{{ f.file }}:{{ f.line }}:{{ f.column }} · {{ f.code }}</p>
         </div>

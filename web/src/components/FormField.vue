@@ -30,7 +30,7 @@ const offered = computed(() => props.of.forms.flatMap((f) => (f.names ? (props.n
 const hint = computed(() => props.of.forms.find((f) => f.default)?.default ?? ({ size: '64MiB', duration: '30s' } as Record<string, string>)[props.of.forms[0]?.type ?? ''] ?? '')
 const items = computed(() => (Array.isArray(props.value) ? props.value : []))
 const entries = computed(() => (form.value === 'map' && props.value && typeof props.value === 'object' ? Object.entries(props.value as Record<string, Value>) : []))
-const shown = computed(() => props.of.children.filter((c) => entries.value.some(([k]) => k === c.name) || c.forms.some((f) => f.need && !f.later)))
+const shown = computed(() => props.of.children.filter((c) => entries.value.some(([k]) => k === c.name) || c.forms.some((f) => f.need && !f.later) || (!props.path.length && c.name === 'about')))
 const more = computed(() => props.of.children.filter((c) => !shown.value.includes(c) && !c.forms.every((f) => f.later)))
 const valueOf = (name: string) => entries.value.find(([k]) => k === name)?.[1]
 const opened = ref<string[]>([])

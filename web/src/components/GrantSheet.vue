@@ -3,6 +3,7 @@ import { ref, watch } from 'vue'
 import { client, queryClient, take, type Schemas } from '../api/client'
 import { useDoing } from '../composables/doing'
 import { moment } from '../composables/format'
+import CopyText from './CopyText.vue'
 import Sheet from './Sheet.vue'
 
 /** Lets somebody set one secret and do nothing else. */
@@ -24,7 +25,7 @@ const send = () =>
   <Sheet v-model="shown" :title="`Let somebody set ${secret}`" about="They can set this one secret and do nothing else: they see no value, no host and no definition." :error="error">
     <div v-if="made" class="mt-4">
       <p>Send this link. It is shown only now, and good until {{ moment(made.expiresAt) }}.</p>
-      <p class="machine mt-2 rounded-md border border-line bg-sunk p-3 break-all select-all">{{ made.url }}</p>
+      <CopyText class="mt-2" :text="made.url" label="the link" />
     </div>
     <form v-else id="grant" class="mt-4 space-y-3" @submit.prevent="send">
       <div><label for="grant-to" class="block font-medium">Who</label><input id="grant-to" v-model="to" class="field mt-1 w-full" required maxlength="100" /><p class="mt-1 text-table text-soft">The audit names them when they set it.</p></div>

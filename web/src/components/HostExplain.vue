@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useCatalogue, useExplanation } from '../api/queries'
+import { sentence } from '../composables/format'
 
 /** Why a host does or does not get a source, line by line. */
 const props = defineProps<{ host: string }>()
@@ -24,7 +25,7 @@ const { data: e, error } = useExplanation(() => props.host, source)
       <ul class="mt-1">
         <li v-for="(l, i) in e.lines" :key="i" class="flex gap-3 py-0.5">
           <span :class="l.holds ? 'text-healthy' : 'text-failing'" class="w-4 shrink-0 font-medium" aria-hidden="true">{{ l.holds ? '✓' : '✖' }}</span>
-          <span class="sr-only">{{ l.holds ? 'holds:' : 'does not hold:' }}</span><span class="break-words first-letter:uppercase">{{ l.text }}</span>
+          <span class="sr-only">{{ l.holds ? 'holds:' : 'does not hold:' }}</span><span class="break-words">{{ sentence(l.text) }}</span>
         </li>
       </ul>
     </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
-import { ago, bytes, number } from '../composables/format'
+import { ago, bytes, number, sentence } from '../composables/format'
 import StateMark from './StateMark.vue'
 
 /** The sources of a host with their state and numbers. */
@@ -22,7 +22,7 @@ defineProps<{ host: Schemas['Host'] }>()
           <td><StateMark :state="s.verdict.state" /></td>
           <td>
             <router-link :to="`/catalogue/source/${s.name}`" class="link machine">{{ s.name }}</router-link>
-            <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"><p class="max-w-[36rem] break-words first-letter:uppercase">{{ s.verdict.reason }}</p><p v-if="s.verdict.todo" class="text-soft first-letter:uppercase">{{ s.verdict.todo }}</p></template>
+            <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"><p class="max-w-[36rem] break-words">{{ sentence(s.verdict.reason) }}</p><p v-if="s.verdict.todo" class="text-soft">{{ sentence(s.verdict.todo) }}</p></template>
           </td>
           <td class="num">{{ number(s.numbers.read) }}</td>
           <td class="num"><span :title="s.numbers.destinations.map((d) => `${d.destination}: ${number(d.acknowledged)}`).join('\n')">{{ number(s.numbers.acknowledged) }}</span></td>

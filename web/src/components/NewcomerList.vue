@@ -3,7 +3,7 @@ import { ref } from 'vue'
 import { client, queryClient, take, type Schemas } from '../api/client'
 import { useNewcomers } from '../api/queries'
 import { useDoing } from '../composables/doing'
-import { ago } from '../composables/format'
+import { ago, sentence } from '../composables/format'
 import Sheet from './Sheet.vue'
 
 /** Agents that carry the identity of another host; each waits for a decision. */
@@ -25,7 +25,7 @@ const deny = (id: string) => doing(async () => { await take(client.DELETE('/newc
     <p v-if="error && !asking" role="alert" class="text-failing">{{ error }}</p>
     <ul>
       <li v-for="n in data.items" :key="n.id" class="flex flex-wrap items-baseline justify-between gap-x-6 border-t border-line py-2">
-        <span><span class="machine font-medium">{{ n.name || 'no name' }}</span> from <span class="machine">{{ n.origin || 'an unknown address' }}</span> carries the identity of <router-link class="link machine" :to="`/hosts/${n.host}`">{{ n.host }}</router-link>, since {{ ago(n.since) }}<span class="block text-soft first-letter:uppercase">{{ n.why }}</span></span>
+        <span><span class="machine font-medium">{{ n.name || 'no name' }}</span> from <span class="machine">{{ n.origin || 'an unknown address' }}</span> carries the identity of <router-link class="link machine" :to="`/hosts/${n.host}`">{{ n.host }}</router-link>, since {{ ago(n.since) }}<span class="block text-soft">{{ sentence(n.why) }}</span></span>
         <span class="flex gap-2"><button class="button quiet !h-8" @click="deny(n.id)">Turn away</button><button class="button !h-8" @click="ask(n)">Let it join…</button></span>
       </li>
     </ul>

@@ -12,7 +12,7 @@ import type { Schemas } from '../api/client'
 const theme = EditorView.theme({
   '&': { backgroundColor: 'var(--sheet)', color: 'var(--ink)', fontSize: '13px', border: '1px solid var(--line)', borderRadius: '6px' },
   '&.cm-focused': { outline: '2px solid var(--accent)', outlineOffset: '1px' },
-  '.cm-scroller': { fontFamily: 'var(--font-mono, "JetBrains Mono"), "JetBrains Mono", monospace', lineHeight: '1.5' },
+  '.cm-scroller': { fontFamily: 'var(--font-mono, "JetBrains Mono"), "JetBrains Mono", monospace', lineHeight: '1.5', fontVariantLigatures: 'none' },
   '.cm-gutters': { backgroundColor: 'var(--sheet)', color: 'var(--soft)', border: 'none' },
   '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'var(--sunk)' },
   '.cm-cursor': { borderLeftColor: 'var(--ink)' },
@@ -24,10 +24,18 @@ const theme = EditorView.theme({
   '.cm-diagnostic-error': { borderLeftColor: 'var(--failing)' },
   '.cm-diagnostic-warning': { borderLeftColor: 'var(--degraded)' },
   '.cm-diagnostic-info': { borderLeftColor: 'var(--line)' },
+  '.cm-lint-marker': { content: 'none', width: '1em', height: '1.5em', lineHeight: '1.5em', fontSize: '11px', textAlign: 'center' },
+  '.cm-lint-marker-error': { content: 'none' },
+  '.cm-lint-marker-warning': { content: 'none' },
+  '.cm-lint-marker-info': { content: 'none' },
+  '.cm-lint-marker-error::before': { content: '"✖"', color: 'var(--failing)' },
+  '.cm-lint-marker-warning::before': { content: '"▲"', color: 'var(--degraded)' },
+  '.cm-lint-marker-info::before': { content: '"·"', color: 'var(--soft)' },
   '.cm-changedLine, .cm-insertedLine': { backgroundColor: 'var(--plus) !important' },
-  '.cm-deletedChunk, .cm-merge-a .cm-changedLine': { backgroundColor: 'var(--minus) !important' },
+  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'var(--minus) !important' },
   '.cm-changedText': { background: 'color-mix(in srgb, var(--ink) 12%, transparent) !important' },
   '.cm-collapsedLines': { background: 'var(--sunk)', color: 'var(--soft)', padding: '4px 12px' },
+  '.cm-collapsedLines::before, .cm-collapsedLines::after': { display: 'none' },
 })
 
 const highlight = HighlightStyle.define([

@@ -5,7 +5,7 @@ import { useDrafts, useRevisions } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import PageHead from '../components/PageHead.vue'
 import { useDoing } from '../composables/doing'
-import { moment } from '../composables/format'
+import { moment, plural } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
 const drafts = useDrafts()
@@ -28,7 +28,7 @@ const begin = () => doing(async () => router.push(`/changes/${(await take(client
         <tr v-for="d in drafts.data.value.items" :key="d.id" tabindex="0" @click="open(d.id)" @keydown="rowKeys($event, () => open(d.id))">
           <td class="machine">{{ d.id }}</td>
           <td class="font-medium">{{ d.title }}</td>
-          <td class="machine max-w-[22rem] truncate" :title="d.changes.join(', ')">{{ d.changes.length ? d.changes.slice(0, 2).join(', ') + (d.changes.length > 2 ? ` and ${d.changes.length - 2} more` : '') : '–' }}</td>
+          <td class="whitespace-nowrap" :title="d.changes.join(', ')">{{ d.changes.length === 1 ? d.changes[0] : d.changes.length ? plural(d.changes.length, 'definition') : 'nothing yet' }}</td>
           <td>{{ d.whole ? 'the whole wanted state' : 'adds and replaces' }}</td>
           <td>{{ d.base ? `revision ${d.base}` : 'nothing published' }}</td>
           <td>{{ d.author }}</td>

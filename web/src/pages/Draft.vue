@@ -21,7 +21,7 @@ const isOpen = computed(() => d.value?.state === 'open')
 const impact = useImpact(id, isOpen)
 const conflicts = useConflicts(id, isOpen)
 const errors = computed(() => d.value?.findings.filter((f) => f.severity === 'error').length ?? 0)
-const current = computed(() => props.tab || (errors.value ? 'findings' : 'definitions'))
+const current = computed(() => props.tab || (errors.value ? 'findings' : impact.data.value?.hosts ? 'hosts' : 'definitions'))
 const asking = ref(false)
 const failure = ref('')
 

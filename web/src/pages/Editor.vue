@@ -11,7 +11,7 @@ import PageHead from '../components/PageHead.vue'
 import WhoGets from '../components/WhoGets.vue'
 import { completer, type Names } from '../composables/completion'
 import { useEditing } from '../composables/editing'
-import { ago } from '../composables/format'
+import { ago, sentence } from '../composables/format'
 import { placeAt } from '../composables/place'
 import { tree, type Value } from '../composables/tree'
 
@@ -72,10 +72,10 @@ async function revert() {
       <CodeEditor ref="editor" v-model="text" :findings="findings" :complete="complete" :label="`Text of ${kind} ${name}`" @place="position = $event" />
       <ul v-if="findings.length" class="mt-3 border-t border-line" aria-label="Findings">
         <li v-for="(f, i) in findings" :key="i" class="border-b border-line">
-          <button class="grid w-full grid-cols-[5.5rem_3.5rem_1fr] gap-2 py-1.5 text-left text-table hover:bg-sunk" @click="editor?.go(f.line)">
+          <button class="grid w-full grid-cols-[5.5rem_4.5rem_1fr] gap-2 py-1.5 text-left text-table hover:bg-sunk" @click="editor?.go(f.line)">
             <span class="font-medium" :class="look[f.severity]"><span aria-hidden="true">{{ mark[f.severity] }}</span> {{ f.severity }}</span>
             <span class="machine text-soft">line {{ f.line }}</span>
-            <span class="min-w-0"><span class="block first-letter:uppercase">{{ f.reason }}</span><span v-if="f.fix" class="block text-soft first-letter:uppercase">{{ f.fix }}</span></span>
+            <span class="min-w-0"><span class="block">{{ sentence(f.reason) }}</span><span v-if="f.fix" class="block text-soft">{{ sentence(f.fix) }}</span></span>
           </button>
         </li>
       </ul>
@@ -83,8 +83,8 @@ async function revert() {
     </div>
     <div class="min-w-0">
       <nav class="mb-4 flex gap-6 border-b border-line" aria-label="Beside the text">
-        <router-link v-for="v in views" :key="v" :to="{ query: { view: v } }" replace class="-mb-px border-b-2 pb-2 capitalize" :class="v === view ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'">
-          {{ v === 'hosts' ? `Who gets this` : v }}<span v-if="v === 'hosts' && tried" class="machine ml-1 text-soft">{{ tried.chosen }}</span>
+        <router-link v-for="v in views" :key="v" :to="{ query: { view: v } }" replace class="-mb-px border-b-2 pb-2" :class="v === view ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'">
+          {{ v === 'hosts' ? 'Who gets this' : v[0]!.toUpperCase() + v.slice(1) }}<span v-if="v === 'hosts' && tried" class="machine ml-1 text-soft">{{ tried.chosen }}</span>
         </router-link>
       </nav>
       <FormField v-if="view === 'form' && tried?.value" :of="branch" :value="tried.value as Value" :path="[]" :names="names" :label="kind" @edit="e.splice" />

@@ -11,7 +11,7 @@ import PageHead from '../components/PageHead.vue'
 import RetireDialog from '../components/RetireDialog.vue'
 import StateMark from '../components/StateMark.vue'
 import Tabs from '../components/Tabs.vue'
-import { ago, moment, until } from '../composables/format'
+import { ago, moment, sentence, until } from '../composables/format'
 
 const props = defineProps<{ host: string; tab?: string }>()
 const { data: h, isPending, error } = useHost(() => props.host)
@@ -42,8 +42,8 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
     <template v-if="h">
       <div class="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <StateMark :state="h.verdict.state" />
-        <p v-if="h.verdict.reason" class="min-w-0 break-words first-letter:uppercase">{{ h.verdict.reason }}<span v-if="h.verdict.until" class="text-soft"> ({{ until(h.verdict.until) }})</span></p>
-        <p v-if="h.verdict.todo" class="w-full text-soft first-letter:uppercase">{{ h.verdict.todo }}</p>
+        <p v-if="h.verdict.reason" class="min-w-0 break-words">{{ sentence(h.verdict.reason) }}<span v-if="h.verdict.until" class="text-soft"> ({{ until(h.verdict.until) }})</span></p>
+        <p v-if="h.verdict.todo" class="w-full text-soft">{{ sentence(h.verdict.todo) }}</p>
       </div>
       <Facts :items="facts" />
       <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />

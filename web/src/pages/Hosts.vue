@@ -11,7 +11,7 @@ import NewcomerList from '../components/NewcomerList.vue'
 import PageHead from '../components/PageHead.vue'
 import StateCounts from '../components/StateCounts.vue'
 import StateMark from '../components/StateMark.vue'
-import { ago, number, plural } from '../composables/format'
+import { ago, number, plural, sentence } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
 const route = useRoute()
@@ -100,7 +100,7 @@ const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? r
           <tr v-for="h in rows" :key="h.name" tabindex="0" @click="open(h.name)" @keydown="rowKeys($event, () => open(h.name))">
             <td v-if="!filter.retired" @click.stop><input type="checkbox" :checked="all || chosen.includes(h.name)" :aria-label="`Choose ${h.name}`" @change="toggle(h.name)" /></td>
             <td><StateMark :state="h.verdict.state" /></td>
-            <td class="machine font-medium">{{ h.name }}<p v-if="h.verdict.state !== 'healthy'" class="max-w-[22rem] truncate first-letter:uppercase font-sans font-normal text-soft" :title="h.verdict.reason">{{ h.verdict.reason }}</p></td>
+            <td class="machine font-medium">{{ h.name }}<p v-if="h.verdict.state !== 'healthy'" class="max-w-[22rem] truncate font-sans font-normal text-soft" :title="h.verdict.reason">{{ sentence(h.verdict.reason) }}</p></td>
             <td class="num">{{ h.revision || '–' }}<span v-if="h.pending" class="ml-1 text-waiting" :title="`pending: ${h.pending}`">+{{ h.pending }}</span></td>
             <td class="num">{{ number(h.read) }}</td>
             <td class="num">{{ number(h.acknowledged) }}</td>

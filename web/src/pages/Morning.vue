@@ -6,7 +6,7 @@ import PageHead from '../components/PageHead.vue'
 import RolloutBar from '../components/RolloutBar.vue'
 import StateCounts from '../components/StateCounts.vue'
 import StateMark from '../components/StateMark.vue'
-import { ago, plural } from '../composables/format'
+import { ago, plural, sentence } from '../composables/format'
 
 const { data: s, isPending, error } = useStatus()
 const waits = computed(() => {
@@ -18,8 +18,9 @@ const waits = computed(() => {
     todo: 'Look at its findings and differences, then publish it',
   }))
   if (!Object.values(v.hosts).some((n) => n > 0))
-    out.push({ text: 'No host has joined yet', to: '/hosts', todo: 'Make a join token with synaxis join-token create' })
-  if (!v.published && !v.drafts.length) out.push({ text: 'Nothing is defined yet', to: '/changes', todo: 'Load definitions with synaxis draft load DIR' })
+    out.push({ text: 'No host has joined yet', to: '/tokens', todo: 'Make a join token, and paste its line on a host' })
+  if (v.newcomers) out.push({ text: `${plural(v.newcomers, 'agent')} with the identity of another host`, to: '/hosts', todo: v.newcomers === 1 ? 'Let it join, or turn it away' : 'Let them join, or turn them away' })
+  if (!v.published && !v.drafts.length) out.push({ text: 'Nothing is defined yet', to: '/changes', todo: 'Begin a draft, or load a folder with synaxis draft load DIR' })
   if (v.published > v.inForce && v.rollout?.state !== 'running')
     out.push({ text: `Revision ${v.published} is published and runs on no host yet`, to: '/rollouts', todo: 'Roll it out' })
   if (v.pendingInventory.length)
@@ -40,8 +41,8 @@ const waits = computed(() => {
             <StateMark :state="a.verdict.state" />
             <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all">{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link>
             <div class="min-w-0">
-              <p class="break-words first-letter:uppercase">{{ a.verdict.reason }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft"> · since {{ ago(a.verdict.since).replace(' ago', '') }}</span></p>
-              <p v-if="a.verdict.todo" class="text-soft first-letter:uppercase">{{ a.verdict.todo }}</p>
+              <p class="break-words">{{ sentence(a.verdict.reason) }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft"> · since {{ ago(a.verdict.since).replace(' ago', '') }}</span></p>
+              <p v-if="a.verdict.todo" class="text-soft">{{ sentence(a.verdict.todo) }}</p>
             </div>
           </li>
         </ul>

@@ -3,6 +3,7 @@ import { ref, watch } from 'vue'
 import { client, queryClient, take, type Schemas } from '../api/client'
 import { useJoinTokens } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import CopyText from '../components/CopyText.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
 import Sheet from '../components/Sheet.vue'
@@ -54,8 +55,8 @@ const mark = { valid: '●', 'used-up': '–', expired: '–', revoked: '–' } 
     <div v-if="made" class="mt-4">
       <p class="font-medium">Paste this line on the host</p>
       <p class="mb-2 text-soft">It fetches the agent from here, checks it, installs it as a systemd unit and starts it. With <span class="machine">--print</span> at its end it only tells what it would do. It is shown only now, and good until {{ moment(made.expiresAt) }}.</p>
-      <p class="machine rounded-md border border-line bg-sunk p-3 break-all select-all">{{ made.command }}</p>
-      <template v-if="made.agent !== made.command"><p class="mt-4 mb-2 font-medium">Where an agent is installed already</p><p class="machine rounded-md border border-line bg-sunk p-3 break-all select-all">{{ made.agent }}</p></template>
+      <CopyText :text="made.command" label="the line" />
+      <template v-if="made.agent !== made.command"><p class="mt-4 mb-2 font-medium">Where an agent is installed already</p><CopyText :text="made.agent" label="the command" /></template>
     </div>
     <form v-else id="token" class="mt-4 space-y-3" @submit.prevent="create">
       <div><label for="token-labels" class="block font-medium">Labels of the hosts that join by it</label><input id="token-labels" v-model="labels" class="field machine mt-1 w-full" placeholder="site=northpier role=gate" /></div>
