@@ -206,3 +206,27 @@ func TestNothingIsKnownOfALostHost(t *testing.T) {
 		assert.NotContains(t, f.Hosts, "listed", f.Reason)
 	}
 }
+
+// FuzzRun: whatever can be read as definitions is rendered and checked without a panic, each finding has a known code and
+// stands in a line of the file.
+func FuzzRun(f *testing.F) {
+	for _, c := range cases {
+		f.Add(c.text)
+	}
+	f.Add(head)
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) > 64<<10 {
+			return
+		}
+		full := head + text
+		began := time.Now()
+		all := findAll(t, full)
+		require.Less(t, time.Since(began), 5*time.Second)
+		lines := strings.Count(full, "\n") + strings.Count(full, "\r") + 2 // a lone CR ends a line in YAML
+		for _, x := range all {
+			require.Contains(t, severities, x.Code)
+			require.LessOrEqual(t, x.Line, lines)
+			require.NotEmpty(t, x.Reason)
+		}
+	})
+}

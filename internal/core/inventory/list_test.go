@@ -59,17 +59,3 @@ func TestCompareAndExport(t *testing.T) {
 		assert.Equal(t, "same", c.What, "what is exported changes nothing when it is imported")
 	}
 }
-
-func FuzzParseList(f *testing.F) {
-	f.Add("x.csv", []byte("host,label.a\nb,c\n"))
-	f.Add("x.yaml", []byte("- {host: a, labels: {b: c}}"))
-	f.Fuzz(func(t *testing.T, file string, text []byte) {
-		list, problems := ParseList(file, text)
-		if len(problems) == 0 {
-			require.NotNil(t, list)
-			for _, e := range list {
-				require.Empty(t, CheckName(e.Host))
-			}
-		}
-	})
-}
