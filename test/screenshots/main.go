@@ -32,21 +32,6 @@ func main() {
 	}
 }
 
-const extra = `# A new kind of source, with some mistakes in it.
-source: crane-log
-about: Loading crane at Saltmarsh
-hosts: {role: crane}
-read: {files: ["${setting.log_root}/crane/*.log"]}
-format: crane
-send: [{to: harbour-archiv}]
----
-format: crane
-template: '{ts:time} boom={angle:float} load={kg:int}'
-time: {field: ts, layout: '%Y-%m-%d %H:%M:%S'}
-samples:
-  - {line: '2031-04-02 06:15:09 boom=41.5 load=heavy', gives: {kg: 900}}
-`
-
 const change = `# Boarding gates: denied tickets are an error now.
 format: gate-scan
 template: '{ts:time} lane={lane:int} ticket={ticket:token} result={result:token} id={id:token} took={ms:int}ms'
@@ -66,11 +51,14 @@ var shots = []struct{ name, path, see, theme string }{
 	{"catalogue", "/catalogue", "gate-scans", "light"},
 	{"definition", "/catalogue/source/gate-scans", "Boarding gate", "light"},
 	{"changes", "/changes", "Drafts", "light"},
-	{"draft-findings", "/changes/2/findings", "dangling-reference", "light"},
+	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
 	{"draft-hosts", "/changes/3/hosts", "change like this", "light"},
 	{"rollouts", "/rollouts", "Rollout", "light"},
 	{"rollout", "/rollouts/1", "Decisions", "light"},
-	{"rollout-dark", "/rollouts/1", "Decisions", "dark"},
+	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
+	{"draft-conflicts", "/changes/4/conflicts", "published first wins", "light"},
+	{"secrets", "/secrets", "archive_token", "light"},
+	{"audit", "/audit?action=draft", "draft publish", "light"},
 }
 
 func run(out string) error {
@@ -95,14 +83,15 @@ func run(out string) error {
 	}
 	os.Setenv("SYNAXIS_URL", d.URL())
 	os.Setenv("SYNAXIS_TOKEN", token)
-	for name, text := range map[string]string{"crane.yaml": extra, "gates.yaml": change} {
+	for name, text := range map[string]string{"gates.yaml": change, "again.yaml": strings.Replace(strings.Replace(change, "FAULT: ERROR", "FAULT: WARN", 1), "denied tickets are an error now", "a fault is somebody else's to mend", 1)} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
 	for _, args := range [][]string{
-		{"draft", "load", filepath.Join(dir, "crane.yaml"), "--title", "The crane at Saltmarsh"},
 		{"draft", "load", filepath.Join(dir, "gates.yaml"), "--title", "Denied tickets are errors"},
+		{"draft", "load", filepath.Join(dir, "again.yaml"), "--title", "Faults are warnings"},
+		{"secret", "grant", "archive_token", "--to", "Ines, harbour archive"},
 		{"host", "set", "gauge-northpier", "zone=Europe/Lisbon"},
 		{"host", "label", "kiosk-gull-point-1", "printer=none"},
 	} {
@@ -172,7 +161,7 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 	}{
 		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
 		{"cli-host", [][]string{{"host", "show", "gate-northpier-1"}, {"revision", "list"}, {"join-token", "list"}}},
-		{"cli-draft", [][]string{{"check", filepath.Join(dir, "crane.yaml")}, {"draft", "diff", "3"}}},
+		{"cli-draft", [][]string{{"draft", "diff", "3"}, {"draft", "check", "2"}}},
 	} {
 		var b bytes.Buffer
 		for _, args := range page.commands {

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Schemas } from '../api/client'
+import { useLanguage } from '../api/queries'
 import { sentence } from '../composables/format'
 
 /** Findings, grouped by the definition that they are about; errors first. */
@@ -13,6 +14,9 @@ const groups = computed(() => {
   }
   return [...by]
 })
+const { data: language } = useLanguage()
+const asked = ref('')
+const explained = (code: string) => language.value?.checks.find((c) => c.code === code)
 const look = { error: 'text-failing', warning: 'text-degraded', note: 'text-soft' } as const
 const mark = { error: '✖', warning: '▲', note: '·' } as const
 </script>
@@ -27,7 +31,8 @@ const mark = { error: '✖', warning: '▲', note: '·' } as const
           <p>{{ sentence(f.reason) }}</p>
           <p v-if="f.fix" class="text-soft">{{ sentence(f.fix) }}</p>
           <p v-if="f.hosts.length" class="machine text-soft">{{ f.hosts.slice(0, 6).join(', ') }}<template v-if="f.hosts.length > 6"> and {{ f.hosts.length - 6 }} more</template></p>
-          <p class="machine break-all text-soft">{{ f.file }}:{{ f.line }}:{{ f.column }} · {{ f.code }}</p>
+          <p class="machine break-all text-soft">{{ f.file }}:{{ f.line }}:{{ f.column }} · <button type="button" class="underline decoration-dotted underline-offset-4 hover:text-accent" :aria-expanded="asked === name + i" :title="`What ${f.code} means`" @click="asked = asked === name + i ? '' : name + i">{{ f.code }}</button></p>
+          <p v-if="asked === name + i && explained(f.code)" class="mt-1 max-w-[46rem] rounded-md bg-sunk px-3 py-2 text-table">{{ explained(f.code)!.what }} {{ explained(f.code)!.why }} <span class="font-medium">{{ explained(f.code)!.fix }}</span></p>
         </div>
       </li>
     </ul>
