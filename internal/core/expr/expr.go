@@ -169,12 +169,29 @@ func plainly(issues *cel.Issues) error {
 	e := issues.Errors()[0]
 	words := e.Message
 	if rest, ok := strings.CutPrefix(words, "Syntax error: "); ok {
-		words = "cannot be read: " + rest
+		words = legible(rest)
 	}
 	if strings.HasPrefix(words, "found no matching overload for '") {
 		words = overload(words)
 	}
 	return errors.New(strings.Join(strings.Fields(words), " "))
+}
+
+// legible says in our words what the parser complains about most.
+func legible(words string) string {
+	token, unread := strings.CutPrefix(words, "token recognition error at: '")
+	input, _ := strings.CutPrefix(words, "mismatched input '")
+	switch {
+	case unread && strings.HasPrefix(token, "="):
+		return "= compares nothing; write =="
+	case unread && (strings.HasPrefix(token, "& ") || strings.HasPrefix(token, "| ")), strings.HasPrefix(input, "and'"), strings.HasPrefix(input, "or'"):
+		return "write && for and, || for or"
+	case unread && (strings.HasPrefix(token, `"`) || strings.HasPrefix(token, "'")):
+		return "a quote is not closed"
+	case strings.HasPrefix(input, "<EOF>'"), strings.Contains(words, "at '<EOF>'"):
+		return "it ends too early"
+	}
+	return "cannot be read: " + words
 }
 
 // overload says in our words that an operator does not fit its operands.

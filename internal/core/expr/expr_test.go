@@ -38,7 +38,12 @@ func TestCheckTypesAndNames(t *testing.T) {
 		`fields.lane == "3"`:                                  "== does not go between int and text",
 		`fields["lane"] == "3"`:                               "== does not go between int and text",
 		`fields.lane + 1`:                                     "gives int",
-		`fields.lane ==`:                                      "cannot be read",
+		`fields.lane ==`:                                      "it ends too early",
+		`fields.lane = 4`:                                     "write ==",
+		`fields.lane == 4 and level > INFO`:                   "write && for and",
+		`fields.lane == 4 & level > INFO`:                     "write && for and",
+		`fields.note == 'x`:                                   "a quote is not closed",
+		`fields.lane == 4 )`:                                  "cannot be read",
 		`fields.http.response == 3`:                           "there is no fields.http.response",
 	} {
 		_, err := c.Check(text, Bool)

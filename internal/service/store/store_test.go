@@ -57,7 +57,7 @@ func TestKeeps(t *testing.T) {
 	assert.Equal(t, "v", v)
 	audit, err := s.AuditEntries(ctx, AuditFilter{Limit: 5})
 	require.NoError(t, err)
-	assert.Equal(t, []AuditEntry{{At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}}, audit)
+	assert.Equal(t, []AuditEntry{{ID: 1, At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}}, audit)
 	_, err = s.Draft(ctx, 99)
 	require.ErrorIs(t, err, ErrNotFound)
 	require.NoError(t, s.Ping(ctx))

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { Schemas } from '../api/client'
 import { useHosts, type HostFilter } from '../api/queries'
@@ -28,7 +28,10 @@ const filter = computed<HostFilter>(() => ({
   state: route.query.state as Schemas['State'] | undefined,
   retired: route.query.retired ? true : undefined,
 }))
-const { data, isPending, error } = useHosts(filter)
+const { data: fresh, isPending, error } = useHosts(filter)
+/** What was shown last stays while an expression cannot be read yet. */
+const data = shallowRef<Schemas['HostList']>()
+watch(fresh, (list) => list && (data.value = list), { immediate: true })
 const rank = { failing: 0, offline: 1, degraded: 2, waiting: 3, healthy: 4 }
 type Key = 'name' | 'state' | 'revision' | 'read' | 'acknowledged' | 'lastRecord'
 const sort = computed(() => (route.query.sort as Key | undefined) ?? 'state')
@@ -81,7 +84,7 @@ const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? r
     <button v-if="!all && rows.length > chosen.length" class="text-accent hover:underline" @click="choose(['*'])">Choose all that fit</button>
     <button class="text-accent hover:underline" @click="choose([])">Choose none</button>
   </div>
-  <Answer :pending="isPending" :error="data ? null : error" what="The hosts">
+  <Answer :pending="isPending && !data" :error="data ? null : error" what="The hosts">
     <p v-if="!rows.length && filter.retired" class="text-soft">No host is retired.</p>
     <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. <router-link to="/tokens" class="link">Make a join token</router-link>, and paste the line that it gives on a host.</p>
     <p v-else-if="!rows.length" class="text-soft">No host fits the filter. <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link></p>
