@@ -1,10 +1,13 @@
 package check
 
-// Code is one thing that is checked. What, Why and Fix are for the page that explains it; Bad is a definition that trips it.
+// Code is one thing that is checked. What, Why and Fix are for the page that explains it.
 type Code struct {
-	Name, Severity string
-	Fleet          bool // needs the hosts, so that a check of a folder alone does not make it
-	What, Why, Fix string
+	Name     string `json:"code"`
+	Severity string `json:"severity"`
+	Fleet    bool   `json:"fleet"` // needs the hosts, so that a check of a folder alone does not make it
+	What     string `json:"what"`
+	Why      string `json:"why"`
+	Fix      string `json:"fix"`
 }
 
 // Codes are all checks, in the order of the documentation: reading, the catalogue alone, the fleet.

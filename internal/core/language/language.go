@@ -14,8 +14,10 @@ import (
 
 // Kind is one kind of definition.
 type Kind struct {
-	Name, Doc, Example string
-	Keys               []schema.Entry
+	Name    string         `json:"kind"`
+	Doc     string         `json:"doc"`
+	Example string         `json:"example"`
+	Keys    []schema.Entry `json:"keys"`
 }
 
 var about = map[string][2]string{

@@ -13,15 +13,18 @@ var typeNames = map[Type]string{Text: "text", Bool: "boolean", Int: "integer", N
 
 // Entry is one place of a document, for the reference page, for completion and for forms.
 type Entry struct {
-	Path                  []string // keys; "*" for a key of the writer's choice, "#" for an item of a list
-	Type                  string
-	Need                  bool
-	Doc, Example, Default string
-	Choices               []string
-	Names                 string // the kind of definition whose name it holds
-	Refs, Secrets, Later  bool
-	Desk                  bool
-	Part                  string
+	Path    []string `json:"path"` // keys; "*" for a key of the writer's choice, "#" for an item of a list
+	Type    string   `json:"type"`
+	Need    bool     `json:"need"`
+	Doc     string   `json:"doc"`
+	Example string   `json:"example,omitempty"`
+	Default string   `json:"default,omitempty"`
+	Choices []string `json:"choices,omitempty"`
+	Names   string   `json:"names,omitempty"` // the kind of definition whose name it holds
+	Refs    bool     `json:"references,omitempty"`
+	Secrets bool     `json:"secrets,omitempty"`
+	Later   bool     `json:"later,omitempty"`
+	Part    string   `json:"part,omitempty"` // what an agent must be able to run for it
 }
 
 // Entries lists every place that a document may have. A place that may have one of several forms is listed once for each.
@@ -53,8 +56,7 @@ func (v *Value) entries(path []string, of Entry, out *[]Entry) {
 			if k.Made {
 				continue
 			}
-			part := k.Part
-			k.Value.entries(append(slices.Clip(path), k.Name), Entry{Need: k.Need, Doc: k.Doc, Example: k.Example, Default: k.Default, Later: k.Later, Desk: k.Desk, Part: part}, out)
+			k.Value.entries(append(slices.Clip(path), k.Name), Entry{Need: k.Need, Doc: k.Doc, Example: k.Example, Default: k.Default, Later: k.Later, Part: k.Part}, out)
 		}
 	case Table:
 		v.Item.entries(append(slices.Clip(path), "*"), Entry{}, out)

@@ -44,7 +44,16 @@ type State struct {
 type Rejected struct{ Findings []check.Finding }
 
 func (r Rejected) Error() string {
-	return fmt.Sprintf("%d findings of severity error, nothing was kept", len(r.Findings))
+	n := 0
+	for _, f := range r.Findings {
+		if f.Severity == check.Error {
+			n++
+		}
+	}
+	if n == 1 {
+		return "there is a finding of severity error; nothing was kept"
+	}
+	return fmt.Sprintf("there are %d findings of severity error; nothing was kept", n)
 }
 
 // Conflict is a publication against another state than the one it was made for.

@@ -48,7 +48,7 @@ const groups = computed(() => {
 </script>
 
 <template>
-  <Sheet v-model="shown" :title="what === 'labels' ? 'Change labels' : 'Change settings'" :about="names ? `Of ${plural(names.length, 'host')} that you chose.` : `Of all hosts that fit: ${hosts || 'all'}`" :error="error" wide>
+  <Sheet v-model="shown" :title="what === 'labels' ? 'Change labels' : 'Change settings'" :about="names?.length === 1 ? `Of ${names[0]}.` : names ? `Of ${plural(names.length, 'host')} that you chose.` : `Of all hosts that fit: ${hosts || 'all'}`" :error="error" wide>
     <form id="bulk" class="mt-4" @submit.prevent="send(true)">
       <label for="bulk-text" class="block font-medium">{{ what === 'labels' ? 'Labels' : 'Settings' }}</label>
       <input id="bulk-text" v-model="text" class="field machine mt-1 w-full" :placeholder="what === 'labels' ? 'tier=2 owner-' : 'log_root=/srv/harbour'" aria-describedby="bulk-help" />

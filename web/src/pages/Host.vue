@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useHost } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import BulkEdit from '../components/BulkEdit.vue'
 import Facts from '../components/Facts.vue'
 import HostConfig from '../components/HostConfig.vue'
 import HostExplain from '../components/HostExplain.vue'
@@ -16,6 +17,9 @@ import { ago, moment, sentence, until } from '../composables/format'
 const props = defineProps<{ host: string; tab?: string }>()
 const { data: h, isPending, error } = useHost(() => props.host)
 const retiring = ref(false)
+const editing = ref(false)
+const what = ref<'labels' | 'settings'>('labels')
+const edit = (of: 'labels' | 'settings') => { what.value = of; editing.value = true }
 const current = computed(() => props.tab || 'sources')
 const facts = computed(() => {
   const v = h.value
@@ -38,6 +42,7 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
     <template v-if="h && h.verdict.code !== 'retired'" #actions><button class="button quiet" @click="retiring = true">Retire…</button></template>
   </PageHead>
   <RetireDialog v-model="retiring" :host="host" />
+  <BulkEdit v-model="editing" :hosts="host" :names="[host]" :what="what" />
   <Answer :pending="isPending" :error="error" :what="`Host ${host}`">
     <template v-if="h">
       <div class="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -50,9 +55,9 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
       <template v-if="current === 'sources'"><HostSources :host="h" /><HostExplain :host="host" /></template>
       <HostConfig v-else-if="current === 'config'" :host="host" />
       <div v-else class="space-y-8">
-        <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><p class="mt-2 text-table text-soft">Change them with <span class="machine">synaxis host label {{ host }} KEY=VALUE</span></p></section>
+        <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><button class="button quiet mt-3 !h-8" @click="edit('labels')">Change labels…</button></section>
         <section><h2 class="mb-2 text-section font-semibold">Settings in effect</h2><Labels :of="h.effectiveSettings" /></section>
-        <section><h2 class="mb-2 text-section font-semibold">Settings of its own</h2><Labels :of="h.settings" /><p class="mt-2 text-table text-soft">They win over all others. Change them with <span class="machine">synaxis host set {{ host }} NAME=VALUE</span></p></section>
+        <section><h2 class="mb-2 text-section font-semibold">Settings of its own</h2><Labels :of="h.settings" /><p class="mt-2 text-table text-soft">They win over all others.</p><button class="button quiet mt-3 !h-8" @click="edit('settings')">Change settings…</button></section>
         <section><h2 class="mb-2 text-section font-semibold">Observed</h2><Facts :items="observed" /></section>
       </div>
     </template>

@@ -1,0 +1,140 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/contract"
+)
+
+// TestDeskFromTheCommandLine does the desk's work with the command line alone: drafts one definition at a time, conflicts,
+// secrets and grants, many hosts at once, the audit.
+func TestDeskFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		p := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(p, []byte(text), 0o600))
+		return p
+	}
+	run := func(args ...string) string {
+		t.Helper()
+		out, code := d.cli(args...)
+		require.Zero(t, code, "%v: %s", args, out)
+		return out
+	}
+	fails := func(code int, words string, args ...string) {
+		t.Helper()
+		out, got := d.cli(args...)
+		assert.Equal(t, code, got, "%v: %s", args, out)
+		assert.Contains(t, out, words, "%v", args)
+	}
+	with := func(env, stdin string, args ...string) (string, int) {
+		cmd := exec.Command(filepath.Join(bin, "synaxis"), args...)
+		cmd.Env = append(os.Environ(), "SYNAXIS_URL="+d.url, "SYNAXIS_TOKEN="+d.token, "XDG_CONFIG_HOME="+d.dir, env)
+		cmd.Stdin = strings.NewReader(stdin)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			require.IsType(t, &exec.ExitError{}, err)
+		}
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+
+	run("host", "import", file("hosts.csv", "host,label.role\ng1,gate\ng2,gate\nk1,kiosk\n"))
+	assert.Contains(t, run("host", "list", "--hosts", `labels.role == "gate"`), "2 waiting")
+	assert.Contains(t, run("host", "label", "--hosts", "role=gate", "tier=2", "--dry-run"), "Dry run: 2 hosts chosen, 2 would change")
+	assert.Contains(t, run("host", "label", "g1", "tier=2", "--dry-run"), "Dry run: 1 host chosen, 1 would change")
+	assert.NotContains(t, run("host", "list"), "tier=2")
+	assert.Contains(t, run("host", "set", "--hosts", `host.name in ["g1", "k1"]`, "root=/srv"), "2 hosts chosen, 2 changed")
+	assert.Contains(t, run("host", "label", "--hosts", "role=crane", "tier=2"), "No host is chosen")
+	fails(1, "write ==", "host", "list", "--hosts", `labels.role = "gate"`)
+	fails(2, "expected KEY=VALUE", "host", "label", "g1", "tier")
+
+	// A draft, one definition after the other.
+	run("draft", "create", "--title", "step by step")
+	texts := file("two.yaml", "# both\nlabel-key: role\nvalues: [gate, kiosk]\n---\ndestination: out   # mine\ndeliver: {discard: {}}\n")
+	assert.Contains(t, run("draft", "put", "1", texts), "label-key role is in draft 1: added")
+	fails(3, "path-relative", "draft", "put", "1", file("bad.yaml", "source: lines\nhosts: {role: gate}\nread: {files: [a.log]}\nformat: raw\nsend: [{to: out}]\n"))
+	out, code := with("", "source: lines\nhosts: {role: gate}\nread: {files: [\"${setting.root}/a.log\"]}\nformat: raw\nsend: [{to: out}]\n", "draft", "put", "1", "-")
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, out, "${setting.root} is not defined on g2")
+	run("host", "set", "g2", "root=/srv")
+	assert.Equal(t, "destination: out   # mine\ndeliver: {discard: {}}\n", run("draft", "show", "1", "destination", "out"))
+	run("draft", "remove", "1", "destination", "out")
+	fails(3, "dangling-reference", "draft", "check", "1")
+	run("draft", "put", "1", texts)
+	fails(1, "did you mean out?", "draft", "remove", "1", "destination", "outt")
+	run("draft", "publish", "1", "-m", "begin")
+	fails(1, "outside the vocabulary", "host", "label", "g1", "role=gte")
+	fails(3, "outside the vocabulary", "host", "import", file("more.csv", "host,label.role\ng3,gat\n"))
+	fails(1, "outside the vocabulary", "join-token", "create", "--label", "role=gat")
+
+	run("draft", "create")
+	run("draft", "create")
+	run("draft", "put", "2", file("a.yaml", "destination: out\ndeliver: {file: {path: /a}}\n"))
+	run("draft", "put", "3", file("b.yaml", "destination: out\ndeliver: {file: {path: /b}}\n"))
+	both := run("draft", "conflicts", "3")
+	assert.Contains(t, both, "- deliver: {file: {path: /b}}")
+	assert.Contains(t, both, "+ deliver: {file: {path: /a}}")
+	run("draft", "publish", "2")
+	fails(1, "was changed by revision 2", "draft", "publish", "3")
+	run("draft", "revert", "3", "destination", "out")
+	assert.Contains(t, run("draft", "conflicts", "3"), "Nothing else changes")
+
+	// Secrets: from standard input, never shown, granted to somebody who may set that one and nothing else.
+	out, code = with("", "opensesame\n", "secret", "set", "archive_token")
+	require.Zero(t, code, out)
+	assert.NotContains(t, out, "opensesame")
+	run("secret", "set", "archive_token", "--owner", "Ines", "--about", "for the archive")
+	assert.Contains(t, run("secret", "show", "archive_token"), "Ines")
+	fails(2, "no value was given", "secret", "set", "archive_token")
+	var grant contract.CreatedGrant
+	require.NoError(t, json.Unmarshal([]byte(run("secret", "grant", "archive_token", "--to", "Ines", "-o", "json")), &grant))
+	out, code = with("SYNAXIS_TOKEN="+grant.Token, "opensesame too", "secret", "set", "archive_token")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "version 2")
+	out, code = with("SYNAXIS_TOKEN="+grant.Token, "", "host", "list")
+	assert.Equal(t, 5, code, out)
+	assert.Contains(t, out, "lets Ines set the secret archive_token and do nothing else")
+	run("secret", "revoke", "archive_token", grant.Id)
+	run("secret", "remove", "archive_token")
+	fails(1, "there is no secret archive_token", "secret", "show", "archive_token")
+
+	// The audit, filtered and exported.
+	assert.Contains(t, run("audit", "list", "--who", "Ines"), "secret set")
+	assert.Contains(t, run("audit", "list", "--since", "1h", "--action", "draft"), "draft publish")
+	fails(2, "expected a date", "audit", "list", "--since", "yesterday")
+	assert.Contains(t, run("audit", "list", "--until", "2020-01-01"), "No change fits")
+	run("audit", "export", filepath.Join(dir, "audit.json"))
+	run("audit", "export", filepath.Join(dir, "audit.csv"), "--action", "secret")
+	text, err := os.ReadFile(filepath.Join(dir, "audit.json"))
+	require.NoError(t, err)
+	var entries []contract.AuditEntry
+	require.NoError(t, json.Unmarshal(text, &entries))
+	all := get[contract.AuditList](t, first(d.api.ListAudit(context.Background(), nil)), nil)
+	assert.Len(t, entries, len(all.Items))
+	text, err = os.ReadFile(filepath.Join(dir, "audit.csv"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(text), "id,at,who,from,what,of,before,after\n"))
+	assert.NotContains(t, string(text), "opensesame")
+	assert.NotContains(t, string(text), "draft publish")
+
+	// The reference needs no service.
+	d.stop()
+	assert.Contains(t, run("reference", "guard"), "masks")
+	assert.Contains(t, run("reference", "zone-missing"), "zone")
+	assert.True(t, json.Valid([]byte(run("reference", "--json-schema"))))
+	var checkJSON struct{ Code, Severity string }
+	require.NoError(t, json.Unmarshal([]byte(run("reference", "zone-missing", "-o", "json")), &checkJSON))
+	assert.Equal(t, "error", checkJSON.Severity)
+	fails(2, "did you mean source?", "reference", "sorce")
+}
