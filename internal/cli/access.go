@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -86,15 +87,7 @@ data folder. With --link it prints a link that signs a browser in once.`,
 }
 
 func (a *app) signInLink(cmd *cobra.Command) error {
-	c, err := a.client()
-	if err != nil {
-		return err
-	}
-	l, raw, err := answer[contract.SignInLink](c.CreateSignInLink(cmd.Context()))
-	if err != nil {
-		return err
-	}
-	return a.show(raw, func() { a.printf("%s\nGood once, until %s\n", l.Url, when(&l.Expires)) })
+	return ask(a, func(c *contract.Client) (*http.Response, error) { return c.CreateSignInLink(cmd.Context()) }, func(l contract.SignInLink) { a.printf("%s\nGood once, until %s\n", l.Url, when(&l.Expires)) })
 }
 
 func (a *app) joinTokenCmd() *cobra.Command {
@@ -111,15 +104,9 @@ func (a *app) joinTokenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			t, raw, err := answer[contract.CreatedJoinToken](c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts})
+			}, func(t contract.CreatedJoinToken) {
 				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nPaste this line on the host (with --print at its end it only tells what it would do):\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
 				if t.Command != t.Agent {
 					a.printf("\nWhere an agent is installed already:\n\n  %s\n", t.Agent)
@@ -133,15 +120,7 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.JoinTokenList](c.ListJoinTokens(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListJoinTokens(cmd.Context()) }, func(l contract.JoinTokenList) {
 				if len(l.Items) == 0 {
 					a.printf("No join token yet: synaxis join-token create\n")
 					return

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -88,15 +89,7 @@ func (a *app) auditListCmd() *cobra.Command {
 			if after != "" {
 				p.After = &after
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.AuditList](c.ListAudit(cmd.Context(), p))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListAudit(cmd.Context(), p) }, func(l contract.AuditList) {
 				if len(l.Items) == 0 {
 					a.printf("No change fits.\n")
 					return

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -24,15 +25,9 @@ func (a *app) catalogueCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List definitions", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.DefinitionList](c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{Revision: param()}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{Revision: param()})
+			}, func(l contract.DefinitionList) {
 				if l.Revision == 0 {
 					a.printf("Nothing has been published yet: synaxis draft load DIR\n")
 					return
@@ -76,15 +71,9 @@ func (a *app) catalogueCmd() *cobra.Command {
 			return out, cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			d, raw, err := answer[contract.Definition](c.GetDefinition(cmd.Context(), args[0], args[1], &contract.GetDefinitionParams{Revision: param()}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.GetDefinition(cmd.Context(), args[0], args[1], &contract.GetDefinitionParams{Revision: param()})
+			}, func(d contract.Definition) {
 				a.printf("# %s %s: %s line %d, meaning last changed in revision %d\n", d.Kind, d.Name, d.File, d.Line, d.Changed)
 				if len(d.Hosts) > 0 {
 					a.printf("# %s: %s\n", plural(len(d.Hosts), "host", "hosts"), some(d.Hosts))
@@ -133,15 +122,7 @@ func (a *app) revisionCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.RevisionList](c.ListRevisions(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListRevisions(cmd.Context()) }, func(l contract.RevisionList) {
 				if len(l.Items) == 0 {
 					a.printf("Nothing has been published yet: synaxis draft load DIR\n")
 					return
@@ -169,15 +150,7 @@ func (a *app) revisionCmd() *cobra.Command {
 			if err != nil {
 				return usagef("%q is not the number of a revision", args[0])
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, raw, err := answer[contract.Revision](c.GetRevision(cmd.Context(), n))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetRevision(cmd.Context(), n) }, func(r contract.Revision) {
 				state := "not in force"
 				if r.InForce {
 					state = "in force"

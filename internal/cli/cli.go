@@ -221,6 +221,19 @@ func answer[T any](resp *http.Response, err error) (v T, raw []byte, _ error) {
 	return v, raw, nil
 }
 
+// ask makes one call and shows its answer: as JSON or YAML, or as what table prints.
+func ask[T any](a *app, call func(c *contract.Client) (*http.Response, error), table func(v T)) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	v, raw, err := answer[T](call(c))
+	if err != nil {
+		return err
+	}
+	return a.show(raw, func() { table(v) })
+}
+
 func unreachable(err error) error {
 	var u *url.Error
 	if errors.As(err, &u) {

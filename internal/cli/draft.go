@@ -191,15 +191,7 @@ func (a *app) draftListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List open drafts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.DraftList](c.ListDrafts(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListDrafts(cmd.Context()) }, func(l contract.DraftList) {
 				if len(l.Items) == 0 {
 					a.printf("No open draft. Load one: synaxis draft load DIR\n")
 					return
@@ -285,15 +277,11 @@ func (a *app) draftCreateCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "create", Short: "Begin an empty draft, to put definitions in one by one", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			d, raw, err := answer[contract.Draft](c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Files: []contract.File{}}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() { a.printf("Draft %d, %q. Next: synaxis draft put %d FILE\n", d.Id, d.Title, d.Id) })
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Files: []contract.File{}})
+			}, func(d contract.Draft) {
+				a.printf("Draft %d, %q. Next: synaxis draft put %d FILE\n", d.Id, d.Title, d.Id)
+			})
 		},
 	}
 	cmd.Flags().StringVar(&title, "title", "", "what the draft is about")
@@ -417,15 +405,7 @@ func (a *app) draftConflictsCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.ConflictList](c.ListConflicts(cmd.Context(), id))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListConflicts(cmd.Context(), id) }, func(l contract.ConflictList) {
 				if len(l.Items) == 0 {
 					a.printf("Nothing else changes what draft %d changes.\n", id)
 				}
@@ -486,15 +466,7 @@ func (a *app) draftDiffCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			i, raw, err := answer[contract.Impact](c.DiffDraft(cmd.Context(), id))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.DiffDraft(cmd.Context(), id) }, func(i contract.Impact) {
 				against := "what nobody has published before"
 				if i.Head > 0 {
 					against = revisionName(i.Head)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -37,15 +38,7 @@ func (a *app) statusCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "What is in force, what waits, what is wrong", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			s, raw, err := answer[contract.Status](c.GetStatus(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() { a.status(s) })
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetStatus(cmd.Context()) }, func(s contract.Status) { a.status(s) })
 		},
 	}
 }
@@ -210,15 +203,7 @@ func (a *app) hostShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show HOST", Short: "One host: state, labels, settings, what was observed, sources", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			h, raw, err := answer[contract.Host](c.GetHost(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() { a.host(h) })
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetHost(cmd.Context(), args[0]) }, func(h contract.Host) { a.host(h) })
 		},
 	}
 }
@@ -263,15 +248,7 @@ func (a *app) hostConfigCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "config HOST", Short: "The config assigned to a host against the one that it runs", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			h, raw, err := answer[contract.HostConfig](c.GetHostConfig(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetHostConfig(cmd.Context(), args[0]) }, func(h contract.HostConfig) {
 				switch {
 				case which == "assigned":
 					a.printf("%s", h.Assigned)

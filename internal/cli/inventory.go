@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -36,15 +37,9 @@ func (a *app) hostExplainCmd() *cobra.Command {
 			return out, cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			e, raw, err := answer[contract.Explanation](c.ExplainHost(cmd.Context(), args[0], args[1]))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.ExplainHost(cmd.Context(), args[0], args[1])
+			}, func(e contract.Explanation) {
 				verdict := "does not get"
 				if e.Gets {
 					verdict = "gets"
@@ -66,15 +61,7 @@ func (a *app) hostRetireCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "retire HOST", Short: "Take a host out of the fleet: its credential ends, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			h, raw, err := answer[contract.Host](c.RetireHost(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.RetireHost(cmd.Context(), args[0]) }, func(h contract.Host) {
 				a.printf("%s is retired; its agent is let in no more. A join token brings it back under its name.\n", h.Name)
 			})
 		},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"github.com/spf13/cobra"
+	"net/http"
 
 	"synaxis/internal/contract"
 )
@@ -11,15 +12,7 @@ func (a *app) newcomerCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List those that wait", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.NewcomerList](c.ListNewcomers(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListNewcomers(cmd.Context()) }, func(l contract.NewcomerList) {
 				if len(l.Items) == 0 {
 					a.printf("No newcomer waits.\n")
 					return
@@ -45,15 +38,11 @@ func (a *app) newcomerCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			h, raw, err := answer[contract.Host](c.ApproveNewcomer(cmd.Context(), args[0], contract.Approval{Name: args[1], Labels: &m}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() { a.printf("%s may join as %s; it takes its credential when it calls next\n", args[0], h.Name) })
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.ApproveNewcomer(cmd.Context(), args[0], contract.Approval{Name: args[1], Labels: &m})
+			}, func(h contract.Host) {
+				a.printf("%s may join as %s; it takes its credential when it calls next\n", args[0], h.Name)
+			})
 		},
 	}
 	approve.Flags().StringArrayVar(&set, "label", nil, "KEY=VALUE (repeated)")

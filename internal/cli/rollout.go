@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,15 +95,7 @@ func (a *app) rolloutShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, raw, err := answer[contract.Rollout](c.GetRollout(cmd.Context(), id))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() { a.rollout(r) })
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetRollout(cmd.Context(), id) }, func(r contract.Rollout) { a.rollout(r) })
 		},
 	}
 }
@@ -194,15 +187,7 @@ func (a *app) rolloutListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List rollouts, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.RolloutList](c.ListRollouts(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListRollouts(cmd.Context()) }, func(l contract.RolloutList) {
 				if len(l.Items) == 0 {
 					a.printf("No rollout yet. Publish a draft first, then: synaxis rollout start\n")
 					return

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"strings"
 
@@ -36,15 +37,7 @@ func (a *app) secretListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List secrets: owner, when rotated, what uses them", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, raw, err := answer[contract.SecretList](c.ListSecrets(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListSecrets(cmd.Context()) }, func(l contract.SecretList) {
 				if len(l.Items) == 0 {
 					a.printf("No secret yet: synaxis secret set NAME < file\n")
 					return
@@ -123,15 +116,7 @@ never shown again. With --about or --owner alone, only these are changed.`,
 				}
 				body.Value = &value
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			s, raw, err := answer[contract.Secret](c.SetSecret(cmd.Context(), args[0], body))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.SetSecret(cmd.Context(), args[0], body) }, func(s contract.Secret) {
 				if body.Value == nil {
 					a.printf("Secret %s is described\n", s.Name)
 					return
@@ -197,15 +182,9 @@ func (a *app) secretGrantCmd() *cobra.Command {
 		Use: "grant NAME", Short: "Let somebody set this secret, and do nothing else", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
 		Example: "  synaxis secret grant archive_token --to \"Ines, harbour archive\" --lasts 24h",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			g, raw, err := answer[contract.CreatedGrant](c.GrantSecret(cmd.Context(), args[0], contract.NewGrant{To: to, Lasts: &lasts}))
-			if err != nil {
-				return err
-			}
-			return a.show(raw, func() {
+			return ask(a, func(c *contract.Client) (*http.Response, error) {
+				return c.GrantSecret(cmd.Context(), args[0], contract.NewGrant{To: to, Lasts: &lasts})
+			}, func(g contract.CreatedGrant) {
 				a.printf("Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  SYNAXIS_TOKEN=%s synaxis secret set %s\n", g.Id, when(&g.ExpiresAt), to, g.Url, g.Token, args[0])
 			})
 		},

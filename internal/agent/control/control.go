@@ -4,7 +4,6 @@ package control
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -102,7 +101,7 @@ func New(o Options, host Host) (*Client, error) {
 		return nil, err
 	}
 	if c.identity.UID == "" {
-		c.identity.UID = newUID(time.Now())
+		c.identity.UID = fmt.Sprintf("%x", wire.NewUID(time.Now()))
 	}
 	if c.identity.HostID == "" {
 		c.identity.HostID = o.HostID
@@ -131,19 +130,6 @@ func (c *Client) keep() error {
 		return fmt.Errorf("keep the identity: %w", err)
 	}
 	return nil
-}
-
-// newUID makes a UUID of version 7 (RFC 9562), as OpAMP recommends.
-func newUID(now time.Time) string {
-	var b [16]byte
-	_, _ = rand.Read(b[:])
-	ms := uint64(now.UnixMilli())
-	for i := range 6 {
-		b[i] = byte(ms >> (40 - 8*i))
-	}
-	b[6] = b[6]&0x0f | 0x70
-	b[8] = b[8]&0x3f | 0x80
-	return fmt.Sprintf("%x", b)
 }
 
 func (c *Client) uid() []byte {

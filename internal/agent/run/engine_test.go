@@ -159,6 +159,10 @@ func TestWhileItWasDown(t *testing.T) {
 			c := b.config("*.log", "")
 			require.NoError(t, b.Apply(c))
 			b.await("1", "2")
+			require.Eventually(t, func() bool { // what has arrived counts only once the agent knows it
+				n, _ := b.Numbers()
+				return n["lines"].Deliveries["out"].Acknowledged == 2
+			}, 5*time.Second, 5*time.Millisecond)
 			b.Stop()
 			b.write("a.log", "3\n")
 			rotate(b)

@@ -5,6 +5,7 @@
 package wire
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -13,6 +14,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/open-telemetry/opamp-go/protobufs"
 	"google.golang.org/protobuf/encoding/protowire"
@@ -25,6 +27,18 @@ const (
 	MetricsPath = "/v1/metrics"
 	NeedsPath   = "/v1/needs" // what a host that is about to join would need
 )
+
+// NewUID makes an instance uid: a UUID of version 7 (RFC 9562), as OpAMP recommends.
+func NewUID(now time.Time) [16]byte {
+	var b [16]byte
+	_, _ = rand.Read(b[:])
+	ms := uint64(now.UnixMilli())
+	for i := range 6 {
+		b[i] = byte(ms >> (40 - 8*i))
+	}
+	b[6], b[8] = b[6]&0x0f|0x70, b[8]&0x3f|0x80
+	return b
+}
 
 // MaxMessage bounds one message, in bytes.
 const MaxMessage = 16 << 20

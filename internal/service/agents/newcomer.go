@@ -2,7 +2,6 @@ package agents
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/hex"
 	"fmt"
 	"maps"
@@ -14,6 +13,7 @@ import (
 	"github.com/open-telemetry/opamp-go/protobufs"
 
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/service/store"
 )
 
@@ -110,22 +110,11 @@ type newcomer struct {
 	seen time.Time
 }
 
-// newUID makes a UUID of version 7 (RFC 9562).
-func newUID(now time.Time) []byte {
-	var b [16]byte
-	_, _ = rand.Read(b[:])
-	ms := uint64(now.UnixMilli())
-	for i := range 6 {
-		b[i] = byte(ms >> (40 - 8*i))
-	}
-	b[6], b[8] = b[6]&0x0f|0x70, b[8]&0x3f|0x80
-	return b[:]
-}
-
 // tellApart gives the copy of an agent a uid of its own. Until it calls with that, it is nobody.
 func (f *Fleet) tellApart(ctx context.Context, msg *protobufs.AgentToServer, host, why string, who caller, c *conn, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
 	now := f.now()
-	uid := newUID(now)
+	id := wire.NewUID(now)
+	uid := id[:]
 	r := ask(msg.GetAgentDescription(), hex.EncodeToString(uid))
 	n := store.Newcomer{ID: newID("n"), UID: r.uid, Credential: who.credential.ID, Host: host, HostID: r.hostID, Name: r.name, Why: why, Since: now}
 	if c != nil {

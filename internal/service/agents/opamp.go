@@ -364,7 +364,8 @@ func (f *Fleet) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid 
 	}
 	r := ask(d, uid)
 	if f.twin(uid, r.hostID) {
-		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: newUID(f.now())}
+		id := wire.NewUID(f.now())
+		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: id[:]}
 		return answer, "", nil
 	}
 	credential, err := f.join(ctx, j, r)
