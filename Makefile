@@ -48,6 +48,7 @@ chromium: ## install Debian's Chromium when it is missing
 	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
 
 test: chromium build lint generated ## everything that must hold
+	cd web && $(NPM) test
 	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m ./...
 
 bench: build ## speeds, as ratios against a baseline of the same run

@@ -2,7 +2,7 @@ import { ref } from 'vue'
 
 /** The present moment, so that "3 s ago" moves on by itself. */
 export const now = ref(Date.now())
-window.setInterval(() => (now.value = Date.now()), 1000)
+setInterval(() => (now.value = Date.now()), 1000)
 
 export function ago(at?: string | null): string {
   if (!at) return '–'

@@ -1,0 +1,75 @@
+package api
+
+import (
+	"context"
+	"slices"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/health"
+	"synaxis/internal/version"
+)
+
+// maxAttention bounds the list of what is wrong.
+const maxAttention = 50
+
+// GetStatus tells what is in force, what waits and what is wrong.
+func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) (contract.GetStatusResponseObject, error) {
+	now := a.Now()
+	head, err := a.Changes.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	drafts, err := a.Store.Drafts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetStatus200JSONResponse{Version: version.String(), Published: head.Revision.Number, InForce: a.Rollouts.InForce(),
+		Newcomers: len(a.Fleet.Newcomers()), Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
+	for _, d := range drafts {
+		sum, err := a.draftSummary(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		out.Drafts = append(out.Drafts, sum)
+	}
+	if all := a.Rollouts.All(); len(all) > 0 {
+		s := rolloutSummary(all[0])
+		out.Rollout = &s
+	}
+	var wrong []contract.Attention
+	for _, v := range a.Fleet.All() {
+		h := v.Verdict(now)
+		count(&out.Hosts, string(a.worst(&v, a.Now()).State))
+		if v.Pending != "" {
+			out.PendingInventory = append(out.PendingInventory, v.Name)
+		}
+		if v.Assigned.Revision < out.Published {
+			out.Behind++
+		}
+		if h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
+			wrong = append(wrong, contract.Attention{Host: v.Name, Verdict: verdict(h)})
+		}
+		for _, name := range reportedSources(&v) {
+			s := v.SourceVerdict(name, now)
+			count(&out.Sources, s.State)
+			if s.State == health.Failing || s.State == health.Degraded {
+				wrong = append(wrong, contract.Attention{Host: v.Name, Source: &name, Verdict: verdict(s)})
+			}
+		}
+	}
+	slices.SortStableFunc(wrong, func(x, y contract.Attention) int {
+		switch {
+		case health.Worse(string(x.Verdict.State), string(y.Verdict.State)):
+			return -1
+		case health.Worse(string(y.Verdict.State), string(x.Verdict.State)):
+			return 1
+		}
+		return 0
+	})
+	if len(wrong) > maxAttention {
+		out.AttentionMore = len(wrong) - maxAttention
+		wrong = wrong[:maxAttention]
+	}
+	out.Attention = append(out.Attention, wrong...)
+	return out, nil
+}

@@ -1,0 +1,79 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/yamldoc"
+	"synaxis/internal/service/join"
+	"synaxis/internal/service/store"
+)
+
+func (a *API) token(t store.JoinToken) contract.JoinToken {
+	state := contract.Valid
+	switch {
+	case !t.RevokedAt.IsZero():
+		state = contract.Revoked
+	case a.Now().After(t.ExpiresAt):
+		state = contract.Expired
+	case t.Uses > 0 && t.Used >= t.Uses:
+		state = contract.UsedUp
+	}
+	return contract.JoinToken{Id: t.ID, Labels: t.Labels, CreatedAt: t.CreatedAt, CreatedBy: t.CreatedBy, ExpiresAt: t.ExpiresAt, Uses: t.Uses,
+		Used: t.Used, Reserved: t.Reserved, RevokedAt: optional(t.RevokedAt), State: state}
+}
+
+// ListJoinTokens lists join tokens.
+func (a *API) ListJoinTokens(ctx context.Context, _ contract.ListJoinTokensRequestObject) (contract.ListJoinTokensResponseObject, error) {
+	list, err := a.Fleet.JoinTokens(ctx)
+	out := contract.ListJoinTokens200JSONResponse{Items: []contract.JoinToken{}}
+	for _, t := range list {
+		out.Items = append(out.Items, a.token(t))
+	}
+	return out, err
+}
+
+// CreateJoinToken makes a join token.
+func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenRequestObject) (contract.CreateJoinTokenResponseObject, error) {
+	labels := value(r.Body.Labels)
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	if len(labels) > 0 {
+		if err := a.checkLabels(ctx, &contract.MapEdit{Set: &labels}); err != nil {
+			return nil, err
+		}
+	}
+	uses, lasts := 1, 24*time.Hour
+	if r.Body.Uses != nil {
+		uses = max(0, *r.Body.Uses)
+	}
+	if r.Body.Lasts != nil {
+		d, err := yamldoc.ParseDuration(*r.Body.Lasts)
+		if err != nil {
+			return nil, usage{"lasts: " + err.Error()}
+		}
+		lasts = d
+	}
+	t, text, err := a.Fleet.CreateJoinToken(ctx, person(ctx), labels, uses, lasts)
+	if err != nil {
+		return nil, err
+	}
+	agent := fmt.Sprintf("synaxis-agent --service %s --join-token %s --state /var/lib/synaxis-agent", a.base(ctx), text)
+	if a.Join.Pin != "" {
+		agent += " --pin " + a.Join.Pin
+	}
+	line, err := a.Join.Line(a.base(ctx), text)
+	if errors.Is(err, join.ErrNoAgent) { // there is a token all the same, for an agent that comes by another way
+		line, err = agent, nil
+	}
+	return contract.CreateJoinToken201JSONResponse{Id: t.ID, Token: text, ExpiresAt: t.ExpiresAt, Command: line, Agent: agent}, err
+}
+
+// RevokeJoinToken ends a join token.
+func (a *API) RevokeJoinToken(ctx context.Context, r contract.RevokeJoinTokenRequestObject) (contract.RevokeJoinTokenResponseObject, error) {
+	return contract.RevokeJoinToken204Response{}, a.Fleet.RevokeJoinToken(ctx, person(ctx), r.Id)
+}
