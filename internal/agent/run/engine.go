@@ -59,6 +59,7 @@ type source struct {
 type plan struct {
 	Spec      pipeline.Source
 	Format    format.Spec
+	FirstOf   []format.Spec // the formats that Format names
 	Host      string
 	Labels    map[string]string
 	Encodings map[string]record.Encoding
@@ -167,11 +168,15 @@ func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatme
 	plans, treatments := map[string]plan{}, map[string]*pipeline.Treatment{}
 	for _, s := range c.Sources {
 		f, _ := c.Format(s.Format)
-		t, err := pipeline.Compile(s, f)
+		t, err := pipeline.Compile(s, f, c.Format)
 		if err != nil {
 			return nil, nil, err
 		}
 		p := plan{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
+		for _, name := range f.FirstOf {
+			one, _ := c.Format(name)
+			p.FirstOf = append(p.FirstOf, one)
+		}
 		for _, to := range s.Destinations() {
 			d, _ := c.Destination(to)
 			p.Encodings[to] = d.Encoding()

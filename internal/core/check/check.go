@@ -187,8 +187,8 @@ func (c *checker) source(d *catalogue.Definition) {
 		c.add(d, []string{"format"}, "zone-missing", fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
 			"add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in")
 	}
-	if spec.Runs() {
-		if _, err := format.Compile(spec, format.Time{Zone: "UTC"}); err != nil {
+	if spec.Kind != "first-of" { // what is wrong with those that it names is told at them
+		if _, err := format.Compile(spec, format.Time{Zone: "UTC"}, c.cat.Format); err != nil {
 			c.add(d, []string{"time"}, "format-invalid", err.Error(), "")
 		}
 	}
@@ -205,14 +205,14 @@ func (c *checker) dangling(d *catalogue.Definition, path []string, kind, name st
 }
 
 func (c *checker) samples(d *catalogue.Definition) {
-	if !d.Format.Runs() {
+	if d.Format.Kind == "first-of" && len(d.Format.Samples) == 0 {
 		return
 	}
 	zone := format.Time{}
 	if d.Format.Time.Zone == "" {
 		zone.Zone = "UTC" // samples say nothing of time; a source will name the zone
 	}
-	failures, err := format.CheckSamples(*d.Format, zone)
+	failures, err := format.CheckSamples(*d.Format, zone, c.cat.Format)
 	if err != nil {
 		c.add(d, []string{d.Format.Kind}, "format-invalid", err.Error(), "")
 		return

@@ -15,7 +15,7 @@ import (
 
 // read reads one line; its fields come back as text with their kinds.
 func read(t require.TestingT, spec Spec, line string) (fields map[string]string, r record.Record, ok bool, body string) {
-	p, err := Compile(spec, Time{})
+	p, err := Compile(spec, Time{}, nil)
 	require.NoError(t, err)
 	b := &record.Batch{Schema: p.Schema()}
 	r = record.Record{Body: b.Put([]byte(line)), Observed: time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC).UnixNano()}
@@ -128,7 +128,7 @@ func TestTimes(t *testing.T) {
 
 func TestCacheOfTheClockFollowsTheZone(t *testing.T) {
 	t.Parallel()
-	p, err := Compile(Spec{Kind: "json", Time: Time{Field: "t", Zone: "Europe/Lisbon"}}, Time{})
+	p, err := Compile(Spec{Kind: "json", Time: Time{Field: "t", Zone: "Europe/Lisbon"}}, Time{}, nil)
 	require.NoError(t, err)
 	var got []string
 	for _, text := range []string{"2031-03-30 00:59:59", "2031-03-30 02:00:00", "2031-03-30 02:00:00+05:00", "2031-03-30 02:00:01"} {
@@ -154,7 +154,7 @@ func TestSpecsThatAreWrong(t *testing.T) {
 		"{a b}":            "may hold",
 		"{a:time} {b:int}": "",
 	} {
-		_, err := Compile(Spec{Kind: "template", Template: template}, Time{})
+		_, err := Compile(Spec{Kind: "template", Template: template}, Time{}, nil)
 		if want == "" {
 			require.NoError(t, err)
 			continue
@@ -171,7 +171,7 @@ func TestSpecsThatAreWrong(t *testing.T) {
 		{Spec{Kind: "json", Time: Time{Zone: "Europe/Atlantis"}}, "not a time zone that is known"},
 		{Spec{Kind: "future"}, "not known to this version"},
 	} {
-		_, err := Compile(s.spec, Time{})
+		_, err := Compile(s.spec, Time{}, nil)
 		require.ErrorContains(t, err, s.want)
 	}
 }
@@ -197,7 +197,7 @@ func TestSamples(t *testing.T) {
 		{Text: "x", Gives: map[string]Want{}},
 		{Text: "1 a", Level: "WARN"},
 	}}
-	failures, err := CheckSamples(spec, Time{})
+	failures, err := CheckSamples(spec, Time{}, nil)
 	require.NoError(t, err)
 	var why []string
 	for _, f := range failures {
@@ -218,7 +218,7 @@ func TestReadDoesNotAllocate(t *testing.T) {
 		{"json", `{"time":"2031-04-02T06:15:09.5+02:00","level":"warn","msg":"hi","a":{"b":1},"d":true}`},
 		{"keyvalue", `ts=2031-04-02T06:15:09Z lvl=error msg="it broke" n=7`},
 	} {
-		p, err := Compile(Spec{Kind: c.kind}, Time{})
+		p, err := Compile(Spec{Kind: c.kind}, Time{}, nil)
 		require.NoError(t, err)
 		b := &record.Batch{Schema: p.Schema()}
 		once := func() {
@@ -291,7 +291,7 @@ func FuzzTime(f *testing.F) {
 }
 
 func BenchmarkWebCombined(b *testing.B) {
-	p, err := Compile(Spec{Kind: "web-combined"}, Time{})
+	p, err := Compile(Spec{Kind: "web-combined"}, Time{}, nil)
 	require.NoError(b, err)
 	line := []byte(`198.51.100.7 - - [02/Apr/2031:06:15:09 +0100] "GET /a/b?x=1 HTTP/1.1" 200 512 "-" "Explorer/126.0.0.0 (tide)"`)
 	batch := &record.Batch{Schema: p.Schema()}

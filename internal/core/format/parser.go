@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -22,22 +23,41 @@ type Parser struct {
 	loose  bool // json and keyvalue without a say: the first of the usual names
 	schema *record.Schema
 
-	last  []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
-	gen   []uint32
-	now   uint32
-	first int
-	full  bool
-	path  []byte
+	last []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
+	gen  []uint32
+	now  uint32
+	full bool
+	path []byte
 
-	ops        []templateOp
+	ops    []templateOp
+	web    []uint16 // slots of webFields
+	regex  *regexp.Regexp
+	groups []int // slot of each group of regex, -1 for one without a name
+	csv    csvReader
+	fields []declared
+	first  []*Parser // of first-of
+	syslog syslogSlots
+	begin  int
+
 	timeValue  civil
 	timeParsed bool
+	levelValue uint8       // that the header of a line says
+	bodySpan   record.Span // that the header of a line leaves
+	hasBody    bool
 }
 
+// Other finds the formats that a first-of names.
+type Other func(name string) (Spec, bool)
+
 // Compile checks a spec and prepares a parser; t is laid over the spec's own time.
-func Compile(spec Spec, t Time) (*Parser, error) {
+func Compile(spec Spec, t Time, other Other) (*Parser, error) {
+	return compile(spec, t, other, record.NewSchema())
+}
+
+func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{spec: spec, schema: record.NewSchema(), body: spec.Body, level: spec.Level.Field}
+	p := &Parser{spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
+	var err error
 	switch spec.Kind {
 	case "raw":
 		p.parse = func(*record.Batch, record.Span) bool { return true }
@@ -45,36 +65,87 @@ func Compile(spec Spec, t Time) (*Parser, error) {
 		p.parse, p.loose = p.parseJSON, true
 	case "keyvalue":
 		p.parse, p.loose = p.parseKeyValue, true
+	case "csv":
+		p.csv, err = newCSV(spec)
+		p.parse, p.loose = p.parseCSV, true
+	case "regex":
+		err = p.compileRegex(spec)
+		p.parse = p.parseRegex
+	case "syslog":
+		p.syslog = newSyslogSlots(schema)
+		p.parse = p.parseSyslog
+	case "first-of":
+		return p, p.compileFirstOf(spec, t, other)
 	case "web-common", "web-combined":
 		combined := spec.Kind == "web-combined"
-		p.schema = record.NewSchema(webFields...)
+		p.web = slots(schema, webFields...)
 		p.parse = func(b *record.Batch, line record.Span) bool { return p.parseWeb(b, line, combined) }
 	case "template":
-		parts, err := parseTemplate(spec.Template)
-		if err != nil {
+		var parts []templatePart
+		if parts, err = parseTemplate(spec.Template); err != nil {
 			return nil, err
 		}
 		if spec.Time.Field == "" {
 			spec.Time = spec.impliedTime()
 		}
-		if err := p.compileTemplate(parts, spec); err != nil {
-			return nil, err
-		}
+		err = p.compileTemplate(parts, spec)
 		p.parse = p.parseTemplate
 	default:
 		return nil, fmt.Errorf("format %s: kind %q is not known to this version", spec.Name, spec.Kind)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if p.fields, err = declare(spec, schema); err != nil {
+		return nil, err
 	}
 	c, err := newClock(spec.Time)
 	if err != nil {
 		return nil, err
 	}
 	p.clock, p.time = c, spec.Time.Field
-	if spec.Kind == "web-common" || spec.Kind == "web-combined" {
+	if p.web != nil {
 		if p.clock.layout, err = compileLayout("%d/%b/%Y:%H:%M:%S %z"); err != nil {
 			return nil, err
 		}
 	}
 	return p, nil
+}
+
+func slots(schema *record.Schema, names ...string) []uint16 {
+	out := make([]uint16, len(names))
+	for i, n := range names {
+		out[i], _ = schema.Slot([]byte(n))
+	}
+	return out
+}
+
+// compileFirstOf prepares the formats of a first-of, which share one set of names.
+func (p *Parser) compileFirstOf(spec Spec, t Time, other Other) error {
+	for _, name := range spec.FirstOf {
+		var one Spec
+		ok := false
+		if other != nil {
+			one, ok = other(name)
+		}
+		if !ok {
+			if one, ok = BuiltIn(name); !ok {
+				return fmt.Errorf("format %s: there is no format %q", spec.Name, name)
+			}
+		}
+		if one.Kind == "first-of" {
+			return fmt.Errorf("format %s: %s is a first-of itself", spec.Name, name)
+		}
+		sub, err := compile(one, t, nil, p.schema)
+		if err != nil {
+			return fmt.Errorf("format %s: %w", spec.Name, err)
+		}
+		p.first = append(p.first, sub)
+	}
+	if len(p.first) == 0 {
+		return fmt.Errorf("format %s: first-of names no format", spec.Name)
+	}
+	return nil
 }
 
 // Schema returns the names that this parser gives to its fields.
@@ -89,16 +160,25 @@ var (
 // Read reads the record r of b, whose Body is the line and whose Observed is set: it appends fields and sets time,
 // level and body. It answers false when the format cannot read the line; r is then flagged and otherwise as it was.
 func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
+	if p.first != nil {
+		for _, sub := range p.first {
+			r.Flags &^= record.Unparsed
+			if sub.Read(b, r) {
+				return true
+			}
+		}
+		return false
+	}
 	p.now++
-	p.first = len(b.Values)
-	p.full, p.timeParsed = false, false
-	r.First, r.N, r.Time = uint32(p.first), 0, r.Observed
-	if !p.parse(b, r.Body) || len(b.Values)-p.first > math.MaxUint16 {
-		b.Values = b.Values[:p.first]
+	p.begin = len(b.Values)
+	p.full, p.timeParsed, p.levelValue, p.hasBody = false, false, 0, false
+	r.First, r.N, r.Time = uint32(p.begin), 0, r.Observed
+	if !p.parse(b, r.Body) || !p.convert(b) || len(b.Values)-p.begin > math.MaxUint16 {
+		b.Values = b.Values[:p.begin]
 		r.Flags |= record.Unparsed
 		return false
 	}
-	r.N = uint16(len(b.Values) - p.first)
+	r.N = uint16(len(b.Values) - p.begin)
 	if p.full {
 		r.Flags |= record.MoreFields
 	}
@@ -106,6 +186,8 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	p.setLevel(b, r)
 	if v, ok := p.pick(b, p.body, bodyNames, p.loose); ok && v.Kind == record.Text {
 		r.Body = v.Span
+	} else if p.hasBody {
+		r.Body = p.bodySpan
 	}
 	return true
 }
@@ -168,6 +250,7 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 	v, ok := p.pick(b, p.level, levelNames, p.loose)
 	if !ok {
+		r.Level = p.levelValue
 		return
 	}
 	var digits [24]byte

@@ -11,8 +11,8 @@ import (
 )
 
 // CheckSamples runs the samples of a spec and returns what each failing one says.
-func CheckSamples(spec Spec, t Time) (failures []SampleFailure, err error) {
-	p, err := Compile(spec, t)
+func CheckSamples(spec Spec, t Time, other Other) (failures []SampleFailure, err error) {
+	p, err := Compile(spec, t, other)
 	if err != nil {
 		return nil, err
 	}

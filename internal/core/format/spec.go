@@ -15,17 +15,18 @@ import (
 
 // Spec is what a format definition says.
 type Spec struct {
-	Name     string
-	Kind     string // one of Kinds, or template, regex, csv, first-of
-	Template string // of kind template
-	Regex    string // of kind regex: RE2 with named groups
-	FirstOf  []string
-	Columns  []string          // of kind csv
-	Fields   map[string]string // declared types; nil: any name
-	Time     Time
-	Level    Level
-	Body     string // the field that becomes the body; default the whole line
-	Samples  []Sample
+	Name      string
+	Kind      string // one of Kinds, or template, regex, csv, first-of
+	Template  string // of kind template
+	Regex     string // of kind regex: RE2 with named groups
+	FirstOf   []string
+	Columns   []string          // of kind csv
+	Separator string            // of kind csv: one character; default a comma
+	Fields    map[string]string // declared types; nil: any name
+	Time      Time
+	Level     Level
+	Body      string // the field that becomes the body; default the whole line
+	Samples   []Sample
 }
 
 // Kinds of formats that exist without being defined, in the order of the documentation.
@@ -50,9 +51,6 @@ func (s Spec) Parts() []string {
 	}
 	return out
 }
-
-// Runs tells whether this code can read lines by the format; what it cannot run yet is in Parts.
-func (s Spec) Runs() bool { return len(s.Parts()) == 0 }
 
 // Time says which field holds the time and how it is written. A source's Time merges over its format's.
 type Time struct{ Field, Layout, Zone string }

@@ -16,7 +16,7 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 	line := b.Bytes(span)
 	text := func(slot uint16, from, to int) {
 		if to-from != 1 || line[from] != '-' {
-			p.addSlot(b, slot, record.Value{Span: sub(span, from, to)})
+			p.addSlot(b, p.web[slot], record.Value{Span: sub(span, from, to)})
 		}
 	}
 	address := bytes.IndexByte(line, ' ')
@@ -69,9 +69,9 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 	text(1, user, user+open)
 	p.webRequest(b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)
-	p.addSlot(b, 6, record.Value{Kind: record.Int, Num: uint64(status)})
+	p.addSlot(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status)})
 	if isInt {
-		p.addSlot(b, 7, bytesSent)
+		p.addSlot(b, p.web[7], bytesSent)
 	}
 	if combined {
 		for pos, slot := sizeEnd, uint16(8); slot <= 9; slot++ {
@@ -84,7 +84,7 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 				return false
 			}
 			if escaped {
-				p.addSlot(b, slot, record.Value{Span: unescape(b, line[from:from+end])})
+				p.addSlot(b, p.web[slot], record.Value{Span: unescape(b, line[from:from+end])})
 				line = b.Bytes(span)
 			} else {
 				text(slot, from, from+end)
@@ -111,17 +111,17 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 			if escaped {
 				whole = unescape(b, request)
 			}
-			p.addSlot(b, 10, record.Value{Span: whole})
+			p.addSlot(b, p.web[10], record.Value{Span: whole})
 		}
 		return
 	}
-	p.addSlot(b, 2, record.Value{Span: sub(span, from, from+method)})
+	p.addSlot(b, p.web[2], record.Value{Span: sub(span, from, from+method)})
 	path, end := from+method+1, from+last
 	if q := bytes.IndexByte(line[path:end], '?'); q >= 0 {
-		p.addSlot(b, 3, record.Value{Span: sub(span, path, path+q)})
-		p.addSlot(b, 4, record.Value{Span: sub(span, path+q+1, end)})
+		p.addSlot(b, p.web[3], record.Value{Span: sub(span, path, path+q)})
+		p.addSlot(b, p.web[4], record.Value{Span: sub(span, path+q+1, end)})
 	} else {
-		p.addSlot(b, 3, record.Value{Span: sub(span, path, end)})
+		p.addSlot(b, p.web[3], record.Value{Span: sub(span, path, end)})
 	}
-	p.addSlot(b, 5, record.Value{Span: sub(span, from+last+6, to)})
+	p.addSlot(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
 }

@@ -70,6 +70,7 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	if s.Kind == "csv" && len(s.Columns) == 0 {
 		r.Fail(n.Get("csv"), "schema", "csv needs \"columns\": the names of its values, in order", "")
 	}
+	s.Separator = n.Get("csv").Get("separator").Text()
 	for k, v := range n.Get("level").Get("map").TextMap() {
 		if s.Level.Map == nil {
 			s.Level.Map = map[string]uint8{}
@@ -81,8 +82,8 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 			s.Samples = append(s.Samples, decodeSample(r, item))
 		}
 	}
-	if len(r.Problems) == 0 && s.Runs() {
-		if _, err := Compile(s, Time{}); err != nil {
+	if len(r.Problems) == 0 && s.Kind != "first-of" { // which needs the others
+		if _, err := Compile(s, Time{}, nil); err != nil {
 			r.Fail(n.Get(s.Kind), "format-invalid", err.Error(), "")
 		}
 	}

@@ -38,7 +38,7 @@ type Config struct {
 var Baseline = []string{"files", "formats", "deliver-http", "deliver-file"}
 
 // Runs is what the agent of this version can run.
-var Runs = append([]string{"report"}, Baseline...)
+var Runs = append([]string{"report", "format-regex", "format-csv", "format-first-of", "format-fields", "format-syslog"}, Baseline...)
 
 // Schema is the form of a host config.
 var Schema = schema.Obj("a host config", append([]schema.Key{

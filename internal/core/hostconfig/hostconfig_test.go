@@ -40,7 +40,6 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 		"later":       {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which this agent cannot run"},
 		"masks":       {good + "masks: [{mask: mm, find: x}]\n", "needs the part masks, which this agent cannot run"},
 		"guards":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs the part masks"},
-		"builtin":     {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: syslog\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs the part format-syslog"},
 		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
 		"delivery":    {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n", `has no key "carrier-pigeon"`},
 		"format":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
@@ -55,6 +54,16 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 			require.ErrorContains(t, err, c.want)
 		})
 	}
+}
+
+// TestOlderAgent: an agent that lacks a part refuses a config that needs it.
+func TestOlderAgent(t *testing.T) {
+	t.Parallel()
+	text := "synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: syslog\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n"
+	_, err := Read([]byte(text), Baseline)
+	require.ErrorContains(t, err, "needs the part format-syslog")
+	_, err = Read([]byte(text), Runs)
+	require.NoError(t, err)
 }
 
 func FuzzRead(f *testing.F) {

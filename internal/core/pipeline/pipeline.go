@@ -78,13 +78,13 @@ type Treatment struct {
 	raw    bool
 }
 
-// Compile prepares the treatment of a source with its format.
-func Compile(src Source, f format.Spec) (*Treatment, error) {
+// Compile prepares the treatment of a source with its format; other finds the formats that a first-of names.
+func Compile(src Source, f format.Spec, other format.Other) (*Treatment, error) {
 	cutter, err := lines.Compile(lines.Spec{Begin: src.Begin})
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
-	parser, err := format.Compile(f, src.Time)
+	parser, err := format.Compile(f, src.Time, other)
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}

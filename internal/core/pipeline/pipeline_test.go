@@ -12,7 +12,7 @@ import (
 )
 
 func run(t *testing.T, src Source, spec format.Spec, data string, flush bool) (bodies []string, b *record.Batch, used int, c Counts) {
-	tr, err := Compile(src, spec)
+	tr, err := Compile(src, spec, nil)
 	require.NoError(t, err)
 	b = &record.Batch{Arena: []byte(data)}
 	used, c = tr.Run(b, 1000, 42, 100, flush)
@@ -52,7 +52,7 @@ func TestRun(t *testing.T) {
 func TestRunStopsAtTheLimit(t *testing.T) {
 	t.Parallel()
 	raw, _ := format.BuiltIn("raw")
-	tr, err := Compile(Source{}, raw)
+	tr, err := Compile(Source{}, raw, nil)
 	require.NoError(t, err)
 	b := &record.Batch{Arena: []byte(strings.Repeat("x\n", 10))}
 	used, c := tr.Run(b, 0, 0, 3, false)

@@ -1,0 +1,401 @@
+package format
+
+import (
+	"bytes"
+
+	"synaxis/internal/core/record"
+)
+
+// syslogFields are the names of the header's parts. Structured data gives syslog.data.ID.PARAM.
+var syslogFields = []string{"syslog.facility", "syslog.severity", "syslog.version", "syslog.hostname", "syslog.appname", "syslog.procid", "syslog.msgid"}
+
+type syslogSlots struct{ facility, severity, version, hostname, appname, procid, msgid uint16 }
+
+func newSyslogSlots(schema *record.Schema) syslogSlots {
+	s := slots(schema, syslogFields...)
+	return syslogSlots{s[0], s[1], s[2], s[3], s[4], s[5], s[6]}
+}
+
+// syslogLevels are the levels of the eight severities (RFC 5424, section 6.2.1).
+var syslogLevels = [8]uint8{21, 21, 21, 17, 13, 10, 9, 5}
+
+// byteOrderMark may stand before the whole message or before its text (RFC 5424, section 6.4).
+var byteOrderMark = []byte("\xef\xbb\xbf")
+
+// parseSyslog reads a message by RFC 5424, by RFC 3164, and as devices really send them: without a year, a host or a
+// priority, with a year or a sequence number, with JSON or key=value as its text.
+func (p *Parser) parseSyslog(b *record.Batch, span record.Span) bool {
+	line := b.Bytes(span)
+	pos := 0
+	if bytes.HasPrefix(line, byteOrderMark) {
+		pos = len(byteOrderMark)
+	}
+	hasPriority := false
+	if pos < len(line) && line[pos] == '<' {
+		pri, n, ok := digits(line[pos+1:], 1, 4)
+		if !ok || pos+1+n >= len(line) || line[pos+1+n] != '>' {
+			return false
+		}
+		pos += n + 2
+		hasPriority = true
+		p.addSlot(b, p.syslog.facility, record.Value{Kind: record.Int, Num: uint64(pri >> 3)})
+		p.addSlot(b, p.syslog.severity, record.Value{Kind: record.Int, Num: uint64(pri & 7)})
+		p.levelValue = syslogLevels[pri&7]
+		if version, k, ok := digits(line[pos:], 1, 2); ok && pos+k < len(line) && line[pos+k] == ' ' {
+			if p.parse5424(b, span, pos+k+1, version) {
+				return true
+			}
+			p.drop(b, 2)
+		}
+	}
+	return p.parse3164(b, span, pos, hasPriority)
+}
+
+// drop takes back the fields after the first keep ones of the record being read.
+func (p *Parser) drop(b *record.Batch, keep int) {
+	for _, v := range b.Values[p.begin+keep:] {
+		p.gen[v.Slot] = p.now - 1
+	}
+	b.Values = b.Values[:p.begin+keep]
+	p.timeParsed, p.hasBody = false, false
+}
+
+// word returns where the word at pos ends.
+func word(line []byte, pos int) int {
+	if k := bytes.IndexByte(line[pos:], ' '); k >= 0 {
+		return pos + k
+	}
+	return len(line)
+}
+
+// parse5424 reads what follows the version (RFC 5424, section 6).
+func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) bool {
+	line := b.Bytes(span)
+	end := word(line, pos)
+	if end == len(line) {
+		return false
+	}
+	if end != pos+1 || line[pos] != '-' {
+		v, n, ok := p.clock.read(line[pos:end])
+		if !ok || n != end-pos {
+			return false
+		}
+		p.timeValue, p.timeParsed = v, true
+	}
+	p.addSlot(b, p.syslog.version, record.Value{Kind: record.Int, Num: uint64(version)})
+	pos = end + 1
+	for i, slot := range [4]uint16{p.syslog.hostname, p.syslog.appname, p.syslog.procid, p.syslog.msgid} {
+		end = word(line, pos)
+		if end == pos || end == len(line) && i < 3 {
+			return false
+		}
+		if end != pos+1 || line[pos] != '-' {
+			p.addSlot(b, slot, record.Value{Span: sub(span, pos, end)})
+		}
+		pos = min(end+1, len(line))
+	}
+	switch {
+	case pos < len(line) && line[pos] == '-':
+		pos++
+	case pos < len(line) && line[pos] == '[':
+		var ok bool
+		if pos, ok = p.structured(b, span, pos); !ok {
+			return false
+		}
+		line = b.Bytes(span)
+	case pos < len(line):
+		return false
+	}
+	if pos < len(line) && line[pos] != ' ' {
+		return false
+	}
+	p.message(b, span, min(pos+1, len(line)))
+	return true
+}
+
+// structured reads structured data: [id name="value" ...] any number of times, where \" \\ and \] stand for themselves.
+func (p *Parser) structured(b *record.Batch, span record.Span, pos int) (end int, ok bool) {
+	line := b.Bytes(span)
+	for pos < len(line) && line[pos] == '[' {
+		id := pos + 1
+		for pos = id; pos < len(line) && line[pos] != ' ' && line[pos] != ']' && line[pos] != '='; pos++ {
+		}
+		if pos == id || pos == len(line) || line[pos] == '=' {
+			return 0, false
+		}
+		idEnd := pos
+		for pos < len(line) && line[pos] == ' ' {
+			for pos < len(line) && line[pos] == ' ' {
+				pos++
+			}
+			if pos < len(line) && line[pos] == ']' {
+				break
+			}
+			eq := bytes.IndexByte(line[pos:], '=')
+			if eq <= 0 || pos+eq+1 >= len(line) || line[pos+eq+1] != '"' {
+				return 0, false
+			}
+			name, value := pos, pos+eq+2
+			close, escaped := closing(line[value:])
+			if close < 0 {
+				return 0, false
+			}
+			p.path = append(append(append(append(p.path[:0], "syslog.data."...), line[id:idEnd]...), '.'), line[name:pos+eq]...)
+			v := record.Value{Span: sub(span, value, value+close)}
+			if escaped {
+				v.Span = unescapeData(b, line[value:value+close])
+				line = b.Bytes(span)
+			}
+			p.add(b, p.path, v)
+			pos = value + close + 1
+		}
+		if pos >= len(line) || line[pos] != ']' {
+			return 0, false
+		}
+		pos++
+	}
+	return pos, true
+}
+
+func unescapeData(b *record.Batch, p []byte) record.Span {
+	start := len(b.Arena)
+	for i := 0; i < len(p); i++ {
+		if p[i] == '\\' && i+1 < len(p) && (p[i+1] == '"' || p[i+1] == '\\' || p[i+1] == ']') {
+			i++
+		}
+		b.Arena = append(b.Arena, p[i])
+	}
+	return record.Span{Off: uint32(start), Len: uint32(len(b.Arena) - start)}
+}
+
+// parse3164 reads TIMESTAMP HOST TAG[PID]: TEXT (RFC 3164, section 4) in what is left of it. Of a line without a priority at
+// least the time must be there, or any text would be one.
+func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriority bool) bool {
+	line := b.Bytes(span)
+	if n := sequence(line[pos:]); n > 0 && pos+n < len(line) {
+		if _, _, ok := p.stamp(line[pos+n:]); ok {
+			pos += n
+		}
+	}
+	v, n, ok := p.stamp(line[pos:])
+	switch {
+	case ok:
+		p.timeValue, p.timeParsed = v, true
+		pos += n
+		if pos < len(line) && line[pos] == ':' {
+			pos++
+		}
+		if pos < len(line) && line[pos] != ' ' {
+			return false
+		}
+	case !hasPriority:
+		return false
+	}
+	for pos < len(line) && line[pos] == ' ' {
+		pos++
+	}
+	if text, ok := p.tag(b, span, pos); ok { // no host
+		p.message(b, span, text)
+		return true
+	}
+	end := word(line, pos)
+	if p.timeParsed && end < len(line) && hostLike(line[pos:end]) {
+		p.addSlot(b, p.syslog.hostname, record.Value{Span: sub(span, pos, end)})
+		pos = end + 1
+		for pos < len(line) && line[pos] == ' ' {
+			pos++
+		}
+		if text, ok := p.tag(b, span, pos); ok {
+			pos = text
+		}
+	}
+	p.message(b, span, pos)
+	return true
+}
+
+// sequence measures what some devices put before the time: a sequence number and a colon, and a mark of a clock that is not set.
+func sequence(line []byte) int {
+	n := 0
+	for n < len(line) && line[n] >= '0' && line[n] <= '9' {
+		n++
+	}
+	if n > 0 {
+		if n >= len(line) || line[n] != ':' {
+			return 0
+		}
+		n++
+		for n < len(line) && line[n] == ' ' {
+			n++
+		}
+	}
+	if n < len(line) && (line[n] == '*' || line[n] == '.') {
+		n++
+	}
+	return n
+}
+
+// stamp reads a time stamp at the front of p: "Apr  2 06:15:09", with a year before or after the clock, with a fraction, a
+// zone, or as ISO 8601.
+func (p *Parser) stamp(line []byte) (civil, int, bool) {
+	if p.clock.layout != nil {
+		return p.clock.read(line)
+	}
+	if v, n, ok := bsdStamp(line); ok {
+		return v, n, ok
+	}
+	if len(line) > 0 && line[0] >= '0' && line[0] <= '9' {
+		if v, n, ok := recognise(line); ok && !v.isEpoch {
+			return v, n, ok
+		}
+	}
+	return civil{}, 0, false
+}
+
+func bsdStamp(line []byte) (c civil, n int, ok bool) {
+	month, k, ok := name(line, monthNames, true)
+	if !ok || k >= len(line) || line[k] != ' ' {
+		return c, 0, false
+	}
+	c.month, c.noYear = month+1, true
+	n = k
+	skip := func() {
+		for n < len(line) && line[n] == ' ' {
+			n++
+		}
+	}
+	skip()
+	if c.day, k, ok = digits(line[n:], 1, 2); !ok {
+		return c, 0, false
+	}
+	n += k
+	if n < len(line) && line[n] == ',' {
+		n++
+	}
+	skip()
+	if year, k, ok := digits(line[n:], 4, 4); ok && n+k < len(line) && line[n+k] == ' ' {
+		c.year, c.noYear = year, false
+		n += k + 1
+		skip()
+	}
+	clock := func(into *int) bool {
+		v, k, ok := digits(line[n:], 2, 2)
+		*into, n = v, n+k
+		return ok
+	}
+	colon := func() bool {
+		if n < len(line) && line[n] == ':' {
+			n++
+			return true
+		}
+		return false
+	}
+	if !clock(&c.hour) || !colon() || !clock(&c.min) || !colon() || !clock(&c.sec) {
+		return c, 0, false
+	}
+	if n+1 < len(line) && (line[n] == '.' || line[n] == ',') {
+		if nano, k := fraction(line[n+1:]); k > 0 {
+			c.nano = nano
+			n += 1 + k
+		}
+	}
+	if c.noYear && n+5 <= len(line) && line[n] == ' ' { // the year behind the clock
+		if year, k, ok := digits(line[n+1:], 4, 4); ok && year >= 1970 && year < 2200 && (n+1+k == len(line) || line[n+1+k] == ' ' || line[n+1+k] == ':') {
+			c.year, c.noYear = year, false
+			n += 1 + k
+		}
+	}
+	for _, zone := range utcNames {
+		if rest := line[n:]; len(rest) > len(zone) && rest[0] == ' ' && bytes.HasPrefix(rest[1:], zone) && (len(rest) == 1+len(zone) || rest[1+len(zone)] == ' ' || rest[1+len(zone)] == ':') {
+			c.hasOffset = true
+			n += 1 + len(zone)
+			break
+		}
+	}
+	if s, k, ok := zoneOffset(line[n:]); ok && !c.hasOffset {
+		c.offset, c.hasOffset = s, true
+		n += k
+	}
+	return c, n, c.valid()
+}
+
+var utcNames = [][]byte{[]byte("UTC"), []byte("GMT")}
+
+// hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence.
+func hostLike(w []byte) bool {
+	for _, c := range w {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_' || c == ':' || c == '%' || c == '@') {
+			return false
+		}
+	}
+	return len(w) > 0 && w[len(w)-1] != ':'
+}
+
+// tag reads TAG: or TAG[PID]: at pos; text is where the message begins.
+func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok bool) {
+	line := b.Bytes(span)
+	end := pos
+	for end < len(line) && end-pos < 64 && line[end] != '[' && line[end] != ':' && line[end] != ' ' {
+		end++
+	}
+	if end == pos || end == len(line) || line[end] == ' ' || line[pos] == '{' || line[pos] == '"' {
+		return 0, false
+	}
+	pid, pidEnd, after := 0, 0, end
+	if line[end] == '[' {
+		k := bytes.IndexByte(line[end:], ']')
+		if k < 2 || k > 40 || bytes.IndexByte(line[end:end+k], ' ') >= 0 {
+			return 0, false
+		}
+		pid, pidEnd, after = end+1, end+k, end+k+1
+	}
+	if after >= len(line) || line[after] != ':' || after+1 < len(line) && line[after+1] != ' ' {
+		return 0, false
+	}
+	p.addSlot(b, p.syslog.appname, record.Value{Span: sub(span, pos, end)})
+	if pid > 0 {
+		p.addSlot(b, p.syslog.procid, record.Value{Span: sub(span, pid, pidEnd)})
+	}
+	text = after + 1
+	for text < len(line) && line[text] == ' ' {
+		text++
+	}
+	return text, true
+}
+
+// message takes the text of a message as the body, and the fields that it holds as JSON or key=value.
+func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
+	line := b.Bytes(span)
+	if bytes.HasPrefix(line[pos:], byteOrderMark) {
+		pos += len(byteOrderMark)
+	}
+	text := sub(span, pos, len(line))
+	p.bodySpan, p.hasBody = text, true
+	keep := len(b.Values) - p.begin
+	timeValue, timeParsed := p.timeValue, p.timeParsed
+	switch at := bytes.IndexByte(line[pos:], '{'); {
+	case at == 0 || at > 0 && at <= 8 && line[len(line)-1] == '}': // "{...}" and "@cee: {...}"
+		if p.parseJSON(b, sub(span, pos+at, len(line))) {
+			p.within(b)
+			return
+		}
+	case keyEnd(line, pos) > 0:
+		if p.parseKeyValue(b, text) {
+			p.within(b)
+			return
+		}
+	default:
+		return
+	}
+	p.drop(b, keep)
+	p.timeValue, p.timeParsed, p.bodySpan, p.hasBody = timeValue, timeParsed, text, true
+}
+
+// within takes body and level out of the fields of a message's text, where the header does not say them.
+func (p *Parser) within(b *record.Batch) {
+	if v, ok := p.pick(b, "", bodyNames, true); ok && v.Kind == record.Text {
+		p.bodySpan = v.Span
+	}
+	if v, ok := p.pick(b, "", levelNames, true); ok && v.Kind == record.Text && p.levelValue == 0 {
+		p.levelValue = parseLevel(b.Bytes(v.Span))
+	}
+}
