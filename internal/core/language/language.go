@@ -152,7 +152,7 @@ func Words(e schema.Entry) string {
 	case e.Type == "duration":
 		words = "duration, 30s"
 	case e.Type == "condition":
-		words = "condition over a record"
+		words = "condition"
 	case e.Type == "host-condition":
 		words = "all, or a condition over a host"
 	}

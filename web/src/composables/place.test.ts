@@ -2,6 +2,7 @@ import { describe, expect, it } from 'vitest'
 import type { CompletionContext } from '@codemirror/autocomplete'
 import type { Schemas } from '../api/client'
 import { completer, fits } from './completion'
+import { cell, hostList } from './csv'
 import { sentence } from './format'
 import { placeAt } from './place'
 import { tree, typed } from './tree'
@@ -118,5 +119,15 @@ describe('sentence', () => {
     expect(sentence('fields.lode == 0')).toBe('fields.lode == 0')
     expect(sentence('"crane/*.log" is')).toBe('"crane/*.log" is')
     expect(sentence(undefined)).toBe('')
+  })
+})
+
+describe('csv', () => {
+  it('keeps a spreadsheet from running a text', () => {
+    expect(cell('=1+1')).toBe('"\'=1+1"')
+    expect(cell('a "b"')).toBe('"a ""b"""')
+  })
+  it('writes hosts as import reads them', () => {
+    expect(hostList([{ host: 'a', labels: { role: 'gate, big' }, settings: {} }, { host: 'b', labels: {}, settings: { root: '/x' } }])).toBe('host,label.role,setting.root\na,"gate, big",\nb,,/x\n')
   })
 })

@@ -5,6 +5,7 @@ import { client, take, type Schemas } from '../api/client'
 import { useAudit, type AuditFilter } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import PageHead from '../components/PageHead.vue'
+import { cell, download } from '../composables/csv'
 import { useDoing } from '../composables/doing'
 import { moment } from '../composables/format'
 
@@ -23,9 +24,7 @@ const { busy, error: failed, doing } = useDoing()
 const opened = ref<string>()
 const actions = ['host', 'join-token', 'newcomer', 'draft', 'rollout', 'secret']
 
-/** A text that a spreadsheet must not take for a formula. */
-const cell = (s: string) => `"${(/^[=+\-@\t\r]/.test(s) ? `'${s}` : s).replaceAll('"', '""')}"`
-const download = () =>
+const save = () =>
   doing(async () => {
     const all: Schemas['AuditEntry'][] = []
     for (let after: string | undefined; ; ) {
@@ -35,11 +34,7 @@ const download = () =>
       if (!after) break
     }
     const text = ['id,at,who,from,what,of,before,after', ...all.map((e) => [e.id, e.at, e.who, e.origin, e.action, e.object, e.before, e.after].map(cell).join(','))].join('\n')
-    const a = document.createElement('a')
-    a.href = URL.createObjectURL(new Blob([text + '\n'], { type: 'text/csv' }))
-    a.download = 'audit.csv'
-    a.click()
-    URL.revokeObjectURL(a.href)
+    download('audit.csv', text + '\n')
   })
 function pretty(s: string) {
   try {
@@ -52,7 +47,7 @@ function pretty(s: string) {
 </script>
 
 <template>
-  <PageHead title="Audit"><p class="text-soft">Every change by a person: who, when, from where, before and after.</p><template #actions><button class="button quiet" :disabled="busy" @click="download">Download as CSV</button></template></PageHead>
+  <PageHead title="Audit"><p class="text-soft">Every change by a person: who, when, from where, before and after.</p><template #actions><button class="button quiet" :disabled="busy" @click="save">Download as CSV</button></template></PageHead>
   <p v-if="failed" role="alert" class="mb-4 text-failing">{{ failed }}</p>
   <form class="mb-4 flex flex-wrap items-end gap-3 text-table" @submit.prevent>
     <label class="block">Who<input v-model="boxes.who" class="field mt-1 block w-32" /></label>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import type { Schemas } from '../api/client'
+import { client, take, type Schemas } from '../api/client'
 import { useHosts, type HostFilter } from '../api/queries'
 import BulkEdit from '../components/BulkEdit.vue'
 import Answer from '../components/Answer.vue'
@@ -11,11 +11,15 @@ import NewcomerList from '../components/NewcomerList.vue'
 import PageHead from '../components/PageHead.vue'
 import StateCounts from '../components/StateCounts.vue'
 import StateMark from '../components/StateMark.vue'
+import { download, hostList } from '../composables/csv'
+import { useDoing } from '../composables/doing'
 import { ago, number, plural, sentence } from '../composables/format'
 import { rowKeys } from '../composables/rows'
 
 const route = useRoute()
 const importing = ref(false)
+const { busy, error: failed, doing } = useDoing()
+const save = () => doing(async () => download('hosts.csv', hostList((await take(client.GET('/inventory'))).items)))
 const router = useRouter()
 const text = ref(typeof route.query.q === 'string' ? route.query.q : '')
 watch(text, (q) => router.replace({ query: { ...route.query, q: q || undefined } }))
@@ -68,8 +72,9 @@ const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? r
 <template>
   <PageHead :title="filter.retired ? 'Retired hosts' : 'Hosts'">
     <router-link :to="filter.retired ? '/hosts' : '/hosts?retired=yes'" class="link text-table">{{ filter.retired ? 'Back to the fleet' : 'Retired hosts' }}</router-link>
-    <template #actions><button class="button quiet" @click="importing = true">Import…</button></template>
+    <template #actions><button class="button quiet" :disabled="busy" @click="save">Export</button><button class="button quiet" @click="importing = true">Import…</button></template>
   </PageHead>
+  <p v-if="failed" role="alert" class="mb-4 text-failing">{{ failed }}</p>
   <ImportDialog v-model="importing" />
   <BulkEdit v-model="editing" :hosts="filter.hosts ?? ''" :names="bulkNames" :what="bulk" @done="choose([])" />
   <NewcomerList v-if="!filter.retired" />
