@@ -39,6 +39,7 @@ type Parser struct {
 	syslog syslogSlots
 	begin  int
 
+	digits     [32]byte // a number as it is written, so that it need not be made anew
 	timeValue  civil
 	timeParsed bool
 	levelValue uint8       // that the header of a line says
@@ -228,13 +229,12 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		return
 	}
 	text := b.Bytes(v.Span)
-	var digits [32]byte
 	switch v.Kind {
 	case record.Text:
 	case record.Int:
-		text = strconv.AppendInt(digits[:0], int64(v.Num), 10)
+		text = strconv.AppendInt(p.digits[:0], int64(v.Num), 10)
 	case record.Float:
-		text = strconv.AppendFloat(digits[:0], math.Float64frombits(v.Num), 'f', -1, 64)
+		text = strconv.AppendFloat(p.digits[:0], math.Float64frombits(v.Num), 'f', -1, 64)
 	default:
 		r.TimeNote = record.TimeUnreadable
 		return

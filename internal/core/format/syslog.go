@@ -234,91 +234,11 @@ func sequence(line []byte) int {
 	return n
 }
 
-// stamp reads a time stamp at the front of p: "Apr  2 06:15:09", with a year before or after the clock, with a fraction, a
-// zone, or as ISO 8601.
+// stamp reads a time stamp at the front of a line: "Apr  2 06:15:09", with a year, a fraction or a zone, or as ISO 8601.
 func (p *Parser) stamp(line []byte) (civil, int, bool) {
-	if p.clock.layout != nil {
-		return p.clock.read(line)
-	}
-	if v, n, ok := bsdStamp(line); ok {
-		return v, n, ok
-	}
-	if len(line) > 0 && line[0] >= '0' && line[0] <= '9' {
-		if v, n, ok := recognise(line); ok && !v.isEpoch {
-			return v, n, ok
-		}
-	}
-	return civil{}, 0, false
+	v, n, ok := p.clock.read(line)
+	return v, n, ok && (!v.isEpoch || p.clock.layout != nil)
 }
-
-func bsdStamp(line []byte) (c civil, n int, ok bool) {
-	month, k, ok := name(line, monthNames, true)
-	if !ok || k >= len(line) || line[k] != ' ' {
-		return c, 0, false
-	}
-	c.month, c.noYear = month+1, true
-	n = k
-	skip := func() {
-		for n < len(line) && line[n] == ' ' {
-			n++
-		}
-	}
-	skip()
-	if c.day, k, ok = digits(line[n:], 1, 2); !ok {
-		return c, 0, false
-	}
-	n += k
-	if n < len(line) && line[n] == ',' {
-		n++
-	}
-	skip()
-	if year, k, ok := digits(line[n:], 4, 4); ok && n+k < len(line) && line[n+k] == ' ' {
-		c.year, c.noYear = year, false
-		n += k + 1
-		skip()
-	}
-	clock := func(into *int) bool {
-		v, k, ok := digits(line[n:], 2, 2)
-		*into, n = v, n+k
-		return ok
-	}
-	colon := func() bool {
-		if n < len(line) && line[n] == ':' {
-			n++
-			return true
-		}
-		return false
-	}
-	if !clock(&c.hour) || !colon() || !clock(&c.min) || !colon() || !clock(&c.sec) {
-		return c, 0, false
-	}
-	if n+1 < len(line) && (line[n] == '.' || line[n] == ',') {
-		if nano, k := fraction(line[n+1:]); k > 0 {
-			c.nano = nano
-			n += 1 + k
-		}
-	}
-	if c.noYear && n+5 <= len(line) && line[n] == ' ' { // the year behind the clock
-		if year, k, ok := digits(line[n+1:], 4, 4); ok && year >= 1970 && year < 2200 && (n+1+k == len(line) || line[n+1+k] == ' ' || line[n+1+k] == ':') {
-			c.year, c.noYear = year, false
-			n += 1 + k
-		}
-	}
-	for _, zone := range utcNames {
-		if rest := line[n:]; len(rest) > len(zone) && rest[0] == ' ' && bytes.HasPrefix(rest[1:], zone) && (len(rest) == 1+len(zone) || rest[1+len(zone)] == ' ' || rest[1+len(zone)] == ':') {
-			c.hasOffset = true
-			n += 1 + len(zone)
-			break
-		}
-	}
-	if s, k, ok := zoneOffset(line[n:]); ok && !c.hasOffset {
-		c.offset, c.hasOffset = s, true
-		n += k
-	}
-	return c, n, c.valid()
-}
-
-var utcNames = [][]byte{[]byte("UTC"), []byte("GMT")}
 
 // hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence.
 func hostLike(w []byte) bool {

@@ -275,47 +275,6 @@ func epoch(p []byte) (c civil, n int, ok bool) {
 	return c, n, true
 }
 
-// recognise reads a time stamp whose layout nobody gave: ISO 8601 and RFC 3339 in their common variants, or an epoch.
-func recognise(p []byte) (c civil, n int, ok bool) {
-	if len(p) >= 16 && (p[4] == '-' || p[4] == '/') {
-		sep := p[4]
-		c.year, _, ok = digits(p, 4, 4)
-		var ok2, ok3, ok4, ok5 bool
-		c.month, _, ok2 = digits(p[5:], 2, 2)
-		c.day, _, ok3 = digits(p[8:], 2, 2)
-		c.hour, _, ok4 = digits(p[11:], 2, 2)
-		c.min, _, ok5 = digits(p[14:], 2, 2)
-		if !(ok && ok2 && ok3 && ok4 && ok5) || p[7] != sep || p[13] != ':' || (p[10] != 'T' && p[10] != ' ' && p[10] != 't' && p[10] != '_') {
-			return c, 0, false
-		}
-		n = 16
-		if len(p) >= 19 && p[16] == ':' {
-			c.sec, _, ok = digits(p[17:], 2, 2)
-			if !ok {
-				return c, 0, false
-			}
-			n = 19
-			if len(p) > 20 && (p[19] == '.' || p[19] == ',') {
-				if nano, k := fraction(p[20:]); k > 0 {
-					c.nano = nano
-					n = 20 + k
-				}
-			}
-		}
-		rest := p[n:]
-		space := 0
-		if len(rest) > 1 && rest[0] == ' ' && (rest[1] == '+' || rest[1] == '-') {
-			space = 1
-		}
-		if off, k, ok := zoneOffset(rest[space:]); ok {
-			c.offset, c.hasOffset = off, true
-			n += space + k
-		}
-		return c, n, c.valid()
-	}
-	return epoch(p)
-}
-
 // clock turns written times into Unix nanoseconds. It caches the last minute, since the lookup of a zone costs more
 // than reading the digits.
 type clock struct {

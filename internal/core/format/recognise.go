@@ -1,0 +1,532 @@
+package format
+
+import (
+	"bytes"
+	"encoding/hex"
+	"time"
+)
+
+// The recogniser reads time stamps whose layout nobody gave: what programs of many years and countries write. It reads at the
+// front of a text and says how much of it is the stamp. Where a date can be read in two ways, the separator decides, as it
+// does for people: 02.04.2031 has the day first, 04/02/2031 the month, unless that is impossible.
+
+// recognise reads a time stamp at the front of p. n is how many bytes it took.
+func recognise(p []byte) (c civil, n int, ok bool) {
+	if len(p) == 0 {
+		return c, 0, false
+	}
+	if c, n, ok = isoStamp(p); ok { // by far the most, and the fastest
+		return c, n, true
+	}
+	s := stamper{p: p}
+	switch ch := p[0]; {
+	case ch == '@':
+		return tai64n(p)
+	case ch == '[' || ch == '(' || ch == ' ':
+		return civil{}, 0, false
+	case ch >= '0' && ch <= '9':
+		if s.numeric() || s.dayMonth() {
+			return s.done()
+		}
+		return epoch(p)
+	}
+	s.weekday()
+	if s.monthFirst() || s.dayMonth() || s.n > 0 && s.numeric() {
+		return s.done()
+	}
+	return civil{}, 0, false
+}
+
+// isoStamp reads YYYY-MM-DD and hh:mm with or without seconds, a fraction and an offset (ISO 8601, RFC 3339).
+func isoStamp(p []byte) (c civil, n int, ok bool) {
+	if len(p) < 16 || p[4] != '-' && p[4] != '/' && p[4] != '.' {
+		return c, 0, false
+	}
+	var ok2, ok3, ok4, ok5 bool
+	c.year, _, ok = digits(p, 4, 4)
+	c.month, _, ok2 = digits(p[5:], 2, 2)
+	c.day, _, ok3 = digits(p[8:], 2, 2)
+	c.hour, _, ok4 = digits(p[11:], 2, 2)
+	c.min, _, ok5 = digits(p[14:], 2, 2)
+	if !(ok && ok2 && ok3 && ok4 && ok5) || p[7] != p[4] || p[13] != ':' || (p[10] != 'T' && p[10] != ' ' && p[10] != 't' && p[10] != '_') {
+		return civil{}, 0, false
+	}
+	n = 16
+	if len(p) >= 19 && p[16] == ':' {
+		if c.sec, _, ok = digits(p[17:], 2, 2); !ok {
+			return civil{}, 0, false
+		}
+		n = 19
+		if len(p) > 20 && (p[19] == '.' || p[19] == ',' || p[19] == ':') {
+			if nano, k := fraction(p[20:]); k > 0 {
+				c.nano = nano
+				n = 20 + k
+			}
+		}
+	}
+	if rest := p[n:]; len(rest) > 0 {
+		if off, k, ok := zoneOffset(rest); ok {
+			c.offset, c.hasOffset = off, true
+			n += k
+		} else if rest[0] == ' ' {
+			s := stamper{p: p, n: n, c: c}
+			s.clockTail()
+			c, n = s.c, s.n
+		}
+	}
+	return c, n, c.valid()
+}
+
+// stamper reads the parts of a stamp one after the other.
+type stamper struct {
+	p     []byte
+	n     int
+	c     civil
+	clock bool // the time of day was read
+	year  bool
+}
+
+func (s *stamper) rest() []byte { return s.p[s.n:] }
+
+func (s *stamper) at(c byte) bool { return s.n < len(s.p) && s.p[s.n] == c }
+
+func (s *stamper) spaces() int {
+	from := s.n
+	for s.at(' ') {
+		s.n++
+	}
+	return s.n - from
+}
+
+// done is the stamp, when it is a real one.
+func (s *stamper) done() (civil, int, bool) {
+	s.c.noYear = !s.year
+	if !s.clock && !s.year || s.c.hasPM && (s.c.hour < 1 || s.c.hour > 12) {
+		return civil{}, 0, false
+	}
+	if s.c.hasPM {
+		s.c.hour %= 12
+		if s.c.pm {
+			s.c.hour += 12
+		}
+	}
+	return s.c, s.n, s.c.valid()
+}
+
+// back forgets what was read since a place.
+func (s *stamper) back(to stamper) bool {
+	*s = to
+	return false
+}
+
+// letters is how long the word at the front of p is, also of other alphabets than English.
+func letters(p []byte) int {
+	n := 0
+	for n < len(p) && n < 16 && (p[n]|0x20 >= 'a' && p[n]|0x20 <= 'z' || p[n] >= 0x80) {
+		n++
+	}
+	return n
+}
+
+func lower(p []byte, buf *[16]byte) []byte {
+	for i, c := range p {
+		if c >= 0x80 {
+			return bytes.ToLower(p)
+		}
+		buf[i] = c | 0x20
+	}
+	return buf[:len(p)]
+}
+
+// weekday passes over the name of a day.
+func (s *stamper) weekday() {
+	was := *s
+	n := letters(s.rest())
+	var buf [16]byte
+	if n < 2 || !weekdays[string(lower(s.rest()[:n], &buf))] {
+		return
+	}
+	s.n += n
+	if s.at(',') || s.at('.') {
+		s.n++
+	}
+	if s.spaces() == 0 {
+		s.back(was)
+	}
+}
+
+func (s *stamper) month() bool {
+	n := letters(s.rest())
+	var buf [16]byte
+	if n < 3 {
+		return false
+	}
+	m, ok := monthsOfTheWorld[string(lower(s.rest()[:n], &buf))]
+	if !ok {
+		return false
+	}
+	s.c.month = m
+	s.n += n
+	if s.at('.') {
+		s.n++
+	}
+	return true
+}
+
+func (s *stamper) number(least, most int, into *int) bool {
+	v, k, ok := digits(s.rest(), least, most)
+	if ok {
+		*into = v
+		s.n += k
+	}
+	return ok
+}
+
+// monthFirst reads "Apr  2 06:15:09", "April 2, 2031 6:15 PM", "Apr 2 06:15:09 CET 2031".
+func (s *stamper) monthFirst() bool {
+	was := *s
+	if !s.month() || !s.at(' ') && !s.at('-') && !s.at('/') {
+		return s.back(was)
+	}
+	if s.spaces() == 0 {
+		s.n++
+	}
+	if !s.number(1, 2, &s.c.day) {
+		return s.back(was)
+	}
+	if s.at(',') {
+		s.n++
+	}
+	before := *s
+	if s.spaces() > 0 || s.at('-') || s.at('/') {
+		if s.at('-') || s.at('/') {
+			s.n++
+		}
+		if s.yearHere() {
+			s.toClock()
+			return true
+		}
+		*s = before
+	}
+	s.toClock()
+	if s.clock && s.at(' ') && !s.year {
+		before := *s
+		s.n++
+		if !s.yearHere() {
+			*s = before
+		}
+	}
+	return s.clock || s.year
+}
+
+// yearHere reads a year of four digits that ends there.
+func (s *stamper) yearHere() bool {
+	y, k, ok := digits(s.rest(), 4, 4)
+	if !ok || y < 1970 || y > 2199 || s.n+k < len(s.p) && (s.p[s.n+k] >= '0' && s.p[s.n+k] <= '9' || s.p[s.n+k] == '-' || s.p[s.n+k] == '.') {
+		return false
+	}
+	s.c.year, s.year = y, true
+	s.n += k
+	return true
+}
+
+// dayMonth reads "02/Apr/2031:06:15:09 +0100", "2 April 2031 06:15", "02-Apr-31 06:15:09", "2. März 2031, 06:15 Uhr".
+func (s *stamper) dayMonth() bool {
+	was := *s
+	if !s.number(1, 2, &s.c.day) {
+		return s.back(was)
+	}
+	sep := byte(0)
+	if s.at('.') {
+		s.n++
+	}
+	if s.spaces() == 0 {
+		if !s.at('/') && !s.at('-') && !s.at('.') {
+			return s.back(was)
+		}
+		sep = s.p[s.n]
+		s.n++
+	} else if rest := s.rest(); len(rest) > 3 && string(rest[:3]) == "de " { // 2 de abril de 2031
+		s.n += 3
+	}
+	if !s.month() {
+		return s.back(was)
+	}
+	before := *s
+	switch {
+	case sep != 0 && s.at(sep), sep == 0 && s.at(' '):
+		s.spaces()
+		if sep != 0 {
+			s.n++
+		}
+		if rest := s.rest(); len(rest) > 3 && string(rest[:3]) == "de " {
+			s.n += 3
+		}
+		if !s.yearHere() {
+			if short, k, ok := digits(s.rest(), 2, 2); sep != 0 && ok && (s.n+k == len(s.p) || s.p[s.n+k] == ' ' || s.p[s.n+k] == ':') {
+				s.shortYear(short)
+				s.n += k
+			} else {
+				*s = before
+			}
+		}
+	}
+	s.toClock()
+	if !s.clock && !s.year {
+		return s.back(was)
+	}
+	return true
+}
+
+func (s *stamper) shortYear(y int) {
+	s.c.year, s.year = 2000+y, true
+	if y >= 69 { // as POSIX: 69 to 99 are of the last century
+		s.c.year -= 100
+	}
+}
+
+// numeric reads dates of digits alone.
+func (s *stamper) numeric() bool {
+	was := *s
+	first, k, _ := digits(s.rest(), 1, 8)
+	if k == 8 || k == 6 { // 20310402T061509, 310402 06:15:09
+		if s.n+k < len(s.p) && (s.p[s.n+k] == 'T' || s.p[s.n+k] == ' ' || s.p[s.n+k] == '-' || s.p[s.n+k] == '_') {
+			if k == 8 {
+				s.c.year, s.year = first/10000, s.inReach(first/10000)
+			} else {
+				s.shortYear(first / 10000)
+			}
+			s.c.month, s.c.day = first/100%100, first%100
+			s.n += k
+			if s.year && s.c.valid() {
+				s.toClock()
+				if s.clock {
+					return true
+				}
+			}
+		}
+		return s.back(was)
+	}
+	if k == 0 || k == 3 || k > 4 || s.n+k >= len(s.p) {
+		return s.back(was)
+	}
+	sep := s.p[s.n+k]
+	if sep != '-' && sep != '/' && sep != '.' {
+		return s.back(was)
+	}
+	s.n += k + 1
+	var second, third int
+	if !s.number(1, 2, &second) || !s.at(sep) {
+		return s.back(was)
+	}
+	s.n++
+	from := s.n
+	if !s.number(1, 4, &third) || s.n-from == 3 {
+		return s.back(was)
+	}
+	switch width := s.n - from; {
+	case k == 4:
+		if width > 2 {
+			return s.back(was)
+		}
+		s.c.year, s.year, s.c.month, s.c.day = first, s.inReach(first), second, third
+	case width == 4:
+		s.c.year, s.year = third, s.inReach(third)
+		s.dayAndMonth(first, second, sep)
+	case width == 2 && (first > 31 || sep == '-' && third <= 31 && second <= 12): // 31-04-02
+		s.shortYear(first)
+		s.c.month, s.c.day = second, third
+	case width == 2:
+		s.shortYear(third)
+		s.dayAndMonth(first, second, sep)
+	default:
+		return s.back(was)
+	}
+	if !s.year {
+		return s.back(was)
+	}
+	if s.at('.') && sep == '.' { // 02.04.2031. 06:15
+		s.n++
+	}
+	s.toClock()
+	if !s.clock && (k != 4 || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' && s.p[s.n] != '"') {
+		return s.back(was) // a date alone is one only with its year first
+	}
+	return true
+}
+
+func (s *stamper) inReach(year int) bool { return year >= 1970 && year < 2200 }
+
+func (s *stamper) dayAndMonth(a, b int, sep byte) {
+	if sep == '/' && b > 12 || sep == '/' && a <= 12 || sep != '/' && b > 12 {
+		a, b = b, a
+	}
+	s.c.day, s.c.month = a, b
+}
+
+// toClock reads what stands between date and clock, the clock, and what follows it; without a clock nothing is read.
+func (s *stamper) toClock() {
+	was := *s
+	if s.at(',') {
+		s.n++
+	}
+	switch rest := s.rest(); {
+	case len(rest) > 4 && string(rest[:4]) == " at ", len(rest) > 4 && string(rest[:4]) == " um ":
+		s.n += 4
+	case len(rest) > 3 && string(rest[:3]) == " - ":
+		s.n += 3
+	case len(rest) > 1 && (rest[0] == 'T' || rest[0] == 't' || rest[0] == '_' || rest[0] == ':' || rest[0] == '-') && rest[1] >= '0' && rest[1] <= '9':
+		s.n++
+	default:
+		s.spaces()
+	}
+	if s.n == was.n || !s.timeOfDay() {
+		*s = was
+		return
+	}
+	s.clock = true
+	s.clockTail()
+}
+
+// timeOfDay reads h:mm, with seconds and a fraction; and hhmmss without colons.
+func (s *stamper) timeOfDay() bool {
+	was := *s
+	v, k, ok := digits(s.rest(), 1, 6)
+	if ok && (k == 6 || k == 4) && (s.n+k == len(s.p) || s.p[s.n+k] != ':') {
+		if k == 4 {
+			v *= 100
+		}
+		s.c.hour, s.c.min, s.c.sec = v/10000, v/100%100, v%100
+		s.n += k
+	} else {
+		if !s.number(1, 2, &s.c.hour) || !s.at(':') && !s.at('.') {
+			return s.back(was)
+		}
+		sep := s.p[s.n]
+		s.n++
+		if !s.number(2, 2, &s.c.min) {
+			return s.back(was)
+		}
+		if s.at(sep) {
+			s.n++
+			if !s.number(2, 2, &s.c.sec) {
+				return s.back(was)
+			}
+		} else if sep == '.' {
+			return s.back(was) // 12.30 is no clock
+		}
+	}
+	if s.at('.') || s.at(',') || s.at(':') {
+		if nano, k := fraction(s.p[s.n+1:]); k > 0 {
+			s.c.nano = nano
+			s.n += 1 + k
+		}
+	}
+	return true
+}
+
+// clockTail reads AM or PM, a zone by name or offset, and words that say that this is a time.
+func (s *stamper) clockTail() {
+	was := *s
+	s.spaces()
+	if rest := s.rest(); len(rest) >= 2 && (rest[0]|0x20 == 'a' || rest[0]|0x20 == 'p') {
+		n := 0
+		switch {
+		case rest[1]|0x20 == 'm':
+			n = 2
+		case len(rest) >= 4 && rest[1] == '.' && rest[2]|0x20 == 'm' && rest[3] == '.':
+			n = 4
+		}
+		if n > 0 && (len(rest) == n || letters(rest[n:]) == 0) {
+			s.c.hasPM, s.c.pm = true, rest[0]|0x20 == 'p'
+			s.n += n
+			was = *s
+			s.spaces()
+		} else {
+			*s = was
+			s.spaces()
+		}
+	}
+	if rest := s.rest(); len(rest) >= 3 && string(rest[:3]) == "Uhr" {
+		s.n += 3
+		return
+	}
+	if off, k, ok := zoneOffset(s.rest()); ok && (k > 1 || s.n == was.n || s.n+k == len(s.p) || letters(s.p[s.n+k:]) == 0) {
+		s.c.offset, s.c.hasOffset = off, true
+		s.n += k
+		return
+	}
+	if n := letters(s.rest()); n >= 2 && n <= 5 {
+		if off, ok := zoneNames[string(s.rest()[:n])]; ok {
+			s.c.offset, s.c.hasOffset = off*60, true
+			s.n += n
+			if more, k, ok := zoneOffset(s.rest()); ok && off == 0 && k > 1 { // UTC+2
+				s.c.offset = more
+				s.n += k
+			}
+			return
+		}
+	}
+	*s = was
+}
+
+// tai64n reads a TAI64N label (cr.yp.to/libtai/tai64.html), as the programs that write it count: ten seconds before UTC.
+func tai64n(p []byte) (c civil, n int, ok bool) {
+	var b [12]byte
+	if len(p) < 25 {
+		return c, 0, false
+	}
+	if k, err := hex.Decode(b[:], p[1:25]); err != nil || k != 12 {
+		return c, 0, false
+	}
+	var sec uint64
+	for _, x := range b[:8] {
+		sec = sec<<8 | uint64(x)
+	}
+	nano := int64(b[8])<<24 | int64(b[9])<<16 | int64(b[10])<<8 | int64(b[11])
+	unix := int64(sec-1<<62) - 10
+	if sec < 1<<62 || unix < 0 || unix > 1<<33 || nano >= int64(time.Second) {
+		return c, 0, false
+	}
+	c.isEpoch, c.epoch = true, unix*int64(time.Second)+nano
+	return c, 25, true
+}
+
+// monthsOfTheWorld are names of months in English, German, French, Spanish, Portuguese, Italian and Dutch, in lower case.
+var monthsOfTheWorld = func() map[string]int {
+	m := map[string]int{}
+	for i, names := range []string{
+		"january jan januar jänner januari janvier janv enero ene janeiro gennaio gen",
+		"february feb februar februari février févr fevrier fevr febrero fevereiro fev febbraio",
+		"march mar märz mär mrz maart mrt mars marzo março marco",
+		"april apr avril avr abril abr aprile",
+		"may mai mei mayo maio maggio mag",
+		"june jun juni juin junio junho giugno giu",
+		"july jul juli juillet juil julio julho luglio lug",
+		"august aug augustus août aout agosto ago",
+		"september sep sept septembre septiembre setembro set settembre",
+		"october oct oktober okt octobre octubre outubro out ottobre ott",
+		"november nov novembre noviembre novembro",
+		"december dec dezember dez décembre déc decembre diciembre dic dezembro dicembre",
+	} {
+		for _, name := range bytes.Fields([]byte(names)) {
+			m[string(name)] = i + 1
+		}
+	}
+	return m
+}()
+
+// weekdays are names of days in the same languages.
+var weekdays = func() map[string]bool {
+	m := map[string]bool{}
+	for _, name := range bytes.Fields([]byte(`mon tue tues wed thu thur thurs fri sat sun monday tuesday wednesday thursday friday saturday sunday
+		mo di mi do fr sa so montag dienstag mittwoch donnerstag freitag samstag sonntag lun mar mer jeu ven sam dim lundi mardi mercredi jeudi vendredi samedi dimanche
+		mié jue vie sáb dom lunes martes miércoles jueves viernes sábado domingo seg ter qua qui sex gio sab ma woe don vri zat zon`)) {
+		m[string(name)] = true
+	}
+	return m
+}()
+
+// zoneNames are abbreviations of zones that mean one offset almost everywhere, in minutes east of UTC.
+var zoneNames = map[string]int{"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120, "EEST": 180, "MSK": 180,
+	"JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420, "AKST": -540, "AKDT": -480, "HST": -600}
