@@ -137,4 +137,27 @@ func TestDeskFromTheCommandLine(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(run("reference", "zone-missing", "-o", "json")), &checkJSON))
 	assert.Equal(t, "error", checkJSON.Severity)
 	fails(2, "did you mean source?", "reference", "sorce")
+
+	// Nor does trying a format on a log, but for one of the catalogue.
+	log := file("lane.log", "2031-04-02 06:15:09 lane=4 result=DENIED\nlane 4 rebooted\n")
+	format := file("gate.yaml", "format: gate\ntemplate: '{ts:time} lane={lane:int} result={result:token}'\nlevel: {field: result, map: {DENIED: WARN}}\n")
+	out = run("format", "try", format, log, "--zone", "Europe/Lisbon")
+	assert.Contains(t, out, "2031-04-02T05:15:09Z  WARN")
+	assert.Contains(t, out, "not read  lane 4 rebooted")
+	assert.Contains(t, out, "1 record read, 1 not read")
+	assert.Contains(t, run("format", "try", format, log), "have no zone")
+	var tried struct {
+		Records []struct {
+			Line   int
+			Read   bool
+			Fields map[string]any
+		}
+		Unread int
+	}
+	require.NoError(t, json.Unmarshal([]byte(run("format", "try", format, log, "-o", "json")), &tried))
+	assert.Equal(t, 1, tried.Unread)
+	assert.Equal(t, float64(4), tried.Records[0].Fields["lane"])
+	fails(1, "reads none", "format", "try", "json", log)
+	fails(2, "not a named time zone", "format", "try", "raw", log, "--zone", "+01:00")
+	fails(5, "cannot be reached", "format", "try", "gates", log)
 }

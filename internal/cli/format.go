@@ -1,0 +1,241 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/format"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/yamldoc"
+)
+
+func (a *app) formatCmd() *cobra.Command {
+	cmd := group("format", "How lines are read")
+	cmd.AddCommand(a.formatTryCmd())
+	return cmd
+}
+
+// maxLog bounds a log that is tried, in bytes.
+const maxLog = 64 << 20
+
+// readLog reads a log from a file, or from standard input for -.
+func (a *app) readLog(path string) ([]byte, error) {
+	in := a.in
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	}
+	data, err := io.ReadAll(io.LimitReader(in, maxLog+1))
+	if err == nil && len(data) > maxLog {
+		err = fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
+	}
+	return data, err
+}
+
+// triedRecord is a record as JSON shows it.
+type triedRecord struct {
+	Line   int            `json:"line"`
+	Lines  int            `json:"lines"`
+	Read   bool           `json:"read"`
+	Time   string         `json:"time,omitempty"`
+	Note   string         `json:"timeNote,omitempty"`
+	Level  string         `json:"level,omitempty"`
+	Body   string         `json:"body"`
+	Fields map[string]any `json:"fields"`
+}
+
+func (a *app) formatTryCmd() *cobra.Command {
+	var zone, begin string
+	var unread bool
+	cmd := &cobra.Command{
+		Use: "try FORMAT|FILE.yaml LOG|-", Short: "Read a log by a format and show what comes of every record", Args: cobra.ExactArgs(2),
+		Long: `FORMAT is a built-in format, or one of the catalogue of the service; FILE.yaml holds one of your own, with those that it
+names. The log is read as a host would read it. Built-in formats and files need no service. Exits with 1 when no line is read.`,
+		Example: "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log --zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			if len(args) > 0 {
+				return nil, cobra.ShellCompDirectiveDefault
+			}
+			return format.Kinds, cobra.ShellCompDirectiveDefault
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			spec, other, err := a.findFormat(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			if zone != "" {
+				if err := format.CheckZone(zone); err != nil {
+					return usagef("--zone: %v", err)
+				}
+			}
+			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: zone}}, spec, other)
+			if err != nil {
+				return err
+			}
+			data, err := a.readLog(args[1])
+			if err != nil {
+				return err
+			}
+			records, counts := t.Try(data, time.Now())
+			if err := a.showTried(spec, records, counts, unread); err != nil {
+				return err
+			}
+			if counts.Read > 0 && counts.Unparsed == counts.Read {
+				return coded{code: exitFailed, err: errors.New("the format reads none of the records"), silent: a.output != "table"}
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
+	f.StringVar(&begin, "begin", "", "an expression (RE2): a record of several lines begins at a line that it finds")
+	f.BoolVar(&unread, "unread", false, "show only the records that the format does not read")
+	return cmd
+}
+
+// findFormat finds a format by its name or in a file, and the ones that it names.
+func (a *app) findFormat(cmd *cobra.Command, name string) (format.Spec, format.Other, error) {
+	if spec, ok := format.BuiltIn(name); ok {
+		return spec, nil, nil
+	}
+	text, err := os.ReadFile(name)
+	if err == nil {
+		defs, problems := catalogue.Parse(name, text)
+		if len(problems) > 0 {
+			return format.Spec{}, nil, problems[0]
+		}
+		return formatOf(name, defs)
+	}
+	if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, "/.") {
+		return format.Spec{}, nil, err
+	}
+	c, err := a.client()
+	if err != nil {
+		return format.Spec{}, nil, fmt.Errorf("%q is no built-in format and no file (built in are %s): %w", name, strings.Join(format.Kinds, ", "), err)
+	}
+	return a.formatFromService(cmd, c, name)
+}
+
+// formatFromService reads a format of the newest revision, and those that it names.
+func (a *app) formatFromService(cmd *cobra.Command, c *contract.Client, name string) (format.Spec, format.Other, error) {
+	var defs []*catalogue.Definition
+	for wanted := []string{name}; len(wanted) > 0; wanted = wanted[1:] {
+		if _, ok := format.BuiltIn(wanted[0]); ok || len(defs) > 100 {
+			continue
+		}
+		d, _, err := answer[contract.Definition](c.GetDefinition(cmd.Context(), "format", wanted[0], nil))
+		if err != nil {
+			return format.Spec{}, nil, err
+		}
+		more, problems := catalogue.Parse(d.File, []byte(d.Text))
+		if len(problems) > 0 || len(more) == 0 {
+			return format.Spec{}, nil, fmt.Errorf("format %s cannot be read by this program; is the service of another version?", wanted[0])
+		}
+		defs = append(defs, more...)
+		wanted = append(wanted, more[0].Format.FirstOf...)
+	}
+	return formatOf(name, defs)
+}
+
+// formatOf picks the first format of some definitions; the others are those that it may name.
+func formatOf(where string, defs []*catalogue.Definition) (format.Spec, format.Other, error) {
+	cat, dup := catalogue.New(defs)
+	if len(dup) > 0 {
+		return format.Spec{}, nil, dup[0]
+	}
+	i := slices.IndexFunc(defs, func(d *catalogue.Definition) bool { return d.Format != nil })
+	if i < 0 {
+		return format.Spec{}, nil, yamldoc.Problem{File: where, Line: 1, Column: 1, Reason: "there is no format here", Fix: "begin a document with format: NAME"}
+	}
+	return *defs[i].Format, cat.Format, nil
+}
+
+func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.Counts, unread bool) error {
+	out := struct {
+		Format  string        `json:"format"`
+		Records []triedRecord `json:"records"`
+		Read    int64         `json:"read"`
+		Unread  int64         `json:"unread"`
+		Blank   int64         `json:"blank"`
+	}{spec.Name, []triedRecord{}, c.Read - c.Unparsed, c.Unparsed, c.Blank}
+	noZone := 0
+	for _, r := range records {
+		if r.TimeNote == record.TimeNoZone {
+			noZone++
+		}
+		if unread && r.Read {
+			continue
+		}
+		x := triedRecord{Line: r.Line, Lines: r.Lines, Read: r.Read, Level: r.Level, Body: r.Body, Fields: map[string]any{}}
+		if r.Read {
+			x.Time = r.Time.Format(time.RFC3339Nano)
+		}
+		if r.TimeNote != record.TimeGood {
+			x.Note = r.TimeNote.String()
+		}
+		for _, f := range r.Fields {
+			x.Fields[f.Name] = f.Value
+		}
+		out.Records = append(out.Records, x)
+	}
+	return a.showValue(out, func() {
+		for _, r := range records {
+			if !unread || !r.Read {
+				a.triedRecord(r)
+			}
+		}
+		a.printf("\n%s read, %d not read, %s skipped\n", plural(int(c.Read-c.Unparsed), "record", "records"), c.Unparsed, plural(int(c.Blank), "blank line", "blank lines"))
+		if noZone > 0 {
+			a.printf("The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the format or source\n", plural(noZone, "record", "records"))
+		}
+	})
+}
+
+func (a *app) triedRecord(r pipeline.Tried) {
+	head := fmt.Sprintf("%5d  ", r.Line)
+	if !r.Read {
+		a.wrapped(head+"✖ not read  ", strings.ReplaceAll(r.Original, "\n", "⏎"))
+		return
+	}
+	when := r.Time.Format("2006-01-02T15:04:05.999Z07:00")
+	if r.TimeNote != record.TimeGood {
+		when += " (" + r.TimeNote.String() + ")"
+	}
+	a.wrapped(head, strings.TrimSpace(fmt.Sprintf("%s  %-5s  %s", when, r.Level, strings.ReplaceAll(r.Body, "\n", "⏎"))))
+	var parts []string
+	for _, f := range r.Fields {
+		parts = append(parts, fmt.Sprintf("%s=%s", f.Name, fieldText(f)))
+	}
+	if len(parts) > 0 {
+		a.wrapped("         ", strings.Join(parts, "  "))
+	}
+}
+
+// fieldText writes a value so that its type is seen: text is quoted where it could be something else.
+func fieldText(f pipeline.TriedField) string {
+	switch v := f.Value.(type) {
+	case string:
+		if f.Type == "text" && (v == "" || strings.ContainsAny(v, " \t\"") || strings.Trim(v, "0123456789.+-") == "" || v == "true" || v == "false") {
+			return fmt.Sprintf("%q", v)
+		}
+		return v
+	case pipeline.JSON:
+		return string(v)
+	}
+	return fmt.Sprint(f.Value)
+}
