@@ -161,3 +161,38 @@ func TestDeskFromTheCommandLine(t *testing.T) {
 	fails(2, "not a named time zone", "format", "try", "raw", log, "--zone", "+01:00")
 	fails(5, "cannot be reached", "format", "try", "gates", log)
 }
+
+// TestGuessFromTheCommandLine: a log becomes a definition that reads it, without a service.
+func TestGuessFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	log := filepath.Join(dir, "lane.log")
+	require.NoError(t, os.WriteFile(log, []byte("2031-04-02 06:15:09 lane=4 result=OK took=12\n2031-04-02 06:15:10 lane=5 result=DENIED took=9\n\n2031-04-02 06:15:11 lane=4 result=OK took=30\n"), 0o600))
+	run := func(args ...string) string {
+		t.Helper()
+		out, err := exec.Command(filepath.Join(bin, "synaxis"), args...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	assert.Contains(t, run("format", "guess", log), "The times have no zone")
+	var got struct {
+		Definition string
+		Records    []struct {
+			Line, Lines int
+			Time, Level string
+			Body        string
+			Fields      map[string]any
+		}
+		Candidates []struct{ Kind string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(run("format", "guess", log, "--zone", "Europe/Lisbon", "--name", "gate", "-o", "json")), &got))
+	require.Len(t, got.Records, 3)
+	assert.Equal(t, 4, got.Records[2].Line)
+	assert.Equal(t, "2031-04-02T05:15:11Z", got.Records[2].Time)
+	assert.Equal(t, map[string]any{"ts": "2031-04-02 06:15:11", "lane": float64(4), "result": "OK", "took": float64(30)}, got.Records[2].Fields)
+	assert.Greater(t, len(got.Candidates), 1)
+	file := filepath.Join(dir, "gate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(got.Definition), 0o600))
+	assert.Contains(t, run("format", "try", file, log), "3 records read, 0 not read, 1 blank line skipped")
+	assert.Contains(t, run("check", file), "nothing found")
+}

@@ -15,6 +15,7 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/guess"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/yamldoc"
@@ -22,7 +23,7 @@ import (
 
 func (a *app) formatCmd() *cobra.Command {
 	cmd := group("format", "How lines are read")
-	cmd.AddCommand(a.formatTryCmd())
+	cmd.AddCommand(a.formatGuessCmd(), a.formatTryCmd())
 	return cmd
 }
 
@@ -172,12 +173,30 @@ func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.C
 		Read    int64         `json:"read"`
 		Unread  int64         `json:"unread"`
 		Blank   int64         `json:"blank"`
-	}{spec.Name, []triedRecord{}, c.Read - c.Unparsed, c.Unparsed, c.Blank}
+	}{spec.Name, triedRecords(records, unread), c.Read - c.Unparsed, c.Unparsed, c.Blank}
 	noZone := 0
 	for _, r := range records {
 		if r.TimeNote == record.TimeNoZone {
 			noZone++
 		}
+	}
+	return a.showValue(out, func() {
+		for _, r := range records {
+			if !unread || !r.Read {
+				a.triedRecord(r)
+			}
+		}
+		a.printf("\n%s read, %d not read, %s skipped\n", plural(int(c.Read-c.Unparsed), "record", "records"), c.Unparsed, plural(int(c.Blank), "blank line", "blank lines"))
+		if noZone > 0 {
+			a.printf("The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the format or source\n", plural(noZone, "record", "records"))
+		}
+	})
+}
+
+// triedRecords are records in the form of JSON; with unread only those that were not read.
+func triedRecords(records []pipeline.Tried, unread bool) []triedRecord {
+	out := []triedRecord{}
+	for _, r := range records {
 		if unread && r.Read {
 			continue
 		}
@@ -191,17 +210,94 @@ func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.C
 		for _, f := range r.Fields {
 			x.Fields[f.Name] = f.Value
 		}
-		out.Records = append(out.Records, x)
+		out = append(out, x)
+	}
+	return out
+}
+
+func (a *app) formatGuessCmd() *cobra.Command {
+	var zone, name string
+	cmd := &cobra.Command{
+		Use: "guess LOG|-", Short: "Find out how a log is written, and propose a format", Args: cobra.ExactArgs(1),
+		Long: `Tries the formats that exist, proposes a template where none fits, and ranks what it found. Needs no service. As JSON it gives
+the candidates, and for the best one its definition and every record.`,
+		Example: "  synaxis format guess /srv/gate/lane-1.log\n  synaxis format guess lane-1.log --zone Europe/Lisbon --name gate-scan > gate-scan.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if zone != "" {
+				if err := format.CheckZone(zone); err != nil {
+					return usagef("--zone: %v", err)
+				}
+			}
+			data, err := a.readLog(args[0])
+			if err != nil {
+				return err
+			}
+			if len(strings.TrimSpace(string(data))) == 0 {
+				return fmt.Errorf("%s holds no lines to guess from", args[0])
+			}
+			return a.showGuess(guess.Guess(data, guess.Options{Zone: zone, Observed: time.Now(), Name: name}), name, zone)
+		},
+	}
+	cmd.Flags().StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
+	cmd.Flags().StringVar(&name, "name", "guessed", "the name of the format that is proposed")
+	return cmd
+}
+
+// guessed is a candidate as JSON shows it.
+type guessed struct {
+	Kind       string   `json:"kind"`
+	Share      float64  `json:"share"`
+	Begin      string   `json:"begin,omitempty"`
+	From       string   `json:"from,omitempty"`
+	To         string   `json:"to,omitempty"`
+	Warnings   []string `json:"warnings"`
+	Definition string   `json:"definition"`
+}
+
+func (a *app) showGuess(all []guess.Candidate, name, zone string) error {
+	best := all[0]
+	out := struct {
+		Definition string        `json:"definition"`
+		Begin      string        `json:"begin,omitempty"`
+		Share      float64       `json:"share"`
+		Records    []triedRecord `json:"records"`
+		Candidates []guessed     `json:"candidates"`
+	}{best.Definition(name, zone), best.Begin, best.Share, triedRecords(best.Records, false), []guessed{}}
+	for _, c := range all {
+		x := guessed{Kind: c.Spec.Kind, Share: c.Share, Begin: c.Begin, Warnings: append([]string{}, c.Warnings...), Definition: c.Definition(name, zone)}
+		if !c.From.IsZero() {
+			x.From, x.To = c.From.Format(time.RFC3339Nano), c.To.Format(time.RFC3339Nano)
+		}
+		out.Candidates = append(out.Candidates, x)
 	}
 	return a.showValue(out, func() {
-		for _, r := range records {
-			if !unread || !r.Read {
-				a.triedRecord(r)
+		for i, c := range all[:min(len(all), 5)] {
+			mark := " "
+			if i == 0 {
+				mark = "→"
 			}
+			what := c.Spec.Kind
+			if c.Begin != "" {
+				what += ", records of several lines"
+			}
+			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSpace(what+"  "+strings.Join(c.Warnings, "; ")))
 		}
-		a.printf("\n%s read, %d not read, %s skipped\n", plural(int(c.Read-c.Unparsed), "record", "records"), c.Unparsed, plural(int(c.Blank), "blank line", "blank lines"))
-		if noZone > 0 {
-			a.printf("The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the format or source\n", plural(noZone, "record", "records"))
+		a.printf("\n%s\n", best.Definition(name, zone))
+		if best.Begin != "" {
+			a.printf("In the source: records: {begin: '%s'}\n\n", best.Begin)
+		}
+		var rows [][]string
+		for _, f := range best.Fields {
+			rows = append(rows, []string{f.Name, f.Type, fmt.Sprintf("%.0f%%", 100*f.Share), strings.Join(f.Examples, "  ")})
+		}
+		if len(rows) > 0 {
+			a.table([]string{"field", "type", "filled", "examples"}, rows, 3)
+		}
+		if !best.From.IsZero() {
+			a.printf("\nTimes from %s to %s\n", best.From.Format(time.RFC3339), best.To.Format(time.RFC3339))
+		}
+		if best.NoZone {
+			a.printf("\nThe times have no zone: say which one the host writes in, with --zone\n")
 		}
 	})
 }

@@ -530,3 +530,9 @@ var weekdays = func() map[string]bool {
 // zoneNames are abbreviations of zones that mean one offset almost everywhere, in minutes east of UTC.
 var zoneNames = map[string]int{"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120, "EEST": 180, "MSK": 180,
 	"JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420, "AKST": -540, "AKDT": -480, "HST": -600}
+
+// Recognise tells how many bytes of a text's front are a time stamp; ok is false when there is none.
+func Recognise(p []byte) (n int, ok bool) {
+	_, n, ok = recognise(p)
+	return n, ok
+}

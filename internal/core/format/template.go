@@ -91,6 +91,7 @@ type templateOp struct {
 	typ     string
 	slot    uint16
 	skip    bool
+	spaced  bool // the literal has a space
 	isTime  bool
 	clock   *clock // of type time
 }
@@ -98,7 +99,7 @@ type templateOp struct {
 func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 	names := []string{}
 	for _, part := range parts {
-		op := templateOp{literal: []byte(part.literal), typ: part.typ, skip: part.name == "-"}
+		op := templateOp{literal: []byte(part.literal), typ: part.typ, skip: part.name == "-", spaced: strings.Contains(part.literal, " ")}
 		if part.name != "" && !op.skip {
 			names = append(names, part.name)
 			op.slot, _ = p.schema.Slot([]byte(part.name))
@@ -130,10 +131,11 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	for i := range p.ops {
 		op := &p.ops[i]
 		if op.typ == "" {
-			if !bytes.HasPrefix(line[pos:], op.literal) {
+			n := op.match(line[pos:])
+			if n < 0 {
 				return false
 			}
-			pos += len(op.literal)
+			pos += n
 			continue
 		}
 		end, limited := len(line), false
@@ -145,7 +147,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				if k < 0 || !bytes.HasSuffix(line[pos:], p.ops[i+1].literal) {
 					return false
 				}
-			} else if k = bytes.Index(line[pos:], p.ops[i+1].literal); k < 0 {
+			} else if k = p.ops[i+1].index(line[pos:]); k < 0 {
 				return false
 			}
 			end, limited = pos+k, true
@@ -163,9 +165,50 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	return pos == len(line)
 }
 
+// match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs line
+// their columns up with them.
+func (op *templateOp) match(p []byte) int {
+	if !op.spaced {
+		if bytes.HasPrefix(p, op.literal) {
+			return len(op.literal)
+		}
+		return -1
+	}
+	n := 0
+	for i, c := range op.literal {
+		if n == len(p) || p[n] != c {
+			return -1
+		}
+		n++
+		if c == ' ' && (i+1 == len(op.literal) || op.literal[i+1] != ' ') {
+			for n < len(p) && p[n] == ' ' {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// index finds the first place in p at which a literal stands, or -1.
+func (op *templateOp) index(p []byte) int {
+	k := bytes.Index(p, op.literal)
+	if !op.spaced || op.literal[0] != ' ' && k >= 0 && bytes.IndexByte(p[:k], op.literal[0]) < 0 {
+		return k
+	}
+	for from := 0; ; from++ {
+		at := bytes.IndexByte(p[from:], op.literal[0])
+		if at < 0 {
+			return -1
+		}
+		if from += at; op.match(p[from:]) >= 0 {
+			return from
+		}
+	}
+}
+
 func tokenLen(p []byte) int {
 	for i, c := range p {
-		if c == ' ' || c == '\t' {
+		if c == ' ' || c == '\t' || c == '\n' || c == '\r' {
 			return i
 		}
 	}

@@ -25,7 +25,7 @@ var shapes = []string{"template", "regex", "json", "keyvalue", "csv", "first-of"
 
 // Keys are what a format definition and the format of a host config share, beside the name.
 var Keys = []schema.Key{
-	{Name: "template", Value: schema.Checked("format-invalid", checkTemplate), Doc: "The shape of a line with its fields in braces, anchored at both ends. Types: text (the shortest up to the next literal; the default), token (no spaces), quoted, int, float, ip, time, remainder. {-} skips; {{ is a brace.",
+	{Name: "template", Value: schema.Checked("format-invalid", checkTemplate), Doc: "The shape of a line with its fields in braces, anchored at both ends. Types: text (the shortest up to the next literal; the default), token (no spaces), quoted, int, float, ip, time, remainder. {-} skips; {{ is a brace; a space takes all spaces that stand there.",
 		Example: "template: '{ts:time} lane={lane:int} doc={doc} note={note:remainder}'"},
 	{Name: "regex", Part: "format-regex", Value: schema.Checked("format-invalid", checkGroups), Doc: "An expression (RE2); its named groups are the fields."},
 	{Name: "json", Value: schema.Either(schema.Flag, schema.Obj("json")), Doc: "Each line is a JSON object.", Example: "json: {}"},

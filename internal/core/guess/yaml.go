@@ -1,0 +1,84 @@
+package guess
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/yamldoc"
+)
+
+// Definition writes a candidate as a format definition of a name, with a sample out of the log. zone is that of times without
+// one, or "".
+func (c Candidate) Definition(name, zone string) string {
+	var b strings.Builder
+	s := c.Spec
+	fmt.Fprintf(&b, "format: %s\n", name)
+	switch s.Kind {
+	case "template":
+		fmt.Fprintf(&b, "template: %s\n", quote(s.Template))
+	case "json", "keyvalue":
+		fmt.Fprintf(&b, "%s: {}\n", s.Kind)
+	case "csv":
+		if s.Separator != "" {
+			fmt.Fprintf(&b, "csv: {separator: %s}\n", yamldoc.Quote(s.Separator))
+		} else {
+			b.WriteString("csv: {}\n")
+		}
+		fmt.Fprintf(&b, "columns: %s\n", yamldoc.AppendFlowList(nil, s.Columns))
+		if len(s.Fields) > 0 {
+			fmt.Fprintf(&b, "fields: %s\n", yamldoc.AppendFlowMap(nil, s.Fields))
+		}
+	default: // a built-in one under a name of its own
+		fmt.Fprintf(&b, "first-of: [%s]\n", s.Kind)
+	}
+	builtIn := s.Kind != "template" && s.Kind != "csv" && s.Kind != "json" && s.Kind != "keyvalue"
+	if t := s.Time.Field; t != "" || zone != "" && !builtIn {
+		var parts []string
+		if t != "" {
+			parts = append(parts, "field: "+t)
+		}
+		if zone != "" {
+			parts = append(parts, "zone: "+zone)
+		}
+		fmt.Fprintf(&b, "time: {%s}\n", strings.Join(parts, ", "))
+	}
+	if s.Level.Field != "" {
+		fmt.Fprintf(&b, "level: {field: %s", s.Level.Field)
+		if len(s.Level.Map) > 0 {
+			m := map[string]string{}
+			for _, k := range slices.Sorted(maps.Keys(s.Level.Map)) {
+				m[k] = record.LevelName(s.Level.Map[k])
+			}
+			fmt.Fprintf(&b, ", map: %s", yamldoc.AppendFlowMap(nil, m))
+		}
+		b.WriteString("}\n")
+	}
+	if s.Body != "" {
+		fmt.Fprintf(&b, "body: %s\n", s.Body)
+	}
+	for _, r := range c.Records {
+		if r.Read && r.Lines == 1 && len(r.Original) < 400 && printable(r.Original) {
+			fmt.Fprintf(&b, "samples:\n  - {line: %s}\n", yamldoc.Quote(r.Original))
+			break
+		}
+	}
+	return b.String()
+}
+
+// quote writes a text as people do: in single quotes, where that can be.
+func quote(s string) string {
+	if strings.ContainsAny(s, "\n\t\r") {
+		return yamldoc.Quote(s)
+	}
+	return "'" + strings.ReplaceAll(s, "'", "''") + "'"
+}
+
+// printable tells whether a text can stand in a definition for people to read.
+func printable(s string) bool {
+	return utf8.ValidString(s) && !strings.ContainsFunc(s, func(r rune) bool { return r != '\t' && !unicode.IsPrint(r) || r == utf8.RuneError })
+}
