@@ -257,11 +257,12 @@ func beginning(lines [][]byte) string {
 	for _, l := range lines {
 		p, n, ok := stampAt(l)
 		switch {
+		case len(bytes.TrimSpace(l)) == 0: // belongs to anything
 		case ok:
 			if stamped++; first == nil {
 				first = l[:p+min(n, 10)]
 			}
-		case len(l) == 0 || l[0] == ' ' || l[0] == '\t' || goesOn.Match(l):
+		case l[0] == ' ' || l[0] == '\t' || goesOn.Match(l):
 			going++
 		default:
 			other++
