@@ -96,20 +96,21 @@ type Failure struct {
 	Text string
 }
 
-// CheckSamples runs the samples of a mask that has an expression. near is not looked at: a sample is a piece of a record.
+// CheckSamples runs the samples of a mask. near is not looked at: a sample is a piece of a record.
 func (s Spec) CheckSamples() []Failure {
-	re, err := regexp.Compile(s.Find)
-	if err != nil || s.Find == "" {
-		return nil
+	s.Near = nil
+	f, err := s.Finder()
+	if err != nil {
+		return nil // reported where it is decoded
 	}
 	var out []Failure
 	for _, t := range s.Hits {
-		if !re.MatchString(t) {
+		if len(f.Find([]byte(t), "")) == 0 {
 			out = append(out, Failure{false, t})
 		}
 	}
 	for _, t := range s.Misses {
-		if re.MatchString(t) {
+		if len(f.Find([]byte(t), "")) > 0 {
 			out = append(out, Failure{true, t})
 		}
 	}

@@ -39,7 +39,9 @@ func TestSamples(t *testing.T) {
 	t.Parallel()
 	s := Spec{Find: `PA\d{7}`, Hits: []string{"doc PA1234567", "PA1"}, Misses: []string{"x", "PA7654321"}}
 	assert.Equal(t, []Failure{{false, "PA1"}, {true, "PA7654321"}}, s.CheckSamples())
-	assert.Empty(t, Spec{Detector: "iban", Hits: []string{"x"}}.CheckSamples(), "built-in ones have tests of their own")
+	s = Spec{Detector: "ipv4", Near: []string{"peer"}, Hits: []string{"x", "from 192.0.2.1"}, Misses: []string{"y", "192.0.2.2"}}
+	assert.Equal(t, []Failure{{false, "x"}, {true, "192.0.2.2"}}, s.CheckSamples())
+	assert.Empty(t, Spec{Detector: "barnacle", Hits: []string{"x"}}.CheckSamples())
 }
 
 func TestNeeds(t *testing.T) {
