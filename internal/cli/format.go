@@ -68,12 +68,7 @@ func (a *app) formatTryCmd() *cobra.Command {
 		Long: `FORMAT is a built-in format, or one of the catalogue of the service; FILE.yaml holds one of your own, with those that it
 names. The log is read as a host would read it. Built-in formats and files need no service. Exits with 1 when no line is read.`,
 		Example: "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log --zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
-		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-			if len(args) > 0 {
-				return nil, cobra.ShellCompDirectiveDefault
-			}
-			return format.Kinds, cobra.ShellCompDirectiveDefault
-		},
+		ValidArgsFunction: namesOrFiles(format.Kinds),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			spec, other, err := a.findFormat(cmd, args[0])
 			if err != nil {
@@ -107,6 +102,16 @@ names. The log is read as a host would read it. Built-in formats and files need 
 	f.StringVar(&begin, "begin", "", "an expression (RE2): a record of several lines begins at a line that it finds")
 	f.BoolVar(&unread, "unread", false, "show only the records that the format does not read")
 	return cmd
+}
+
+// namesOrFiles completes a first argument that is one of some names or a file, and files after it.
+func namesOrFiles(names []string) cobra.CompletionFunc {
+	return func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+		return names, cobra.ShellCompDirectiveDefault
+	}
 }
 
 // findFormat finds a format by its name or in a file, and the ones that it names.

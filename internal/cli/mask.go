@@ -2,21 +2,27 @@ package cli
 
 import (
 	"bytes"
+	"crypto/rand"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/yamldoc"
 )
 
 func (a *app) maskCmd() *cobra.Command {
 	cmd := group("mask", "Private data and what takes it")
-	cmd.AddCommand(a.maskScanCmd())
+	cmd.AddCommand(a.maskScanCmd(), a.maskTryCmd())
 	return cmd
 }
 
@@ -103,7 +109,7 @@ func scanLog(data []byte, finders []*mask.Finder) []privateHit {
 		detected = append(detected, place{h, []string{h.Detector}})
 	}
 	for _, f := range finders {
-		for _, h := range f.Find(data, "") {
+		for _, h := range f.FindLines(data) {
 			at, _ := slices.BinarySearchFunc(detected, h.Start+1, func(p place, from int) int { return p.End - from })
 			taken := false
 			for ; at < len(detected) && detected[at].Start < h.End; at++ {
@@ -199,4 +205,194 @@ func logLines(data []byte) int {
 		n++
 	}
 	return n
+}
+
+// findMask finds a mask by its name or in a file.
+func (a *app) findMask(cmd *cobra.Command, name string) (mask.Spec, error) {
+	if spec, ok := (&catalogue.Catalogue{}).Mask(name); ok {
+		return spec, nil
+	}
+	where := name
+	text, err := os.ReadFile(name)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, "/.") {
+			return mask.Spec{}, err
+		}
+		c, err := a.client()
+		if err != nil {
+			return mask.Spec{}, fmt.Errorf("%q is no built-in mask and no file (built in are %s): %w", name, strings.Join(mask.Detectors, ", "), err)
+		}
+		d, _, err := answer[contract.Definition](c.GetDefinition(cmd.Context(), "mask", name, nil))
+		if err != nil {
+			return mask.Spec{}, err
+		}
+		where, text = d.File, []byte(d.Text)
+	}
+	defs, problems := catalogue.Parse(where, text)
+	if len(problems) > 0 {
+		return mask.Spec{}, problems[0]
+	}
+	for _, d := range defs {
+		if d.Mask != nil {
+			return *d.Mask, nil
+		}
+	}
+	return mask.Spec{}, yamldoc.Problem{File: where, Line: 1, Column: 1, Reason: "there is no mask here", Fix: "begin a document with mask: NAME"}
+}
+
+// maskedLine is a line in which a mask finds something, as JSON shows it: after it was masked.
+type maskedLine struct {
+	Line  int      `json:"line"`
+	Lines int      `json:"lines"`
+	Hits  int      `json:"hits"`
+	Text  string   `json:"text"`
+	parts []string // what stays and what was put in, by turns
+}
+
+func (a *app) maskTryCmd() *cobra.Command {
+	var misses bool
+	cmd := &cobra.Command{
+		Use: "try MASK|FILE.yaml LOG|-", Short: "Mask a log and show what comes of its lines", Args: cobra.ExactArgs(2),
+		Long: `MASK is a built-in mask, or one of the catalogue of the service; FILE.yaml holds one of your own. Its samples run first, then it
+masks the log line by line; only and except do not apply, since lines have no fields yet. Lines are shown after they were masked;
+--misses shows those in which it finds nothing, to look for what it should have taken. A hash uses a key of this run, not the
+secret. Built-in masks and files need no service. Exits with 1 when a sample fails.`,
+		Example:           "  synaxis mask try payment-card desk.log\n  synaxis mask try passport.yaml desk.log --misses",
+		ValidArgsFunction: namesOrFiles(mask.Detectors),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			spec, err := a.findMask(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			f, err := spec.Finder()
+			if err != nil {
+				return err
+			}
+			data, err := a.readLog(args[1])
+			if err != nil {
+				return err
+			}
+			key := make([]byte, 32)
+			if _, err := rand.Read(key); err != nil {
+				return err
+			}
+			hit, missed := maskLog(f, data, key)
+			failed := spec.CheckSamples()
+			if err := a.showMasked(spec, failed, hit, missed, misses); err != nil {
+				return err
+			}
+			if len(failed) > 0 {
+				return coded{code: exitFailed, err: fmt.Errorf("%s of the mask failed", plural(len(failed), "sample", "samples")), silent: a.output != "table"}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&misses, "misses", false, "show the lines in which it finds nothing")
+	return cmd
+}
+
+// maskLog masks a log, and parts its lines into those with hits and those without; blank ones are in neither.
+func maskLog(f *mask.Finder, data, key []byte) (hit, missed []maskedLine) {
+	hits := f.FindLines(data)
+	line := 0
+	for start := 0; start < len(data); {
+		end, lines := lineEnd(data, start), 1
+		var here []mask.Hit
+		for len(hits) > 0 && hits[0].Start < end {
+			h := hits[0]
+			for ; h.End > end; lines++ {
+				end = lineEnd(data, end)
+			}
+			here, hits = append(here, mask.Hit{Start: h.Start - start, End: h.End - start}), hits[1:]
+		}
+		text := data[start:end]
+		x := maskedLine{Line: line + 1, Lines: lines, Hits: len(here)}
+		at := 0
+		for _, h := range here {
+			x.parts = append(x.parts, string(text[at:h.Start]), string(f.Replace(text[h.Start:h.End], []mask.Hit{{Start: 0, End: h.End - h.Start}}, key)))
+			at = h.End
+		}
+		x.parts = append(x.parts, strings.TrimRight(string(text[at:]), "\r\n"))
+		x.Text = strings.Join(x.parts, "")
+		switch {
+		case len(here) > 0:
+			hit = append(hit, x)
+		case strings.TrimSpace(x.Text) != "":
+			missed = append(missed, x)
+		}
+		line, start = line+lines, end
+	}
+	return hit, missed
+}
+
+// lineEnd is where the next line begins.
+func lineEnd(data []byte, at int) int {
+	if i := bytes.IndexByte(data[at:], '\n'); i >= 0 {
+		return at + i + 1
+	}
+	return len(data)
+}
+
+func (a *app) showMasked(spec mask.Spec, failed []mask.Failure, hit, missed []maskedLine, misses bool) error {
+	type sample struct {
+		Text string `json:"text"`
+		Want string `json:"want"`
+		Good bool   `json:"good"`
+	}
+	out := struct {
+		Mask    string       `json:"mask"`
+		Samples []sample     `json:"samples"`
+		Lines   []maskedLine `json:"lines"`
+		Hits    int          `json:"hits"`
+		Missed  int          `json:"missed"`
+	}{spec.Name, []sample{}, append([]maskedLine{}, hit...), 0, len(missed)}
+	for _, h := range hit {
+		out.Hits += h.Hits
+	}
+	for i, t := range append(slices.Clone(spec.Hits), spec.Misses...) {
+		miss := i >= len(spec.Hits)
+		want := "hit"
+		if miss {
+			want = "miss"
+		}
+		out.Samples = append(out.Samples, sample{t, want, !slices.Contains(failed, mask.Failure{Miss: miss, Text: t})})
+	}
+	shown := hit
+	if misses {
+		shown, out.Lines = missed, append([]maskedLine{}, missed...)
+	}
+	return a.showValue(out, func() {
+		for _, s := range out.Samples {
+			mark, said := "✔", s.Want
+			if !s.Good {
+				mark, said = "✖", "should be a "+s.Want
+			}
+			a.wrapped(fmt.Sprintf("%s sample  %s: ", mark, said), s.Text)
+		}
+		if len(out.Samples) > 0 {
+			a.printf("\n")
+		}
+		for _, l := range shown[:min(len(shown), maxHits)] {
+			a.wrapped(fmt.Sprintf("%5d  ", l.Line), a.marked(l.parts))
+		}
+		if len(shown) > maxHits {
+			a.printf("… and %s more (-o json holds all)\n", number(int64(len(shown)-maxHits)))
+		}
+		if len(shown) > 0 {
+			a.printf("\n")
+		}
+		a.printf("%s in %s; nothing found in %s\n", plural(out.Hits, "hit", "hits"), plural(len(hit), "line", "lines"), plural(len(missed), "line", "lines"))
+	})
+}
+
+// marked joins what stays and what a mask put in; on a terminal that is in colour.
+func (a *app) marked(parts []string) string {
+	var b strings.Builder
+	for i, p := range parts {
+		if p = strings.ReplaceAll(p, "\n", "⏎"); i%2 == 1 && a.colour() {
+			p = text.FgYellow.Sprint(p)
+		}
+		b.WriteString(p)
+	}
+	return b.String()
 }

@@ -18,11 +18,12 @@ type Finder struct {
 	find           *regexp.Regexp
 	near           []*regexp.Regexp
 	names          []string
+	fill           Fill
 }
 
 // Finder makes a mask ready. It fails for an expression that is not RE2, and for a detector that is not known.
 func (s Spec) Finder() (*Finder, error) {
-	f := &Finder{name: s.Name, detector: s.Detector, names: s.Near}
+	f := &Finder{name: s.Name, detector: s.Detector, names: s.Near, fill: s.Fill}
 	if s.Find != "" {
 		re, err := regexp.Compile(s.Find)
 		if err != nil {
@@ -61,6 +62,23 @@ func (f *Finder) Find(text []byte, field string) []Hit {
 		before, after := back(text[:h.Start]), ahead(text[h.End:])
 		return !slices.ContainsFunc(f.near, func(n *regexp.Regexp) bool { return n.Match(before) || n.Match(after) })
 	})
+}
+
+// FindLines is Find over a text of many lines, which an expression sees one by one, as in records of one line. Detectors also find
+// what goes over several.
+func (f *Finder) FindLines(text []byte) []Hit {
+	if f.find == nil {
+		return f.Find(text, "")
+	}
+	var hits []Hit
+	at := 0
+	for line := range bytes.Lines(text) {
+		for _, h := range f.Find(bytes.TrimRight(line, "\r\n"), "") {
+			hits = append(hits, Hit{at + h.Start, at + h.End, h.Detector})
+		}
+		at += len(line)
+	}
+	return hits
 }
 
 // back and ahead are what stands within nearby characters before and after a place, in its line.
