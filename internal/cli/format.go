@@ -67,7 +67,7 @@ func (a *app) formatTryCmd() *cobra.Command {
 		Use: "try FORMAT|FILE.yaml LOG|-", Short: "Read a log by a format and show what comes of every record", Args: cobra.ExactArgs(2),
 		Long: `FORMAT is a built-in format, or one of the catalogue of the service; FILE.yaml holds one of your own, with those that it
 names. The log is read as a host would read it. Built-in formats and files need no service. Exits with 1 when no line is read.`,
-		Example: "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log --zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
+		Example:           "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log --zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
 		ValidArgsFunction: namesOrFiles(format.Kinds),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			spec, other, err := a.findFormat(cmd, args[0])
@@ -302,7 +302,7 @@ func (a *app) showGuess(all []guess.Candidate, name, zone string) error {
 			a.printf("\nTimes from %s to %s\n", best.From.Format(time.RFC3339), best.To.Format(time.RFC3339))
 		}
 		if best.NoZone {
-			a.printf("\nThe times have no zone: say which one the host writes in, with --zone\n")
+			a.printf("\nThe times have no zone and are shown as if they were UTC: say which one the host writes in, with --zone\n")
 		}
 	})
 }

@@ -254,7 +254,7 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		return
 	}
 	var digits [24]byte
-	text := b.Bytes(v.Span)
+	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
 	if v.Kind == record.Int {
 		text = strconv.AppendInt(digits[:0], int64(v.Num), 10)
 	}

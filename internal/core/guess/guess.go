@@ -34,10 +34,11 @@ type Candidate struct {
 	Score    float64 // by which candidates are ranked
 	Fields   []Field
 	From, To time.Time // of the times that were read; zero when there are none
-	NoZone   bool      // times have no zone: one must be chosen
+	NoZone   bool      // times have no zone: one must be chosen; until then they are read as UTC
 	Levels   bool      // levels were read
 	Warnings []string
 	Records  []pipeline.Tried
+	heads    int // lines that begin with # and are not read
 }
 
 // Options of a guess.
@@ -109,13 +110,26 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 	if counts.Read == 0 {
 		return Candidate{}, spec.Kind == "raw"
 	}
-	c := Candidate{Spec: spec, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read)}
+	if o.Zone == "" && slices.ContainsFunc(records, func(r pipeline.Tried) bool { return r.TimeNote == record.TimeNoZone }) {
+		asUTC(records, spec, begin, data, o.Observed)
+	}
+	heads := 0
+	for _, r := range records {
+		if !r.Read && strings.HasPrefix(r.Original, "#") && spec.Kind != "raw" {
+			heads++ // names of columns and the like: no format of records takes them
+		}
+	}
+	if heads*2 > len(records) {
+		heads = 0
+	}
+	c := Candidate{Spec: spec, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
 	c.look()
 	if spec.Kind == "syslog" && c.notSyslog() || spec.Kind == "csv" && len(spec.Columns) == 0 && c.Share < 0.9 {
 		return Candidate{}, false
 	}
 	// A plain answer that reads all lines is worth more than a rich one that reads half.
-	c.Score = c.Share * c.Share * c.Share * prior[spec.Kind]
+	of := float64(counts.Read-counts.Unparsed) / float64(counts.Read-int64(heads))
+	c.Score = of * of * of * prior[spec.Kind]
 	if begin != "" {
 		c.Score *= 1.1
 	}
@@ -129,6 +143,20 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 	return c, c.Share > 0
 }
 
+// asUTC puts the times as they are written in place of the time of reading, with the note that they have no zone.
+func asUTC(records []pipeline.Tried, spec format.Spec, begin string, data []byte, observed time.Time) {
+	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, nil)
+	if err != nil {
+		return
+	}
+	again, _ := t.Try(data, observed)
+	for i := range records {
+		if records[i].TimeNote == record.TimeNoZone && i < len(again) {
+			records[i].Time = again[i].Time
+		}
+	}
+}
+
 // look sums up what was read.
 func (c *Candidate) look() {
 	at := map[string]int{}
@@ -139,7 +167,8 @@ func (c *Candidate) look() {
 		}
 		read++
 		switch r.TimeNote {
-		case record.TimeGood, record.TimeGuessedYear:
+		case record.TimeGood, record.TimeGuessedYear, record.TimeNoZone:
+			c.NoZone = c.NoZone || r.TimeNote == record.TimeNoZone
 			if timed(r, c.Spec) {
 				if c.From.IsZero() || r.Time.Before(c.From) {
 					c.From = r.Time
@@ -148,8 +177,6 @@ func (c *Candidate) look() {
 					c.To = r.Time
 				}
 			}
-		case record.TimeNoZone:
-			c.NoZone = true
 		}
 		c.Levels = c.Levels || r.Level != ""
 		for _, f := range r.Fields {
@@ -227,7 +254,11 @@ func (c *Candidate) warn() {
 		c.Warnings = append(c.Warnings, "the times have no zone: choose one")
 	}
 	if c.Share < 1 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("%.0f%% of the records are not read", 100*(1-c.Share)))
+		warning := fmt.Sprintf("%.0f%% of the records are not read", 100*(1-c.Share))
+		if c.heads > 0 {
+			warning += fmt.Sprintf(" (%d of them begin with #)", c.heads)
+		}
+		c.Warnings = append(c.Warnings, warning)
 	}
 	if c.From.IsZero() && !c.NoZone {
 		c.Warnings = append(c.Warnings, "no time was found in the records; the time of reading stands in")

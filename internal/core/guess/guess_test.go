@@ -10,6 +10,7 @@ import (
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/record"
 )
 
 // logs are made-up logs in the shapes that programs write, with the right answer beside each.
@@ -41,6 +42,9 @@ var logs = []struct {
 	{"csv", "csv", "", false, 3, "2031-04-02T05:15:09Z", "", "2031-04-02 06:15:09,NP-1,4,ok\n2031-04-02 06:15:10,NP-2,5,ok\n2031-04-02 06:15:11,NP-1,4,jam"},
 	{"stack traces", "template", "{ts:time} {level:token} {message:remainder}", true, 3, "2031-04-02T05:15:09Z", "ERROR", "2031-04-02 06:15:09 ERROR booking failed\njava.lang.IllegalStateException: no seats\n\tat e.w.Booking.hold(Booking.java:41)\n\tat e.w.Main.run(Main.java:7)\n2031-04-02 06:15:10 INFO going on\n2031-04-02 06:15:11 WARN again\n  with more\n"},
 	{"framed reports", "template", "== {ts:time} petrel engine {number:int} rpm {number2:int}{more:remainder}", true, 2, "2031-04-02T06:15:09Z", "", "== 2031-04-02T06:15:09+0000 petrel engine 1 rpm 900\n   oil 3.1 bar\n== 2031-04-02T06:16:09+0000 petrel engine 2 rpm 950\n   oil 3.0 bar\n"},
+	{"padded levels in brackets", "template", "[{ts:time}] [{level}] [{context}] {message:remainder}", false, 3, "2031-04-02T04:15:09.12Z", "WARN", "[2031-04-02T06:15:09.120+02:00] [WARN ] [lane-pool-3] queue is 17 long\n[2031-04-02T06:15:10.121+02:00] [INFO ] [lane-pool-1] gate opened for 4\n[2031-04-02T06:15:11.122+02:00] [ERROR] [lane-pool-2] the ramp is stuck"},
+	{"a host, a number and a method in all lines", "template", "{ts:time} {word:token} {number:int} {address:ip} {word2:token} {word3:token} done", false, 2, "2031-04-03T06:15:09.12Z", "", "1932963309.120 gate-1 17 192.0.2.17 GET http://store.skerry.example/a done\n1932963310.220 gate-1 17 192.0.2.17 GET http://store.skerry.example/b done"},
+	{"names of columns behind a #", "template", "{ts:time} {address:ip} {message:remainder}", false, 4, "", "", "#Fields: date time c-ip method path\n2031-04-02 06:15:09 192.0.2.1 open lane four\n2031-04-02 06:15:10 192.0.2.7 shut the bow gate\n2031-04-02 06:15:11 192.0.2.1 nobody came"},
 	{"words", "raw", "", false, 3, "", "", "the gate is open\nnobody is here\nit rains on the pier"},
 	{"sentences that come again", "raw", "", false, 6, "", "", "swell at the pier below one metre\nfog bank west of the pier now\nswell at the pier below one metre\nfog bank west of the pier now\nswell at the pier below one metre\nfog bank west of the pier now"},
 	{"one line", "raw", "", false, 1, "", "", "hello"},
@@ -90,6 +94,10 @@ func TestZoneIsAskedFor(t *testing.T) {
 	got := Guess([]byte("2031-04-02 06:15:09 INFO a b\n2031-04-02 06:15:10 WARN c d e\n"), Options{Observed: time.Now()})
 	assert.True(t, got[0].NoZone)
 	assert.Contains(t, got[0].Warnings, "the times have no zone: choose one")
+	assert.Equal(t, "2031-04-02T06:15:09Z", got[0].From.Format(time.RFC3339), "until then they are shown as if they were UTC")
+	assert.Equal(t, "2031-04-02T06:15:10Z", got[0].Records[1].Time.Format(time.RFC3339))
+	assert.Equal(t, record.TimeNoZone, got[0].Records[1].TimeNote)
+	assert.NotContains(t, got[0].Definition("guessed", ""), "zone")
 }
 
 // TestPlainBeforeRich: a plain answer that reads all lines is better than a rich one that reads half.

@@ -54,7 +54,7 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			t.kind = "bracket"
 			if n, ok := format.Recognise([]byte(inner)); ok && n == len(inner) && n >= 8 {
 				t.kind = "time"
-			} else if levelWords[strings.ToLower(inner)] {
+			} else if levelWords[strings.ToLower(strings.TrimSpace(inner))] {
 				t.kind = "level"
 			}
 			return tail(t, line[k+1:])
@@ -141,7 +141,7 @@ func templates(lines [][]byte, begin string) []format.Spec {
 	}
 	for _, l := range lines {
 		l = bytes.TrimRight(l, "\r")
-		if len(bytes.TrimSpace(l)) > 0 && (re == nil || re.Match(l)) && len(rests) < 2000 {
+		if len(bytes.TrimSpace(l)) > 0 && l[0] != '#' && (re == nil || re.Match(l)) && len(rests) < 2000 {
 			rests = append(rests, string(l))
 		}
 	}
@@ -279,6 +279,24 @@ type shape struct {
 
 func (s *shape) constant() bool { return len(s.texts) == 1 && s.n > 1 }
 
+// methods of HTTP (RFC 9110) are a choice, even where a log holds but one.
+var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true, "CONNECT": true, "OPTIONS": true, "TRACE": true, "PATCH": true}
+
+// fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote it.
+func (s *shape) fixed() bool {
+	return !strings.ContainsAny(s.token.text, "0123456789/@.") && !methods[s.token.text]
+}
+
+// padded tells whether words are filled up with spaces in their bracket.
+func (s *shape) padded() bool {
+	for t := range s.texts {
+		if strings.TrimSpace(t) != t {
+			return true
+		}
+	}
+	return false
+}
+
 // plain tells whether a place has words of no kind, with nothing around them.
 func (s *shape) plain() bool {
 	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == ""
@@ -332,10 +350,14 @@ func (w *walker) add(s *shape) {
 			w.level = name
 			w.takeLevels(s)
 		}
-		w.field(name, "token")
-	case s.constant() && t.key == "" && t.kind == "quoted":
+		if s.padded() {
+			w.field(name, "")
+		} else {
+			w.field(name, "token")
+		}
+	case s.constant() && s.fixed() && t.key == "" && t.kind == "quoted":
 		w.text.WriteString(`"` + escape(t.text) + `"`)
-	case s.constant() && t.key == "":
+	case s.constant() && s.fixed() && t.key == "":
 		w.text.WriteString(escape(t.text))
 	case t.key != "":
 		w.field(w.name(t.key), w.valueType(s))
@@ -402,14 +424,14 @@ func (w *walker) name(base string) string {
 func (w *walker) takeLevels(s *shape) {
 	unknown := false
 	for t := range s.texts {
-		unknown = unknown || record.ParseLevel(strings.ToLower(t)) == 0
+		unknown = unknown || record.ParseLevel(strings.TrimSpace(t)) == 0
 	}
 	if !unknown {
 		return
 	}
 	w.levels = map[string]uint8{}
 	for t := range s.texts {
-		low := strings.ToLower(t)
+		low := strings.ToLower(strings.TrimSpace(t))
 		switch l := record.ParseLevel(low); {
 		case l != 0:
 			w.levels[low] = l
