@@ -1,0 +1,151 @@
+package mask
+
+import (
+	"bytes"
+	"net/netip"
+	"slices"
+)
+
+func findEmails(text []byte, add func(start, end int)) {
+	for from := 0; ; {
+		k := bytes.IndexByte(text[from:], '@')
+		if k < 0 {
+			return
+		}
+		at := from + k
+		from = at + 1
+		start := at
+		for start > 0 && (isAlnum(text[start-1]) || bytes.IndexByte([]byte("._%+-"), text[start-1]) >= 0) {
+			start--
+		}
+		for start < at && (text[start] == '.' || text[start] == '-' || text[start] == '%') {
+			start++
+		}
+		end := at + 1
+		for end < len(text) && (isAlnum(text[end]) || text[end] == '-' || text[end] == '.') {
+			end++
+		}
+		for end > at+1 && !isAlnum(text[end-1]) {
+			end--
+		}
+		domain := text[at+1 : end]
+		dot := bytes.LastIndexByte(domain, '.')
+		if start == at || at-start > 64 || text[at-1] == '.' || dot <= 0 || len(domain)-dot-1 < 2 || !allLetters(domain[dot+1:]) || domain[0] == '-' || domain[0] == '.' || bytes.Contains(domain, []byte("..")) {
+			continue
+		}
+		if start > 0 && (text[start-1] == ':' || text[start-1] == '/') && bytes.Contains(text[max(0, start-40):start], []byte("://")) { // the user of an address
+			continue
+		}
+		add(start, end)
+		from = end
+	}
+}
+
+func allLetters(p []byte) bool {
+	return !slices.ContainsFunc(p, func(c byte) bool { return !isLetter(c) })
+}
+
+func findIPv4(text []byte, add func(start, end int)) {
+	for i := 0; i < len(text); i++ {
+		if !isDigit(text[i]) {
+			continue
+		}
+		start := i
+		for i < len(text) && (isDigit(text[i]) || text[i] == '.') {
+			i++
+		}
+		end := i
+		for end > start && text[end-1] == '.' {
+			end--
+		}
+		if end-start < 7 || end-start > 15 || inWord(text, start-1) || inWord(text, end) || start > 0 && (text[start-1] == '.' || text[start-1] == ':' && start > 1 && isHex(text[start-2])) {
+			continue
+		}
+		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is4() && !version(text, start) {
+			add(start, end)
+		}
+	}
+}
+
+var versionWords = [][]byte{[]byte("version"), []byte("release"), []byte("build"), []byte("firmware"), []byte("revision"), []byte("ver"), []byte("rev")}
+
+// version tells whether a dotted number is a version: of a program (Name/126.0.0.0, name-1.2.3.4), or behind a word that says so.
+func version(text []byte, start int) bool {
+	if start == 0 {
+		return false
+	}
+	if c := text[start-1]; c == '-' || c == '/' && start > 1 && isLetter(text[start-2]) {
+		at := start - 1
+		for at > 0 && (isAlnum(text[at-1]) || text[at-1] == '.' || text[at-1] == '-' || text[at-1] == '_') {
+			at--
+		}
+		return c == '-' || text[at] >= 'A' && text[at] <= 'Z' // a host's name before its address is written small
+	}
+	word := bytes.TrimRight(text[max(0, start-12):start], " :=.\"")
+	return slices.ContainsFunc(versionWords, func(v []byte) bool {
+		return len(word) >= len(v) && bytes.EqualFold(word[len(word)-len(v):], v) && (len(word) == len(v) || !isLetter(word[len(word)-len(v)-1]))
+	})
+}
+
+func findIPv6(text []byte, add func(start, end int)) {
+	for i := 0; i < len(text); i++ {
+		if !isHex(text[i]) && text[i] != ':' {
+			continue
+		}
+		start, colons := i, 0
+		for i < len(text) && (isHex(text[i]) || text[i] == ':' || text[i] == '.') {
+			if text[i] == ':' {
+				colons++
+			}
+			i++
+		}
+		end := i
+		for end > start && (text[end-1] == '.' || text[end-1] == ':' && !(end-2 >= start && text[end-2] == ':')) {
+			end--
+		}
+		if colons < 2 || end-start < 3 || inWord(text, start-1) || inWord(text, end) {
+			continue
+		}
+		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is6() && (colons > 2 || hasDigit(text[start:end])) { // two words with :: between them are none
+			add(start, end)
+		}
+	}
+}
+
+func findMACs(text []byte, add func(start, end int)) {
+	for i := 0; i+14 <= len(text); i++ {
+		if !isHex(text[i]) || inWord(text, i-1) || i > 0 && (text[i-1] == ':' || text[i-1] == '-' || text[i-1] == '.') {
+			continue
+		}
+		end := 0
+		if i+17 <= len(text) && isHex(text[i+1]) && (text[i+2] == ':' || text[i+2] == '-') {
+			end = grouped(text, i, 6, 2, text[i+2])
+		} else if text[i+4] == '.' {
+			end = grouped(text, i, 3, 4, '.')
+		}
+		if end == 0 || inWord(text, end) || end < len(text) && (text[end] == ':' || text[end] == '-' || text[end] == '.' && end+1 < len(text) && isHex(text[end+1])) {
+			continue
+		}
+		add(i, end)
+		i = end - 1
+	}
+}
+
+// grouped reads groups of hexadecimal digits with a separator between them; 0 when they are not there.
+func grouped(text []byte, at, groups, size int, sep byte) int {
+	for g := range groups {
+		if g > 0 {
+			if at >= len(text) || text[at] != sep {
+				return 0
+			}
+			at++
+		}
+		for range size {
+			if at >= len(text) || !isHex(text[at]) {
+				return 0
+			}
+			at++
+		}
+	}
+	return at
+}
