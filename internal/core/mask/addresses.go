@@ -36,10 +36,16 @@ func findEmails(text []byte, add func(start, end int)) {
 		if start > 0 && (text[start-1] == ':' || text[start-1] == '/') && bytes.Contains(text[max(0, start-40):start], []byte("://")) { // the user of an address
 			continue
 		}
+		if notDomains[string(bytes.ToLower(domain[dot+1:]))] {
+			continue
+		}
 		add(start, end)
 		from = end
 	}
 }
+
+// notDomains end names of units and files that have an @ in them; no domain ends so.
+var notDomains = map[string]bool{"service": true, "socket": true, "timer": true, "mount": true, "slice": true, "scope": true, "device": true, "target": true, "path": true, "png": true, "jpg": true, "svg": true, "css": true, "js": true}
 
 func allLetters(p []byte) bool {
 	return !slices.ContainsFunc(p, func(c byte) bool { return !isLetter(c) })

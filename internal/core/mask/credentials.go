@@ -154,7 +154,8 @@ func keyed(text []byte, keys [][]byte, least int, add func(start, end int)) {
 				continue
 			}
 			v := at + len(key)
-			if v < len(low) && (low[v] == '"' || low[v] == '\'') {
+			quotedKey := v < len(low) && (low[v] == '"' || low[v] == '\'')
+			if quotedKey {
 				v++
 			}
 			spaces := v
@@ -162,6 +163,8 @@ func keyed(text []byte, keys [][]byte, least int, add func(start, end int)) {
 				v++
 			}
 			switch {
+			case v < len(low) && low[v] == ':' && string(key) == "pass" && !quotedKey: // what passed
+				continue
 			case v < len(low) && (low[v] == '=' || low[v] == ':'):
 				v++
 				for v < len(low) && low[v] == ' ' && v-spaces < 4 {
@@ -234,9 +237,11 @@ func entropy(p []byte) float64 {
 	return e
 }
 
-// random tells whether a word looks drawn by lot: letters of both sizes and digits, mixed often and evenly.
+// random tells whether a word looks drawn by lot: letters of both sizes and digits, mixed often and evenly, and neither made of
+// words nor of short pieces.
 func random(w []byte) bool {
 	small, large, digits, turns := 0, 0, 0, 0
+	run, words, piece, longest := 0, 0, 0, 0
 	last := byte(0)
 	for _, c := range w {
 		kind := byte(0)
@@ -251,10 +256,23 @@ func random(w []byte) bool {
 			digits++
 			kind = '0'
 		}
-		if kind != last {
+		if run++; kind != last {
 			turns++
+			run = 1
 		}
+		if kind == 'a' && run == 4 {
+			words += 4
+		} else if kind == 'a' && run > 4 {
+			words++
+		}
+		if piece++; kind == 0 {
+			piece = 0
+		}
+		longest = max(longest, piece)
 		last = kind
+	}
+	if words*5 >= len(w)*2 || longest < 10 {
+		return false
 	}
 	return small > 2 && large > 2 && (digits > 1 && turns*3 > len(w) || digits > 0 && turns*2 > len(w)) && entropy(w) > 3.6
 }

@@ -145,7 +145,7 @@ func findPhones(text []byte, add func(start, end int)) {
 		case c == '0':
 			ok = digits >= 9 && digits <= 12 && groups >= 2 && groups <= 6 && separators > 0 && national(text[i:end])
 		case c >= '2':
-			ok = digits == 10 && groups == 3 && end-i == 12 && text[i+3] == text[i+7] && text[i+3] != ' '
+			ok = digits == 10 && groups == 3 && end-i == 12 && text[i+3] == text[i+7] && (text[i+3] == '-' || text[i+3] == '.')
 		}
 		if ok && !inWord(text, end) && !(end < len(text) && (text[end] == ':' || text[end] == '.' || text[end] == '/') && end+1 < len(text) && isDigit(text[end+1])) {
 			add(i, end)
