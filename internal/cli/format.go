@@ -285,7 +285,7 @@ func (a *app) showGuess(all []guess.Candidate, name, zone string) error {
 			if c.Begin != "" {
 				what += ", records of several lines"
 			}
-			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSpace(what+"  "+strings.Join(c.Warnings, "; ")))
+			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSuffix(what+": "+strings.Join(c.Warnings, "; "), ": "))
 		}
 		a.printf("\n%s\n", best.Definition(name, zone))
 		if best.Begin != "" {

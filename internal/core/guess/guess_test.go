@@ -100,6 +100,19 @@ func TestZoneIsAskedFor(t *testing.T) {
 	assert.NotContains(t, got[0].Definition("guessed", ""), "zone")
 }
 
+// TestSamplesHoldNothingPrivate: a definition takes a line without private data along, or says what it holds.
+func TestSamplesHoldNothingPrivate(t *testing.T) {
+	t.Parallel()
+	private := "2031-04-02 06:15:09 INFO call +351 210 555 017 or kelp@skerry.example or +351 210 555 018"
+	got := Guess([]byte(private+"\n2031-04-02 06:15:10 WARN nobody calls\n"), Options{Observed: time.Now()})[0].Definition("crane", "UTC")
+	assert.Contains(t, got, "nobody calls")
+	assert.NotContains(t, got, "skerry")
+	got = Guess([]byte(private+"\n"+private+"\n"), Options{Observed: time.Now()})[0].Definition("crane", "UTC")
+	assert.Contains(t, got, "# This sample seems to hold private data (email, phone): make up other data before it is saved.\nsamples:\n")
+	_, problems := catalogue.Parse("g.yaml", []byte(got))
+	assert.Empty(t, problems)
+}
+
 // TestPlainBeforeRich: a plain answer that reads all lines is better than a rich one that reads half.
 func TestPlainBeforeRich(t *testing.T) {
 	t.Parallel()

@@ -8,6 +8,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/yamldoc"
 )
@@ -61,13 +62,39 @@ func (c Candidate) Definition(name, zone string) string {
 	if s.Body != "" {
 		fmt.Fprintf(&b, "body: %s\n", s.Body)
 	}
-	for _, r := range c.Records {
-		if r.Read && r.Lines == 1 && len(r.Original) < 400 && printable(r.Original) {
-			fmt.Fprintf(&b, "samples:\n  - {line: %s}\n", yamldoc.Quote(r.Original))
-			break
+	if line, private := c.sample(); line != "" {
+		if len(private) > 0 {
+			fmt.Fprintf(&b, "# This sample seems to hold private data (%s): make up other data before it is saved.\n", strings.Join(private, ", "))
 		}
+		fmt.Fprintf(&b, "samples:\n  - {line: %s}\n", yamldoc.Quote(line))
 	}
 	return b.String()
+}
+
+// sample picks a line for a sample: the first without private data, or else the first, with what it seems to hold. Definitions
+// are kept for ever and seen by many.
+func (c Candidate) sample() (line string, private []string) {
+	const looked = 200
+	for i, r := range c.Records {
+		if i == looked {
+			break
+		}
+		if !r.Read || r.Lines != 1 || len(r.Original) >= 400 || !printable(r.Original) {
+			continue
+		}
+		hits := mask.Scan([]byte(r.Original))
+		if len(hits) == 0 {
+			return r.Original, nil
+		}
+		if line == "" {
+			line = r.Original
+			for _, h := range hits {
+				private = append(private, h.Detector)
+			}
+		}
+	}
+	slices.Sort(private)
+	return line, slices.Compact(private)
 }
 
 // quote writes a text as people do: in single quotes, where that can be.
