@@ -241,8 +241,8 @@ func entropy(p []byte) float64 {
 // words nor of short pieces.
 func random(w []byte) bool {
 	small, large, digits, turns := 0, 0, 0, 0
-	run, words, piece, longest := 0, 0, 0, 0
-	last := byte(0)
+	run, wordy, piece, longest := 0, 0, 0, 0
+	last, before := byte(0), byte(0) // the kind of the last byte, and the one before its run
 	for _, c := range w {
 		kind := byte(0)
 		switch {
@@ -258,12 +258,15 @@ func random(w []byte) bool {
 		}
 		if run++; kind != last {
 			turns++
-			run = 1
+			run, before = 1, last
 		}
-		if kind == 'a' && run == 4 {
-			words += 4
-		} else if kind == 'a' && run > 4 {
-			words++
+		switch {
+		case kind == 'a' && run == 2:
+			if wordy += 2; before == 'A' { // a word and its first letter
+				wordy++
+			}
+		case kind == 'a' && run > 2:
+			wordy++
 		}
 		if piece++; kind == 0 {
 			piece = 0
@@ -271,7 +274,7 @@ func random(w []byte) bool {
 		longest = max(longest, piece)
 		last = kind
 	}
-	if words*5 >= len(w)*2 || longest < 10 {
+	if wordy*10 >= len(w)*7 || longest < 10 { // by lot about a third would look like words
 		return false
 	}
 	return small > 2 && large > 2 && (digits > 1 && turns*3 > len(w) || digits > 0 && turns*2 > len(w)) && entropy(w) > 3.6

@@ -256,6 +256,18 @@ var decoys = []func(r *rand.Rand) string{
 		return "GET /static/" + letters(r, alnum, 32) + ".js 200 " + digits(r, 5) + " +0100"
 	},
 	func(r *rand.Rand) string {
+		return fmt.Sprintf("%d.%d.%d.%d.%d lanes (%s) [%s] rows 7%s %s %s", r.IntN(9), r.IntN(99), r.IntN(99), r.IntN(99), r.IntN(99), digits(r, 7), digits(r, 9), digits(r, 2), digits(r, 3), digits(r, 4)) // behind a 0 they could be a number
+	},
+	func(r *rand.Rand) string {
+		return fmt.Sprintf("berth=%d.%s,%d.%s heading +%d.%s from 20310402T061509Z no 8%s-%s", r.IntN(90), digits(r, 7), r.IntN(90), digits(r, 7), r.IntN(9), digits(r, 8), digits(r, 3), digits(r, 6)) // likewise
+	},
+	func(r *rand.Rand) string {
+		return "inode=" + digits(r, 7) + " mode=0100644 uid=1000 sha=" + letters(r, "0123456789abcdef", 64) + " tests pass: " + digits(r, 3) + " /srv/gate/" + letters(r, alnum, 22) + "/x"
+	},
+	func(r *rand.Rand) string {
+		return "status installed libkelp1-2:amd64 0~2031" + digits(r, 4) + "-0." + digits(r, 1) + " getty@tty" + digits(r, 1) + ".service NewUint128FromLaneFor" + digits(r, 2) + "Ferries"
+	},
+	func(r *rand.Rand) string {
 		return "DE" + digits(r, 6) + " berth GB12 kelp@ramp lane@4 @tide password: expired token=none"
 	},
 }

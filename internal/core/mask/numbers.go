@@ -137,7 +137,7 @@ func findPhones(text []byte, add func(start, end int)) {
 		ok := false
 		switch {
 		case c == '+':
-			ok = digits >= 8 && digits <= 15 && i+1 < len(text) && text[i+1] != '0'
+			ok = digits >= 8 && digits <= 15 && i+1 < len(text) && text[i+1] != '0' && !(separators == 1 && bytes.IndexByte(text[i:end], '.') > 0) // a signed fraction
 		case international:
 			ok = digits >= 11 && digits <= 17 && separators > 0 && text[i+2] != '0'
 		case c == '(':
