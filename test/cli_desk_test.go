@@ -284,3 +284,26 @@ func TestMaskTry(t *testing.T) {
 	assert.Contains(t, run(2, "passport"), "accepts 2 arg(s)")
 	assert.Contains(t, run(5, "passport", lines), "is no built-in mask and no file")
 }
+
+// TestMaskCoverage: sources that nothing masks come first, without a service.
+func TestMaskCoverage(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	source := func(name, more string) string {
+		return "source: " + name + "\nhosts: {role: gate}\nread: {files: [/var/log/" + name + ".log]}\nformat: raw\nsend: [desk]\n" + more + "---\n"
+	}
+	text := source("lane", "labels: {data: passenger}\n") + source("tide", "") + "guard: passengers\nsources: {data: passenger}\nmasks: [phone]\n---\ndestination: desk\ndeliver: {file: {path: /var/log/desk.ndjson}}\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "c.yaml"), []byte(text), 0o600))
+	cmd := exec.Command(filepath.Join(bin, "synaxis"), "mask", "coverage", dir)
+	cmd.Env = []string{"HOME=" + dir, "PATH=" + os.Getenv("PATH")}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Regexp(t, `(?s)tide +▲ nothing is masked +desk.*lane +● masked +guard passengers +phone +desk`, string(out))
+	assert.Contains(t, string(out), "Nothing is masked in 1 of 2 sources; 1 guard")
+	cmd = exec.Command(filepath.Join(bin, "synaxis"), "mask", "coverage", dir, "-o", "json")
+	cmd.Env = []string{"HOME=" + dir, "PATH=" + os.Getenv("PATH")}
+	out, err = cmd.Output()
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"sources":[{"source":"tide","guards":{"passengers":false},"masks":[],"own":[],"to":["desk"],"covered":false},
+		{"source":"lane","guards":{"passengers":true},"masks":["phone"],"own":[],"to":["desk"],"covered":true}]}`, string(out))
+}

@@ -22,7 +22,7 @@ import (
 
 func (a *app) maskCmd() *cobra.Command {
 	cmd := group("mask", "Private data and what takes it")
-	cmd.AddCommand(a.maskScanCmd(), a.maskTryCmd())
+	cmd.AddCommand(a.maskScanCmd(), a.maskTryCmd(), a.maskCoverageCmd())
 	return cmd
 }
 
@@ -395,4 +395,111 @@ func (a *app) marked(parts []string) string {
 		b.WriteString(p)
 	}
 	return b.String()
+}
+
+// coveredSource is a source against every guard, as JSON shows it.
+type coveredSource struct {
+	Source  string          `json:"source"`
+	Guards  map[string]bool `json:"guards"` // each guard, and whether it covers the source
+	Masks   []string        `json:"masks"`  // of those guards
+	Own     []string        `json:"own"`    // of the source's own steps
+	To      []string        `json:"to"`
+	Covered bool            `json:"covered"`
+}
+
+func (a *app) maskCoverageCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "coverage [DIR|FILE]", Short: "Hold every source against every guard, and show where nothing is masked", Args: cobra.MaximumNArgs(1),
+		Long: `Of the newest revision, or of a folder or file of definitions, which needs no service. Sources that nothing masks come first:
+they may have nothing to hide, which synaxis mask scan tells of their logs.`,
+		Example: "  synaxis mask coverage\n  synaxis mask coverage catalogue/ -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var files []contract.File
+			var err error
+			if len(args) > 0 {
+				files, _, err = readFiles(args[0])
+			} else {
+				files, err = a.publishedFiles(cmd)
+			}
+			if err != nil {
+				return err
+			}
+			var defs []*catalogue.Definition
+			for _, f := range files {
+				d, problems := catalogue.Parse(f.Path, []byte(f.Text))
+				if len(problems) > 0 {
+					return problems[0]
+				}
+				defs = append(defs, d...)
+			}
+			cat, dup := catalogue.New(defs)
+			if len(dup) > 0 {
+				return dup[0]
+			}
+			return a.showCoverage(cat)
+		},
+	}
+}
+
+func (a *app) publishedFiles(cmd *cobra.Command) ([]contract.File, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	l, _, err := answer[contract.FileList](c.ExportCatalogue(cmd.Context(), nil))
+	return l.Items, err
+}
+
+func (a *app) showCoverage(cat *catalogue.Catalogue) error {
+	guards := cat.Names("guard")
+	list := []coveredSource{}
+	open := 0
+	for _, c := range cat.Coverage() {
+		x := coveredSource{Source: c.Source.Name, Guards: map[string]bool{}, Masks: append([]string{}, c.Masks...), Own: append([]string{}, c.Own...), To: append([]string{}, c.To...), Covered: len(c.Masks)+len(c.Own) > 0}
+		for _, g := range guards {
+			x.Guards[g] = slices.ContainsFunc(c.Guards, func(d *catalogue.Definition) bool { return d.Name == g })
+		}
+		if !x.Covered {
+			open++
+		}
+		list = append(list, x)
+	}
+	slices.SortStableFunc(list, func(a, b coveredSource) int {
+		switch {
+		case a.Covered == b.Covered:
+			return strings.Compare(a.Source, b.Source)
+		case b.Covered:
+			return -1
+		}
+		return 1
+	})
+	return a.showValue(struct {
+		Sources []coveredSource `json:"sources"`
+	}{list}, func() {
+		var rows [][]string
+		for _, x := range list {
+			mark := "▲ nothing is masked"
+			if x.Covered {
+				mark = "● masked"
+			}
+			var by []string
+			for _, g := range guards {
+				if x.Guards[g] {
+					by = append(by, "guard "+g)
+				}
+			}
+			if len(x.Own) > 0 {
+				by = append(by, "its own steps")
+			}
+			masks := slices.Clone(x.Masks)
+			masks = append(masks, slices.DeleteFunc(slices.Clone(x.Own), func(m string) bool { return slices.Contains(x.Masks, m) })...)
+			rows = append(rows, []string{x.Source, mark, strings.Join(by, ", "), strings.Join(masks, ", "), strings.Join(x.To, ", ")})
+		}
+		if len(rows) == 0 {
+			a.printf("There are no sources.\n")
+			return
+		}
+		a.table([]string{"source", "", "by", "masks", "goes to"}, rows, 3)
+		a.printf("\nNothing is masked in %s of %s; %s\n", number(int64(open)), plural(len(list), "source", "sources"), plural(len(guards), "guard", "guards"))
+	})
 }

@@ -23,6 +23,47 @@ func (c *Catalogue) GuardMasks(s *Source) (masks []string, guards []*Definition)
 	return masks, guards
 }
 
+// Coverage is what protects the private data of a source before its records leave a host.
+type Coverage struct {
+	Source *Definition
+	Guards []*Definition // those that cover it
+	Masks  []string      // of its guards
+	Own    []string      // masks of its own steps; a later step could still bring the data back from elsewhere
+	To     []string      // where its records go
+}
+
+// Coverage tells of every source which guards and masks protect it, in the order of the catalogue.
+func (c *Catalogue) Coverage() []Coverage {
+	var out []Coverage
+	for _, d := range c.list {
+		if d.Source == nil {
+			continue
+		}
+		x := Coverage{Source: d}
+		x.Masks, x.Guards = c.GuardMasks(d.Source)
+		for _, s := range d.Source.Steps {
+			if s.Kind != "mask" {
+				continue
+			}
+			for _, m := range s.Value.Texts() {
+				if !slices.Contains(x.Own, m) {
+					x.Own = append(x.Own, m)
+				}
+			}
+		}
+		for _, e := range d.Source.Send {
+			if !slices.Contains(x.To, e.To) {
+				x.To = append(x.To, e.To)
+			}
+		}
+		if u := d.Source.Unparsed; u != "" && u != "keep" && u != "drop" && !slices.Contains(x.To, u) {
+			x.To = append(x.To, u)
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
 // Uses returns the definitions that a host needs beside a source to run it: its formats, masks and destinations.
 func (c *Catalogue) Uses(s *Source) []*Definition {
 	var out []*Definition
