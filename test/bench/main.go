@@ -33,7 +33,7 @@ func main() {
 		}
 		return
 	}
-	makers := []func() (pair, error){filePath, statusMessages, rendering}
+	makers := []func() (pair, error){filePath, statusMessages, rendering, readWeb, readTemplate, readJSON, readPairs, findThree}
 	t := newTable(table.Row{"what", "ours", "baseline", "ratio", "aim", ""})
 	fmt.Printf("%s, %d processors, median of %d rounds\n\n", runtime.Version(), runtime.NumCPU(), rounds)
 	missed := 0

@@ -3,6 +3,7 @@ package pipeline
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -58,4 +59,34 @@ func TestRunStopsAtTheLimit(t *testing.T) {
 	used, c := tr.Run(b, 0, 0, 3, false)
 	assert.Equal(t, 6, used)
 	assert.Equal(t, int64(3), c.Read)
+}
+
+// TestTryOfALongLog: what goes beyond one window is treated like what does not, to the last line, and so is a record that is
+// larger than a window.
+func TestTryOfALongLog(t *testing.T) {
+	t.Parallel()
+	raw, _ := format.BuiltIn("raw")
+	tr, err := Compile(Source{Begin: "^=="}, raw, nil)
+	require.NoError(t, err)
+	var log strings.Builder
+	for range 30_000 {
+		log.WriteString("== the tide is out and the ramp is steep\n  and goes on\n")
+	}
+	log.WriteString("== " + strings.Repeat("x", tryWindow+tryWindow/2) + "\n== last")
+	records, counts := tr.Try([]byte(log.String()), time.Unix(0, 0))
+	require.EqualValues(t, len(records), counts.Read)
+	require.EqualValues(t, log.Len(), counts.Bytes)
+	for i, r := range records[:30_000] {
+		require.Equal(t, 2*i+1, r.Line)
+		require.Equal(t, 2, r.Lines)
+	}
+	long := 0
+	for _, r := range records[30_000 : len(records)-1] { // in pieces, if the bound of a record asks for it
+		assert.Equal(t, 60_001, r.Line)
+		long += len(r.Original)
+	}
+	assert.Equal(t, 3+tryWindow+tryWindow/2, long)
+	last := records[len(records)-1]
+	assert.Equal(t, "== last", last.Original)
+	assert.Equal(t, 60_002, last.Line)
 }

@@ -40,14 +40,20 @@ func (t *Treatment) Try(data []byte, observed time.Time) ([]Tried, Counts) {
 	var out []Tried
 	var all Counts
 	b := &record.Batch{}
-	line, done := 1, 0
+	line, done, window := 1, 0, tryWindow
 	for done < len(data) {
 		b.Reset()
-		b.Arena = append(b.Arena[:0], data[done:]...)
-		used, c := t.Run(b, int64(done), observed.UnixNano(), tryBatch, true)
+		end := min(done+window, len(data))
+		b.Arena = append(b.Arena[:0], data[done:end]...)
+		used, c := t.Run(b, int64(done), observed.UnixNano(), tryBatch, end == len(data))
 		if used == 0 {
-			break
+			if end == len(data) {
+				break
+			}
+			window *= 2 // a record larger than that
+			continue
 		}
+		window = tryWindow
 		all.Add(c)
 		from := done
 		for i := range b.Records {
@@ -78,6 +84,9 @@ func (t *Treatment) Try(data []byte, observed time.Time) ([]Tried, Counts) {
 
 // tryBatch is how many records are made at a time.
 const tryBatch = 1000
+
+// tryWindow is how many bytes are copied for them, so that what a long log takes grows with its length and no faster.
+const tryWindow = 1 << 20
 
 func tried(b *record.Batch, r *record.Record, line, lines int, original []byte) Tried {
 	x := Tried{Line: line, Lines: max(lines, 1), Read: r.Flags&record.Unparsed == 0, Time: time.Unix(0, r.Time).UTC(), TimeNote: r.TimeNote, Level: record.LevelName(r.Level),

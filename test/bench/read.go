@@ -1,0 +1,174 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"time"
+
+	"synaxis/internal/core/format"
+	"synaxis/internal/core/mask"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+)
+
+const readLines = 100_000
+
+// reader is the treatment of a log by a format, in batches that are used again as on a host.
+func reader(spec format.Spec, data []byte) func() (int, error) {
+	return func() (int, error) {
+		t, err := pipeline.Compile(pipeline.Source{Time: format.Time{Zone: "UTC"}}, spec, nil)
+		if err != nil {
+			return 0, err
+		}
+		b := &record.Batch{}
+		read := 0
+		for done := 0; done < len(data); {
+			b.Reset()
+			b.Arena = append(b.Arena[:0], data[done:min(done+256<<10, len(data))]...)
+			used, c := t.Run(b, int64(done), 0, 2000, done+len(b.Arena) == len(data))
+			if c.Unparsed > 0 || used == 0 {
+				return 0, fmt.Errorf("%d not read", c.Unparsed)
+			}
+			read, done = read+int(c.Read), done+used
+		}
+		if read != readLines {
+			return 0, fmt.Errorf("%d records of %d", read, readLines)
+		}
+		return read, nil
+	}
+}
+
+// grouped is the plain way: one regexp with named groups for each line, into a map.
+func grouped(expression string, data []byte) func() (int, error) {
+	re := regexp.MustCompile(expression)
+	names := re.SubexpNames()
+	return func() (int, error) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			m := re.FindSubmatch(bytes.TrimRight(line, "\n"))
+			if m == nil {
+				return 0, fmt.Errorf("not read: %s", line)
+			}
+			fields := make(map[string]string, len(names))
+			for i, name := range names[1:] {
+				fields[name] = string(m[i+1])
+			}
+			if len(fields) > 0 {
+				n++
+			}
+		}
+		return n, nil
+	}
+}
+
+func made(line func(i int) string) []byte {
+	var b bytes.Buffer
+	for i := range readLines {
+		b.WriteString(line(i))
+		b.WriteByte('\n')
+	}
+	return b.Bytes()
+}
+
+var readFrom = time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
+
+func readWeb() (pair, error) {
+	data := made(func(i int) string {
+		return fmt.Sprintf(`198.51.100.%d - - [%s] "GET /sailings/%d?seat=%d HTTP/1.1" %d %d "https://whimbrel.example/fares" "WhimbrelApp/4.%d (tide)"`,
+			i%250, readFrom.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"), i%977, i%80, []int{200, 304, 404}[i%3], 200+i%9000, i%10)
+	})
+	spec, _ := format.BuiltIn("web-combined")
+	base := grouped(`^(?P<address>\S+) \S+ (?P<user>\S+) \[(?P<time>[^\]]+)\] "(?P<method>\S+) (?P<path>[^ ?]*)(?:\?(?P<query>\S*))? HTTP/(?P<version>[\d.]+)" (?P<status>\d{3}) (?P<size>\d+|-) "(?P<referer>[^"]*)" "(?P<agent>[^"]*)"$`, data)
+	return pair{"web-combined, against regexp with named groups", "lines/s", 25, reader(spec, data), base, func() {}}, nil
+}
+
+func readTemplate() (pair, error) {
+	data := made(func(i int) string {
+		return fmt.Sprintf("%s lane=%d ticket=T-%05d result=%s took=%dms", readFrom.Add(time.Duration(i)*time.Millisecond).Format("2006-01-02 15:04:05.000"), i%8, i%90000, []string{"OK", "DENIED"}[i%2], i%900)
+	})
+	spec := format.Spec{Name: "lane", Kind: "template", Template: "{ts:time} lane={lane:int} ticket={ticket:token} result={result:token} took={ms:int}ms", Time: format.Time{Field: "ts"}}
+	base := grouped(`^(?P<ts>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}) lane=(?P<lane>\d+) ticket=(?P<ticket>\S+) result=(?P<result>\S+) took=(?P<ms>\d+)ms$`, data)
+	return pair{"template, against regexp with named groups", "lines/s", 25, reader(spec, data), base, func() {}}, nil
+}
+
+func readJSON() (pair, error) {
+	data := made(func(i int) string {
+		return fmt.Sprintf(`{"time":"%s","level":"info","msg":"ticket sold","kiosk":"northpier-%d","fare":{"cents":%d,"kind":"return"},"paid":true}`, readFrom.Add(time.Duration(i)*time.Millisecond).Format(time.RFC3339Nano), i%4, i%9000)
+	})
+	spec, _ := format.BuiltIn("json")
+	base := func() (int, error) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			var m map[string]any
+			if err := json.Unmarshal(line, &m); err != nil {
+				return 0, err
+			}
+			if len(m) > 0 {
+				n++
+			}
+		}
+		return n, nil
+	}
+	return pair{"json, against encoding/json into a map", "lines/s", 6, reader(spec, data), base, func() {}}, nil
+}
+
+func readPairs() (pair, error) {
+	data := made(func(i int) string {
+		return fmt.Sprintf(`ts=%s level=info msg="vehicle weighed" axles=%d kg=%d plate=none lane=%d`, readFrom.Add(time.Duration(i)*time.Millisecond).Format(time.RFC3339Nano), 2+i%4, 900+i%30000, i%8)
+	})
+	spec, _ := format.BuiltIn("keyvalue")
+	re := regexp.MustCompile(`([\w.]+)=(?:"([^"]*)"|(\S*))`)
+	base := func() (int, error) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			fields := map[string]string{}
+			for _, m := range re.FindAllSubmatch(line, -1) {
+				fields[string(m[1])] = string(m[2]) + string(m[3])
+			}
+			if len(fields) > 0 {
+				n++
+			}
+		}
+		return n, nil
+	}
+	return pair{"keyvalue, against regexp", "lines/s", 10, reader(spec, data), base, func() {}}, nil
+}
+
+// findThree is three detectors against three expressions, with private data in one line of each hundred.
+func findThree() (pair, error) {
+	data := made(func(i int) string {
+		if i%100 == 7 {
+			return "2031-04-02 06:15:09 kiosk=2 paid card 4111 1111 1111 1111 receipt to kelp@skerry.example from 192.0.2.17 result=OK"
+		}
+		return fmt.Sprintf("2031-04-02 06:15:09 lane=%d result=OK operator=kelp load=17.25 note=the tide is out and the ramp is steep", i%8)
+	})
+	const hits = readLines / 100 * 3
+	ours := func() (int, error) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			for _, d := range []string{"payment-card", "email", "ipv4"} {
+				n += len(mask.Detect(d, line))
+			}
+		}
+		if n != hits {
+			return 0, fmt.Errorf("%d hits of %d", n, hits)
+		}
+		return readLines, nil
+	}
+	three := []*regexp.Regexp{regexp.MustCompile(`\b(?:\d[ -]?){12,18}\d\b`), regexp.MustCompile(`[\w.+-]+@[\w-]+(?:\.[\w-]+)+`), regexp.MustCompile(`\b\d{1,3}(?:\.\d{1,3}){3}\b`)}
+	base := func() (int, error) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			for _, re := range three {
+				n += len(re.FindAllIndex(line, -1))
+			}
+		}
+		if n < hits {
+			return 0, fmt.Errorf("%d hits of %d", n, hits)
+		}
+		return readLines, nil
+	}
+	return pair{"three detectors, against three regexps", "lines/s", 50, ours, base, func() {}}, nil
+}
