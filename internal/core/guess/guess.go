@@ -213,8 +213,10 @@ func timed(r pipeline.Tried, spec format.Spec) bool {
 	return spec.Kind != "template" && spec.Kind != "csv" || spec.Time.Field != "" || strings.Contains(spec.Template, ":time}")
 }
 
-// levelWords are what programs write for levels; none of them is a host.
-var levelWords = map[string]bool{"trace": true, "debug": true, "info": true, "notice": true, "warn": true, "warning": true, "error": true, "err": true, "fatal": true, "critical": true, "crit": true, "severe": true, "fine": true, "log": true, "information": true, "verbose": true, "alert": true, "emerg": true, "panic": true}
+// levelWord tells whether a program writes this for a level; no host is called so.
+func levelWord(w string) bool {
+	return record.ParseLevel(w) != 0 || strings.EqualFold(w, "fine") || strings.EqualFold(w, "log")
+}
 
 // notSyslog tells whether lines without a priority only look like syslog, since their hosts are levels, or many.
 func (c *Candidate) notSyslog() bool {
@@ -231,12 +233,12 @@ func (c *Candidate) notSyslog() bool {
 			case "syslog.facility":
 				priority = true
 			case "syslog.hostname":
-				if levelWords[strings.ToLower(text)] || strings.Contains(text, "%") {
+				if levelWord(text) || strings.Contains(text, "%") {
 					return true
 				}
 				hosts[text] = true
 			case "syslog.appname":
-				if levelWords[strings.ToLower(text)] {
+				if levelWord(text) {
 					return true
 				}
 				tagged++

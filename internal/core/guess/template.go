@@ -54,7 +54,7 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			t.kind = "bracket"
 			if n, ok := format.Recognise([]byte(inner)); ok && n == len(inner) && n >= 8 {
 				t.kind = "time"
-			} else if levelWords[strings.ToLower(strings.TrimSpace(inner))] {
+			} else if levelWord(strings.TrimSpace(inner)) {
 				t.kind = "level"
 			}
 			return tail(t, line[k+1:])
@@ -113,7 +113,7 @@ func wordByte(c byte) bool {
 
 func kindOf(w string) string {
 	switch {
-	case levelWords[strings.ToLower(w)]:
+	case levelWord(w):
 		return "level"
 	case number.MatchString(w) && (len(w) == 1 || w[0] != '0'):
 		return "int"
@@ -284,7 +284,9 @@ var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": tr
 
 // fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote it.
 func (s *shape) fixed() bool {
-	return !strings.ContainsAny(s.token.text, "0123456789/@.") && !methods[s.token.text]
+	w := s.token.text
+	joined := len(w) > 2 && strings.Contains(w[1:len(w)-1], "-") && wordByte(w[0]) // as names of hosts are
+	return !joined && !strings.ContainsAny(w, "0123456789/@.") && !methods[w]
 }
 
 // padded tells whether words are filled up with spaces in their bracket.

@@ -1,8 +1,6 @@
 package mask
 
-import (
-	"slices"
-)
+import "slices"
 
 // Hit is private data in a text: its place in bytes, and the detector or the mask that found it.
 type Hit struct {
