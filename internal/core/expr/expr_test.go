@@ -135,7 +135,7 @@ func TestHostConditions(t *testing.T) {
 		`labels.role == 3`:          "== does not go between text and int",
 		`labels.role.matches("[")`:  "matches",
 		`fields.lane == 3`:          "there is no fields.lane",
-		`role == "gate"`:            "there is no role",
+		`role == "gate"`:            "there is no role; did you mean labels.role?",
 		`observed.freedisk == "10"`: "there is no observed.freedisk",
 	} {
 		_, err := ParseHosts(text)

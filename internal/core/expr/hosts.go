@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -89,6 +90,11 @@ func ParseHosts(text string) (*HostCondition, error) {
 		return nil, err
 	}
 	k, err := c.Check(text, Bool)
+	var unknown Unknown
+	if errors.As(err, &unknown) && unknown.Near == "" && !strings.Contains(unknown.Name, ".") {
+		unknown.Near = "labels." + unknown.Name // what the short form of hosts has one write
+		return nil, unknown
+	}
 	if err != nil {
 		return nil, err
 	}
