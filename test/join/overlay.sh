@@ -14,6 +14,7 @@ mount --rbind /dev "$R/dev"
 mount -t tmpfs tmpfs "$R/run"
 mount -t tmpfs tmpfs "$R/tmp"
 mkdir "$R/tmp/bin"
+cp "$(dirname "$0")/catalogue.yaml" "$R/"
 mount --bind "$BIN" "$R/tmp/bin"
 ip link set lo up
 exec chroot "$R" sh -eu <<'EOF'
@@ -22,21 +23,7 @@ bin/synaxisd --data /tmp/data --listen 127.0.0.1:7800 --tls-auto 2>service.log &
 n=0
 until grep -q msg=listening service.log; do n=$((n + 1)); [ $n -lt 200 ] || { cat service.log; exit 1; }; sleep 0.1; done
 export SYNAXIS_URL=https://127.0.0.1:7800 SYNAXIS_TOKEN=$(cat data/admin.token) SYNAXIS_PIN=$(grep -o 'sha256:[0-9a-f]*' service.log | head -1)
-cat >catalogue.yaml <<'YAML'
-agents: boxes
-hosts: all
-limits: {cpu: 20%, memory: 64MiB}
----
-source: bridge
-hosts: {role: relay}
-read: {syslog: {listen: {port: 514, transport: udp}}}
-format: raw
-send: [{to: away}]
----
-destination: away
-deliver: {discard: {}}
-YAML
-bin/synaxis draft load catalogue.yaml >/dev/null
+bin/synaxis draft load /catalogue.yaml >/dev/null
 bin/synaxis draft publish 1 >/dev/null
 line=$(bin/synaxis join-token create --label role=relay -o json | sed -n 's/.*"command": "\(.*\)",\{0,1\}$/\1/p' | sed 's/\\"/"/g')
 echo "LINE $line"

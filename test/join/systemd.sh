@@ -15,6 +15,7 @@ if [ "${BOOT:-}" = yes ]; then
 	mount -t cgroup2 none "$ROOT/sys/fs/cgroup"
 	mount --bind "$BIN" "$ROOT/programs"
 	: >"$ROOT/etc/machine-id"
+	cp "$(dirname "$0")/catalogue.yaml" "$ROOT/"
 	ip link set lo up
 	exec chroot "$ROOT" /usr/bin/env -i container=trial PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/systemd --log-target=null --show-status=false --unit=multi-user.target
 fi
@@ -38,21 +39,7 @@ service=$!
 n=0
 until grep -q msg=listening service.log; do n=$((n + 1)); [ $n -lt 100 ] || exit 1; sleep 0.1; done
 export SYNAXIS_URL=https://127.0.0.1:7800 SYNAXIS_TOKEN=$(cat data/admin.token) SYNAXIS_PIN=$(grep -o 'sha256:[0-9a-f]*' service.log | head -1)
-cat >catalogue.yaml <<'YAML'
-agents: boxes
-hosts: all
-limits: {cpu: 20%, memory: 64MiB}
----
-source: bridge
-hosts: {role: relay}
-read: {syslog: {listen: {port: 514, transport: udp}}}
-format: raw
-send: [{to: away}]
----
-destination: away
-deliver: {discard: {}}
-YAML
-/programs/synaxis draft load catalogue.yaml >/dev/null
+/programs/synaxis draft load /catalogue.yaml >/dev/null
 /programs/synaxis draft publish 1 >/dev/null
 line=$(/programs/synaxis join-token create --label role=relay | grep join.sh)
 echo "$ $line --name relay-1"
