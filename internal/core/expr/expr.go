@@ -130,12 +130,13 @@ func (u Unknown) Error() string {
 type Checker struct {
 	scope Scope
 	env   *cel.Env
+	flat  bool // names of open spaces are looked up whole
 }
 
 // NewChecker prepares a scope.
 func NewChecker(s Scope) (*Checker, error) {
 	env, err := s.env()
-	return &Checker{s, env}, err
+	return &Checker{scope: s, env: env}, err
 }
 
 // Checked is an expression that was found good.
@@ -254,6 +255,9 @@ func (c *Checker) names(root ast.Expr) error {
 		}
 	}
 	visit(root)
+	if bad == nil && c.flat {
+		c.flatten(root, local)
+	}
 	if bad == nil && c.scope.Empty != "" {
 		c.lenient(factory, root)
 	}
