@@ -79,7 +79,7 @@ names. The log is read as a host would read it. Built-in formats and files need 
 					return usagef("--zone: %v", err)
 				}
 			}
-			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: zone}}, spec, other)
+			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: zone}}, spec, pipeline.Parts{Formats: other})
 			if err != nil {
 				return err
 			}

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -233,9 +235,21 @@ func (a *app) host(h contract.Host) {
 	var rows [][]string
 	for _, s := range h.Sources {
 		n := s.Numbers
-		rows = append(rows, []string{s.Name, stateMark(s.Verdict.State), number(n.Read), number(n.Acknowledged), number(n.Unparsed), number(n.Refused), ago(n.LastRecord), str(s.Verdict.Reason)})
+		rows = append(rows, []string{s.Name, stateMark(s.Verdict.State), number(n.Read), number(n.Acknowledged), number(n.Dropped), number(n.Masked), number(n.Unparsed), number(n.Refused), ago(n.LastRecord), str(s.Verdict.Reason)})
 	}
-	a.table([]string{"source", "state", "read", "ack.", "unparsed", "refused", "last", "reason"}, rows, 7)
+	a.table([]string{"source", "state", "read", "ack.", "dropped", "masked", "unparsed", "refused", "last", "reason"}, rows, 9)
+	for _, s := range h.Sources {
+		var why []string
+		for _, reason := range slices.Sorted(maps.Keys(s.Numbers.DropReasons)) {
+			why = append(why, fmt.Sprintf("%s by %s", number(s.Numbers.DropReasons[reason]), reason))
+		}
+		if s.Numbers.Failed > 0 {
+			why = append(why, number(s.Numbers.Failed)+" conditions and values could not be computed, and their records went on")
+		}
+		if len(why) > 0 {
+			a.printf("\n%s dropped: %s\n", s.Name, strings.Join(why, ", "))
+		}
+	}
 	for _, d := range h.Destinations {
 		if d.Code != nil {
 			a.printf("\ndestination %s: %s\n", d.Name, str(d.Reason))

@@ -895,13 +895,24 @@ type Numbers struct {
 	Blank        int64                `json:"blank"`
 	Bytes        int64                `json:"bytes"`
 	Destinations []DestinationNumbers `json:"destinations"`
-	Dropped      int64                `json:"dropped"`
-	LastRecord   *time.Time           `json:"lastRecord,omitempty"`
-	Pending      int64                `json:"pending"`
-	Read         int64                `json:"read"`
-	Refused      int64                `json:"refused"`
-	Truncations  int64                `json:"truncations"`
-	Unparsed     int64                `json:"unparsed"`
+
+	// DropReasons The same by reason: unparsed, keep, drop, sample, limit, no-route
+	DropReasons map[string]int64 `json:"dropReasons"`
+
+	// Dropped Records that the source's own rules dropped
+	Dropped int64 `json:"dropped"`
+
+	// Failed Conditions and values that could not be computed; their records went on
+	Failed     int64      `json:"failed"`
+	LastRecord *time.Time `json:"lastRecord,omitempty"`
+
+	// Masked Records in which a mask found something
+	Masked      int64 `json:"masked"`
+	Pending     int64 `json:"pending"`
+	Read        int64 `json:"read"`
+	Refused     int64 `json:"refused"`
+	Truncations int64 `json:"truncations"`
+	Unparsed    int64 `json:"unparsed"`
 }
 
 // Problem defines model for Problem.

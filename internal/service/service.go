@@ -96,6 +96,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	fleet.SetDesk(driver)
+	fleet.SetSecrets(sealed.Value)
 
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {

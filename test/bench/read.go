@@ -18,7 +18,7 @@ const readLines = 100_000
 // reader is the treatment of a log by a format, in batches that are used again as on a host.
 func reader(spec format.Spec, data []byte) func() (int, error) {
 	return func() (int, error) {
-		t, err := pipeline.Compile(pipeline.Source{Time: format.Time{Zone: "UTC"}}, spec, nil)
+		t, err := pipeline.Compile(pipeline.Source{Time: format.Time{Zone: "UTC"}}, spec, pipeline.Parts{})
 		if err != nil {
 			return 0, err
 		}

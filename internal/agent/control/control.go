@@ -44,7 +44,7 @@ type Host interface {
 	Health() *protobufs.ComponentHealth // without counters; equal when nothing changed
 	Effective() []byte                  // text of the config that runs, or nil
 	ConfigStatus() *protobufs.RemoteConfigStatus
-	Apply(text, hash []byte) *protobufs.RemoteConfigStatus
+	Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus
 	Forget() error // stop, and throw away what was copied from another host
 	Metrics(now time.Time) proto.Message
 }
@@ -399,7 +399,7 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: applying}); err != nil {
 			return err
 		}
-		status := s.c.host.Apply(wire.ConfigOf(rc.GetConfig()), rc.GetConfigHash())
+		status := s.c.host.Apply(wire.ConfigOf(rc.GetConfig()), wire.SecretsOf(rc.GetConfig()), rc.GetConfigHash())
 		s.health, s.healthSent = s.c.host.Health(), time.Now()
 		s.effective = s.c.host.Effective()
 		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: status, Health: s.health,

@@ -31,7 +31,6 @@ import (
 const (
 	pollEvery  = 100 * time.Millisecond // sizes of open files
 	scanEvery  = 500 * time.Millisecond // patterns
-	idleFlush  = 5 * time.Second        // an unfinished last record is taken after so long
 	movedFlush = time.Second            // the same, when the file was rotated away
 	holdMoved  = time.Minute            // how long a file that is gone from its path stays open
 	holdBegun  = time.Second            // how long a shorter file that begins like another waits to become its copy
@@ -43,11 +42,11 @@ const (
 	maxRecords = 4096
 )
 
-// Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. edges is how many
-// ways there are. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues at
+// Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. Edges is how many
+// ways its records go. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues at
 // once.
 type Out interface {
-	Edges() int
+	Edges(b *record.Batch) int
 	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
 }
 

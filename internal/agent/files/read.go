@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"time"
 
 	"synaxis/internal/agent/position"
-	"synaxis/internal/core/lines"
+	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/wire"
 )
 
@@ -33,7 +34,7 @@ func (r *Reader) round(ctx context.Context) bool {
 // readOnce reads, treats and sends one batch. It answers false when nothing could be cut yet.
 func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 	b := &r.batch
-	want := min(st.size-st.read, readSize)
+	want, most := min(st.size-st.read, readSize), int64(r.Treatment.MaxRecord())
 	for {
 		b.Reset()
 		b.Arena = slices.Grow(b.Arena, int(want))[:want]
@@ -51,13 +52,13 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		flush := false
 		if st.read+int64(n) >= st.size {
 			idle := now.Sub(st.grew)
-			flush = idle >= idleFlush || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
+			flush = idle >= r.idle() || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
 		}
 		b.Origin = st.origin
 		used, c := r.Treatment.Run(b, st.read, now.UnixNano(), maxRecords, flush)
 		if used == 0 {
-			if int64(n) == want && want < min(st.size-st.read, lines.MaxRecord+readSize) {
-				want = min(st.size-st.read, want*4, lines.MaxRecord+readSize)
+			if int64(n) == want && want < min(st.size-st.read, most+readSize) {
+				want = min(st.size-st.read, want*4, most+readSize)
 				continue
 			}
 			return false
@@ -67,18 +68,23 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		st.tail = append(st.tail, b.Arena[max(0, used-position.TailSize):used]...)
 		st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
 		r.mu.Unlock()
-		counts := wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped, Blank: c.Blank}
+		counts := wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped(), Drops: c.ByReason(), Blank: c.Blank, Failed: c.Failed, Masked: c.Masked}
 		if c.Read > 0 {
 			counts.LastRecord = now.UnixNano()
 		}
-		edges := r.Out.Edges()
-		if len(b.Records) == 0 {
-			edges = 0
-		}
+		edges := r.Out.Edges(b)
 		e := st.ledger.Add(st.read, edges, counts)
 		if edges > 0 {
 			r.Out.Send(ctx, b, e, r.scan)
 		}
 		return true
 	}
+}
+
+// idle is after how long without more the last record counts as complete.
+func (r *Reader) idle() time.Duration {
+	if r.Spec.Idle > 0 {
+		return r.Spec.Idle
+	}
+	return pipeline.DefaultIdle
 }

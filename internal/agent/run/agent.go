@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -100,7 +101,7 @@ func New(o Options) (*Agent, error) {
 }
 
 // copied are the parts of the state folder that belong to the host that it was copied from.
-var copied = []string{"config.yaml", "positions.json", "rejects"}
+var copied = []string{"config.yaml", "secrets.json", "positions.json", "rejects"}
 
 // Forget stops collecting and throws away config, positions and buffers, which are those of another host.
 func (a *Agent) Forget() error {
@@ -141,9 +142,13 @@ func (a *Agent) resume() {
 		}
 		return
 	}
-	c, err := hostconfig.Read(text, hostconfig.Runs)
+	secrets, err := os.ReadFile(a.secretsPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	var c hostconfig.Config
 	if err == nil {
-		err = a.engine.Apply(c)
+		c, err = a.use(text, secrets)
 	}
 	hash, _ := hex.DecodeString(c.Hash)
 	if err == nil {
@@ -174,12 +179,12 @@ func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
 }
 
 // Apply runs a config from the service; it is kept on disk once it runs.
-func (a *Agent) Apply(text, hash []byte) *protobufs.RemoteConfigStatus {
-	c, err := hostconfig.Read(text, hostconfig.Runs)
+func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus {
+	c, err := a.use(text, secrets)
 	if err == nil {
-		err = a.engine.Apply(c)
-	}
-	if err == nil {
+		if err := a.keepSecrets(secrets); err != nil {
+			a.o.Log.Error("the secrets of the config cannot be kept; a restart would bring the old ones", "error", err)
+		}
 		if err := position.WriteFile(a.configPath(), text, 0o600); err != nil {
 			a.o.Log.Error("the config runs but cannot be kept; a restart would bring the old one", "error", err)
 		}
@@ -196,6 +201,33 @@ func (a *Agent) Apply(text, hash []byte) *protobufs.RemoteConfigStatus {
 	a.text = text
 	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	return a.status
+}
+
+// use runs a config with the secrets that came beside it.
+func (a *Agent) use(text, secrets []byte) (hostconfig.Config, error) {
+	c, err := hostconfig.Read(text, hostconfig.Runs)
+	if err != nil {
+		return c, err
+	}
+	if len(secrets) > 0 {
+		if err := json.Unmarshal(secrets, &c.Secrets); err != nil {
+			return c, errors.New("the secrets beside the config cannot be read") // what is wrong would show them
+		}
+	}
+	return c, a.engine.Apply(c)
+}
+
+func (a *Agent) secretsPath() string { return filepath.Join(a.o.StateDir, "secrets.json") }
+
+// keepSecrets keeps what a start without the service needs, for the agent's eyes only.
+func (a *Agent) keepSecrets(secrets []byte) error {
+	if len(secrets) == 0 {
+		if err := os.Remove(a.secretsPath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	return position.WriteFile(a.secretsPath(), secrets, 0o600)
 }
 
 // within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds how

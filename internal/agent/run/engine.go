@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"math/bits"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -22,6 +23,7 @@ import (
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
@@ -59,7 +61,9 @@ type source struct {
 type plan struct {
 	Spec      pipeline.Source
 	Format    format.Spec
-	FirstOf   []format.Spec // the formats that Format names
+	Others    []format.Spec // the formats that Format and the steps name
+	Masks     []mask.Spec
+	Keys      []string // of their hashes
 	Host      string
 	Labels    map[string]string
 	Encodings map[string]record.Encoding
@@ -168,14 +172,24 @@ func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatme
 	plans, treatments := map[string]plan{}, map[string]*pipeline.Treatment{}
 	for _, s := range c.Sources {
 		f, _ := c.Format(s.Format)
-		t, err := pipeline.Compile(s, f, c.Format)
+		t, err := pipeline.Compile(s, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
 		if err != nil {
 			return nil, nil, err
 		}
 		p := plan{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
-		for _, name := range f.FirstOf {
+		for _, name := range append(s.Formats()[1:], f.FirstOf...) {
 			one, _ := c.Format(name)
-			p.FirstOf = append(p.FirstOf, one)
+			p.Others = append(p.Others, one)
+			for _, name := range one.FirstOf {
+				inner, _ := c.Format(name)
+				p.Others = append(p.Others, inner)
+			}
+		}
+		for _, name := range s.Masks() {
+			m, _ := c.Mask(name)
+			p.Masks = append(p.Masks, m)
+			key, _ := c.Secret(m.Fill.Hash)
+			p.Keys = append(p.Keys, string(key))
 		}
 		for _, to := range s.Destinations() {
 			d, _ := c.Destination(to)
@@ -234,7 +248,7 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 		s.book = settle.NewBook(e.store.Numbers(p.Spec.Name))
 	}
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
-	s.out = &out{engine: e, send: p.Spec.Destinations()}
+	s.out = &out{engine: e, send: t.Destinations()}
 	s.reader = files.New(files.Source{
 		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
@@ -302,16 +316,26 @@ func (e *Engine) Stop() {
 // out sends the batches of one source.
 type out struct {
 	engine *Engine
-	send   []string
+	send   []string // by the bits of record.Record.Routes
 	enc    record.Encoder
 	held   atomic.Pointer[string] // the destination that has no room now
 }
 
-func (o *out) Edges() int { return len(o.send) }
+// Edges is how many destinations get something of a batch.
+func (o *out) Edges(b *record.Batch) int {
+	all := uint64(0)
+	for i := range b.Records {
+		all |= b.Records[i].Routes
+	}
+	return bits.OnesCount64(all)
+}
 
 func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
 	var encoded [2]*record.Encoded
-	for _, name := range o.send {
+	for bit, name := range o.send {
+		if !slices.ContainsFunc(b.Records, func(r record.Record) bool { return r.Routes>>bit&1 != 0 }) {
+			continue
+		}
 		for {
 			d := o.engine.dest(name)
 			if d == nil { // taken out of the config while this source is being stopped
@@ -323,7 +347,7 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 				e := o.enc.Encode(enc, b)
 				encoded[enc] = &e
 			}
-			item := &deliver.Item{Encoded: *encoded[enc], Done: func(c wire.DeliveryCounts) { entry.Done(name, c) }}
+			item := &deliver.Item{Encoded: encoded[enc].Only(b, bit), Done: func(c wire.DeliveryCounts) { entry.Done(name, c) }}
 			if d.Put(ctx, item, func() { o.held.Store(&name); waiting() }) {
 				break
 			}

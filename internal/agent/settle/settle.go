@@ -39,7 +39,7 @@ func (b *Book) Live() wire.Numbers {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	out := b.live
-	out.Deliveries = maps.Clone(out.Deliveries)
+	out.Deliveries, out.Drops = maps.Clone(out.Deliveries), maps.Clone(out.Drops)
 	out.Pending = b.live.Read - b.settled.Read
 	return out
 }
@@ -52,7 +52,7 @@ func (b *Book) Snapshot(ledgers []*Ledger) (offsets []int64, settled wire.Number
 		offsets = append(offsets, l.settled)
 	}
 	settled = b.settled
-	settled.Deliveries = maps.Clone(settled.Deliveries)
+	settled.Deliveries, settled.Drops = maps.Clone(settled.Deliveries), maps.Clone(settled.Drops)
 	return offsets, settled
 }
 
@@ -121,6 +121,14 @@ func Add(to *wire.Numbers, n wire.Numbers) {
 	to.Unparsed += n.Unparsed
 	to.Dropped += n.Dropped
 	to.Blank += n.Blank
+	to.Failed += n.Failed
+	to.Masked += n.Masked
+	for reason, d := range n.Drops {
+		if to.Drops == nil {
+			to.Drops = map[string]int64{}
+		}
+		to.Drops[reason] += d
+	}
 	to.Truncated += n.Truncated
 	to.LastRecord = max(to.LastRecord, n.LastRecord)
 	for d, c := range n.Deliveries {

@@ -286,7 +286,7 @@ func (c *Catalogue) Mask(name string) (mask.Spec, bool) {
 	if d := c.Get("mask", name); d != nil {
 		return *d.Mask, true
 	}
-	return mask.Spec{Name: name, Detector: name, Fill: mask.Fill{Character: "*"}}, slices.Contains(mask.Detectors, name)
+	return mask.BuiltIn(name), slices.Contains(mask.Detectors, name)
 }
 
 // Format returns a built-in or defined format.

@@ -104,7 +104,9 @@ func (c *checker) conditions(d *catalogue.Definition) {
 				next.types[e.Key] = check(append(path, e.Key), e.Value.Text(), expr.Dyn).Type
 			}
 		case "parse":
-			field(append(path, "from"), s.Value.Get("from").Text())
+			if from := s.Value.Get("from").Text(); from != "body" {
+				field(append(path, "from"), from)
+			}
 			inner := c.given(s.Value.Get("format").Text())
 			prefix := s.Value.Get("prefix").Text()
 			if prefix != "" {

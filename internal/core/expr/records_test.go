@@ -79,8 +79,8 @@ func TestConditions(t *testing.T) {
 		`observed - time > duration("1h")`:                         true,
 		`time < observed`:                                          true,
 		`time < timestamp("2031-04-02T00:00:00Z")`:                 true,
-		`fields.ok`:                                                true,
-		`fields.lane`:                                              failed,
+		`fields.ok`:   true,
+		`fields.lane`: failed,
 	} {
 		b := aRecord()
 		p, err := Compile(text, true, b.Schema)

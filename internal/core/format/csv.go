@@ -57,6 +57,7 @@ func (p *Parser) parseCSV(b *record.Batch, span record.Span) bool {
 			}
 			v.Span = sub(span, pos+1, pos+1+close)
 			if doubled {
+				v.Num = v.Span.Raw()
 				v.Span = undouble(b, line[pos+1:pos+1+close])
 				line = b.Bytes(span)
 			}
@@ -196,7 +197,9 @@ func as(b *record.Batch, v *record.Value, typ string) bool {
 	switch typ {
 	case "int":
 		if v.Kind == record.Text {
-			return set(intValue(b.Bytes(v.Span)))
+			x, ok := intValue(b.Bytes(v.Span))
+			x.Span = v.Span
+			return set(x, ok)
 		}
 		if f := math.Float64frombits(v.Num); v.Kind == record.Float && f == math.Trunc(f) && math.Abs(f) < 1<<53 {
 			return set(record.Value{Kind: record.Int, Num: uint64(int64(f))}, true)

@@ -98,11 +98,15 @@ func (j *jsonReader) value(depth, path int) bool {
 	var v record.Value
 	switch c := j.line[j.pos]; {
 	case c == '"':
+		start := j.pos + 1
 		s, ok := j.text()
 		if !ok {
 			return false
 		}
 		v.Span = s
+		if s.Off != j.span.Off+uint32(start) {
+			v.Num = sub(j.span, start, j.pos-1).Raw()
+		}
 	case c == '{':
 		return j.object(depth+1, path)
 	case c == '[':
@@ -132,6 +136,7 @@ func (j *jsonReader) value(depth, path int) bool {
 		text := j.line[start:j.pos]
 		if integer {
 			v, ok = intValue(text)
+			v.Span = sub(j.span, start, j.pos)
 		}
 		if !integer || !ok {
 			if v, ok = floatValue(text); !ok {

@@ -26,11 +26,11 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			if end < 0 {
 				return false
 			}
-			s := sub(span, value+1, value+1+end)
+			v := record.Value{Span: sub(span, value+1, value+1+end)}
 			if escaped {
-				s = unescape(b, line[value+1:value+1+end])
+				v = escapedText(b, span, value+1, value+1+end)
 			}
-			p.add(b, key, record.Value{Span: s})
+			p.add(b, key, v)
 			line = b.Bytes(span)
 			pos = value + end + 2
 			found = true
@@ -80,6 +80,7 @@ func plainValue(text []byte, span record.Span) record.Value {
 	if len(text) > 0 && (text[0] == '-' || text[0] >= '0' && text[0] <= '9') {
 		if len(text) == 1 || text[0] != '0' || text[1] == '.' {
 			if v, ok := intValue(text); ok {
+				v.Span = span
 				return v
 			}
 			if bytes.IndexByte(text, '.') > 0 && numberLen(text, true) == len(text) { // so that a date costs no failed parse

@@ -350,6 +350,12 @@ func closing(p []byte) (end int, escaped bool) {
 	}
 }
 
+// escapedText is a quoted text whose raw form holds escapes.
+func escapedText(b *record.Batch, span record.Span, from, to int) record.Value {
+	raw := sub(span, from, to)
+	return record.Value{Span: unescape(b, b.Bytes(raw)), Num: raw.Raw()}
+}
+
 func intValue(p []byte) (record.Value, bool) {
 	i, neg := 0, false
 	if len(p) > 0 && (p[0] == '-' || p[0] == '+') {

@@ -244,6 +244,7 @@ func (op *templateOp) read(p *Parser, b *record.Batch, span record.Span, pos, en
 		}
 		if op.typ == "int" {
 			v, ok = intValue(part[:n])
+			v.Span = sub(span, pos, pos+n)
 		} else {
 			v, ok = floatValue(part[:n])
 		}
@@ -266,7 +267,7 @@ func (op *templateOp) read(p *Parser, b *record.Batch, span record.Span, pos, en
 		}
 		v.Span = sub(span, pos+1, pos+1+k)
 		if escaped {
-			v.Span = unescape(b, part[1:1+k])
+			v = escapedText(b, span, pos+1, pos+1+k)
 		}
 		return v, k + 2, true
 	case "time":

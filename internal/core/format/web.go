@@ -69,8 +69,9 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 	text(1, user, user+open)
 	p.webRequest(b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)
-	p.addSlot(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status)})
+	p.addSlot(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
 	if isInt {
+		bytesSent.Span = sub(span, size, sizeEnd)
 		p.addSlot(b, p.web[7], bytesSent)
 	}
 	if combined {
@@ -84,7 +85,7 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 				return false
 			}
 			if escaped {
-				p.addSlot(b, p.web[slot], record.Value{Span: unescape(b, line[from:from+end])})
+				p.addSlot(b, p.web[slot], escapedText(b, span, from, from+end))
 				line = b.Bytes(span)
 			} else {
 				text(slot, from, from+end)
@@ -107,11 +108,11 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 	last := bytes.LastIndexByte(request, ' ')
 	if escaped || method <= 0 || last == method || !bytes.HasPrefix(request[last+1:], []byte("HTTP/")) {
 		if len(request) != 1 || request[0] != '-' {
-			whole := sub(span, from, to)
+			whole := record.Value{Span: sub(span, from, to)}
 			if escaped {
-				whole = unescape(b, request)
+				whole = escapedText(b, span, from, to)
 			}
-			p.addSlot(b, p.web[10], record.Value{Span: whole})
+			p.addSlot(b, p.web[10], whole)
 		}
 		return
 	}

@@ -102,7 +102,7 @@ func head(data []byte) []byte {
 
 func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidate, bool) {
 	spec.Name = o.Name
-	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: o.Zone}}, spec, nil)
+	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: o.Zone}}, spec, pipeline.Parts{})
 	if err != nil {
 		return Candidate{}, false
 	}
@@ -145,7 +145,7 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 
 // asUTC puts the times as they are written in place of the time of reading, with the note that they have no zone.
 func asUTC(records []pipeline.Tried, spec format.Spec, begin string, data []byte, observed time.Time) {
-	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, nil)
+	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, pipeline.Parts{})
 	if err != nil {
 		return
 	}

@@ -31,6 +31,24 @@ type Config struct {
 	Masks        []mask.Spec
 	Destinations []delivery.Spec
 	Sources      []pipeline.Source
+	Secrets      map[string]string // by NAME@VERSION; they come beside the text
+}
+
+// Secret returns the value of a reference such as ${secret.mask_key@7}.
+func (c Config) Secret(ref string) ([]byte, bool) {
+	id, ok := strings.CutPrefix(strings.TrimSuffix(ref, "}"), "${secret.")
+	v, have := c.Secrets[id]
+	return []byte(v), ok && have
+}
+
+// Mask returns a mask that the config brings along.
+func (c Config) Mask(name string) (mask.Spec, bool) {
+	for _, m := range c.Masks {
+		if m.Name == name {
+			return m, true
+		}
+	}
+	return mask.Spec{}, false
 }
 
 // Baseline is what every agent can run. An agent tells which parts it can run beyond; a config that needs another part
@@ -38,7 +56,8 @@ type Config struct {
 var Baseline = []string{"files", "formats", "deliver-http", "deliver-file"}
 
 // Runs is what the agent of this version can run.
-var Runs = append([]string{"report", "format-regex", "format-csv", "format-first-of", "format-fields", "format-syslog"}, Baseline...)
+var Runs = append([]string{"report", "format-regex", "format-csv", "format-first-of", "format-fields", "format-syslog", "steps", "conditions", "masks", "unparsed-route",
+	"encodings", "record-bounds"}, Baseline...)
 
 // Schema is the form of a host config.
 var Schema = schema.Obj("a host config", append([]schema.Key{

@@ -38,8 +38,6 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 		"section":     {good + "muscles: []\n", `has no key "muscles"`},
 		"key":         {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
 		"later":       {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which this agent cannot run"},
-		"masks":       {good + "masks: [{mask: mm, find: x}]\n", "needs the part masks, which this agent cannot run"},
-		"guards":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs the part masks"},
 		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
 		"delivery":    {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n", `has no key "carrier-pigeon"`},
 		"format":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
@@ -64,6 +62,13 @@ func TestOlderAgent(t *testing.T) {
 	require.ErrorContains(t, err, "needs the part format-syslog")
 	_, err = Read([]byte(text), Runs)
 	require.NoError(t, err)
+	for _, more := range []string{"masks: [{mask: mm, find: x}]\n", "sources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\n"} {
+		_, err = Read([]byte("synaxis: 1\n"+more), Baseline)
+		require.ErrorContains(t, err, "needs the part masks", "an agent that cannot mask does not pass over it")
+	}
+	_, err = Read([]byte("synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    steps: [{drop: 'true'}]\n    send: [{to: dd, when: 'level > 1'}]\n"), Baseline)
+	require.ErrorContains(t, err, "needs the part steps")
+	require.ErrorContains(t, err, "needs the part conditions")
 }
 
 func FuzzRead(f *testing.F) {

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"net/netip"
-	"strings"
 	"unicode/utf8"
 )
 
@@ -23,13 +22,14 @@ func (f *Finder) Replace(text []byte, hits []Hit, key []byte) []byte {
 	at := 0
 	for _, h := range hits {
 		out = append(out, text[at:h.Start]...)
-		out = f.fillIn(out, text[h.Start:h.End], key)
+		out = f.Fill(out, text[h.Start:h.End], key)
 		at = h.End
 	}
 	return append(out, text[at:]...)
 }
 
-func (f *Finder) fillIn(out, private, key []byte) []byte {
+// Fill appends what takes the place of private data.
+func (f *Finder) Fill(out, private, key []byte) []byte {
 	switch {
 	case f.fill.Hash != "":
 		m := hmac.New(sha256.New, key)
@@ -44,10 +44,16 @@ func (f *Finder) fillIn(out, private, key []byte) []byte {
 			_, size := utf8.DecodeLastRune(private[:at])
 			at -= size
 		}
-		return append(append(out, strings.Repeat("*", fixed)...), private[at:]...)
+		return append(AppendBlank(out), private[at:]...)
 	}
-	return append(out, strings.Repeat(f.fill.Character, fixed)...)
+	for range fixed {
+		out = append(out, f.fill.Character...)
+	}
+	return out
 }
+
+// AppendBlank appends stars in the place of private data of which nothing may stay.
+func AppendBlank(out []byte) []byte { return append(out, "********"...) }
 
 // oneSpelling writes what a detector found in one of its spellings.
 func (f *Finder) oneSpelling(private []byte) []byte {

@@ -1,6 +1,7 @@
 package mask
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 
@@ -110,4 +111,56 @@ func TestHash(t *testing.T) {
 	// printf lane-4 | openssl dgst -sha256 -hmac key
 	text := []byte("at lane-4 now")
 	assert.Equal(t, "at #d872b940d56f7a101a1bf1b6 now", string(f.Replace(text, f.Find(text, ""), []byte("key"))))
+}
+
+// plainly finds by the expression alone.
+func plainly(re *regexp.Regexp, text string) []Hit {
+	var out []Hit
+	for _, p := range re.FindAllStringIndex(text, -1) {
+		if p[1] > p[0] {
+			out = append(out, Hit{p[0], p[1], "m"})
+		}
+	}
+	return out
+}
+
+var expressions = []string{`\b[A-Z]{2}\d{7}\b`, `PA\d+`, `^lane \d`, `[ab]{3}$`, `(?i)doc`, `(?i)kiss`, `a+b`, `(ab|cd)ef`, `x{2,3}y`, `\bA\b1`, `[^ ]{3}-\d`, `é\d\d`, `aab`, `\Baa`, `(?m)^ab`, `ab.cd`}
+
+// FuzzRequired: what is skipped by a run of bytes is what the expression does not find, and what a whole run finds is the same.
+func FuzzRequired(f *testing.F) {
+	for _, s := range []string{"doc PA1234567 PA12345678 xPA1234567", "aaab abab abef cdef", "xxy xxxy xxxxy", "KISS \u212aiss kiſſ Doc", "lane 4", "é12\nab\xff-3 foo-7 ab\xfecd"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, e := range expressions {
+			finder, err := Spec{Name: "m", Find: e}.Finder()
+			require.NoError(t, err)
+			got := finder.Find([]byte(text), "")
+			want := plainly(regexp.MustCompile(e), text)
+			require.Equal(t, len(want), len(got), "%s in %q", e, text)
+			for i := range want {
+				require.Equal(t, want[i], got[i], "%s in %q", e, text)
+			}
+		}
+	})
+}
+
+// TestNamedFields: a field whose name says that it holds a password is one, though its value alone says nothing.
+func TestNamedFields(t *testing.T) {
+	t.Parallel()
+	find := func(detector, field, value string) int {
+		f, err := Spec{Name: "m", Detector: detector}.Finder()
+		require.NoError(t, err)
+		hits := f.Find([]byte(value), field)
+		if len(hits) == 1 {
+			assert.Equal(t, Hit{0, len(value), "m"}, hits[0])
+		}
+		return len(hits)
+	}
+	assert.Equal(t, 1, find("password", "user.password", "low tide"))
+	assert.Equal(t, 1, find("password", "DB_PASSWORD", "low-tide"))
+	assert.Equal(t, 0, find("password", "note", "low-tide"))
+	assert.Equal(t, 0, find("password", "password", "${secret.db}"))
+	assert.Equal(t, 0, find("email", "password", "low-tide"))
+	assert.Equal(t, 1, find("token", "api_key", "9f8a7b6c5d4e3f2a1b"))
 }

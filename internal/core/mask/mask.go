@@ -198,3 +198,8 @@ func (s Spec) search() {
 		re.MatchString(line)
 	}
 }
+
+// BuiltIn is the mask that a detector is by its own name.
+func BuiltIn(detector string) Spec {
+	return Spec{Name: detector, Detector: detector, Fill: Fill{Character: "*"}}
+}

@@ -1,13 +1,15 @@
-// Package pipeline is one source's whole treatment: cut, parse, route. The agent and the workbench run this code.
+// Package pipeline is one source's whole treatment: cut, parse, steps, guards, route. The agent and the workbench run this code.
 package pipeline
 
 import (
 	"fmt"
 	"slices"
+	"time"
 	"unicode/utf8"
 
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/lines"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/yamldoc"
 )
@@ -21,7 +23,10 @@ type Source struct {
 	Except       []string
 	FirstRead    string // now, start
 	Listen       *Listener
+	Encoding     string // utf-8, utf-16, utf-16le, utf-16be, latin-1
 	Begin        string
+	Idle         time.Duration // after which the last record counts as complete
+	Most         int           // bytes of the largest record
 	Format       string
 	Time         format.Time
 	KeepOriginal bool
@@ -52,13 +57,51 @@ type Entry struct {
 	Otherwise bool
 }
 
+// Reasons are why records are dropped, in the order of Counts.Drops.
+var Reasons = []string{"unparsed", "keep", "drop", "sample", "limit", "no-route"}
+
+const (
+	dropUnparsed = iota
+	dropKeep
+	dropDrop
+	dropSample
+	dropLimit
+	dropNoRoute
+	reasons
+)
+
 // Counts are what became of the records of one run.
 type Counts struct {
-	Read     int64 // records
-	Bytes    int64 // of the input
-	Unparsed int64 // could not be read by the format
-	Dropped  int64 // of those, dropped because the source says so
-	Blank    int64 // lines without content, skipped
+	Read     int64          // records
+	Bytes    int64          // of the input
+	Unparsed int64          // could not be read by the format
+	Blank    int64          // lines without content, skipped
+	Failed   int64          // conditions, values and inner formats that could not be computed; their records went on
+	Masked   int64          // records in which a mask found something
+	Drops    [reasons]int64 // by Reasons
+}
+
+// Dropped is how many records were dropped, for whatever reason.
+func (c *Counts) Dropped() int64 {
+	n := int64(0)
+	for _, d := range c.Drops {
+		n += d
+	}
+	return n
+}
+
+// ByReason names what Drops counts, without zeros.
+func (c *Counts) ByReason() map[string]int64 {
+	var out map[string]int64
+	for i, n := range c.Drops {
+		if n > 0 {
+			if out == nil {
+				out = map[string]int64{}
+			}
+			out[Reasons[i]] = n
+		}
+	}
+	return out
 }
 
 // Add sums up.
@@ -66,8 +109,19 @@ func (c *Counts) Add(o Counts) {
 	c.Read += o.Read
 	c.Bytes += o.Bytes
 	c.Unparsed += o.Unparsed
-	c.Dropped += o.Dropped
 	c.Blank += o.Blank
+	c.Failed += o.Failed
+	c.Masked += o.Masked
+	for i, n := range o.Drops {
+		c.Drops[i] += n
+	}
+}
+
+// Parts are what a source is compiled with, beside its format.
+type Parts struct {
+	Formats format.Other                        // that steps, and a first-of, name
+	Masks   func(name string) (mask.Spec, bool) // beside the built-in ones
+	Secret  func(text string) ([]byte, bool)    // of a keyed hash; nil at the desk, where a key for this run stands in
 }
 
 // Treatment is a compiled source. It belongs to one goroutine.
@@ -75,40 +129,83 @@ type Treatment struct {
 	src    Source
 	cutter *lines.Cutter
 	parser *format.Parser
+	schema *record.Schema
 	raw    bool
+	known  int // names that format and steps give, in the schema
+	steps  []step
+	guards *screen
+	routes routes
+	marks  []string // masks that note their names
+
+	line    record.Span // of the record at hand, as it was read
+	targets []target
+	found   []private
+	didMask bool
+	trace   *trace
 }
 
-// Compile prepares the treatment of a source with its format; other finds the formats that a first-of names.
-func Compile(src Source, f format.Spec, other format.Other) (*Treatment, error) {
-	cutter, err := lines.Compile(lines.Spec{Begin: src.Begin})
+// Compile prepares the treatment of a source with its format.
+func Compile(src Source, f format.Spec, p Parts) (*Treatment, error) {
+	wrap := func(err error) error { return fmt.Errorf("source %s: %w", src.Name, err) }
+	cutter, err := lines.Compile(lines.Spec{Begin: src.Begin, Most: src.Most, Encoding: src.Encoding})
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", src.Name, err)
+		return nil, wrap(err)
 	}
-	parser, err := format.Compile(f, src.Time, other)
+	parser, err := format.Compile(f, src.Time, p.Formats)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", src.Name, err)
+		return nil, wrap(err)
 	}
-	return &Treatment{src: src, cutter: cutter, parser: parser, raw: f.Kind == "raw"}, nil
+	t := &Treatment{src: src, cutter: cutter, parser: parser, schema: parser.Schema(), raw: f.Kind == "raw"}
+	for i, s := range src.Steps {
+		one, err := t.compileStep(s, p)
+		if err != nil {
+			return nil, wrap(fmt.Errorf("step %d: %w", i+1, err))
+		}
+		t.steps = append(t.steps, one)
+	}
+	if len(src.Guards) > 0 {
+		if t.guards, err = t.newScreen(src.Guards, true, p); err != nil {
+			return nil, wrap(fmt.Errorf("guards: %w", err))
+		}
+	}
+	if t.routes, err = t.compileRoutes(); err != nil {
+		return nil, wrap(err)
+	}
+	t.known = t.schema.Len()
+	return t, nil
 }
 
 // Schema returns the field names of this source.
-func (t *Treatment) Schema() *record.Schema { return t.parser.Schema() }
+func (t *Treatment) Schema() *record.Schema { return t.schema }
 
-// Run treats the bytes that fill b.Arena: it cuts, reads and appends the records that are complete, until the batch
-// holds limit records. offset is the place of the first byte in its file, observed the time in Unix nanoseconds.
-// With flush what is left at the end counts as complete. It returns how many bytes were used; the rest must be
-// given again, with more behind it.
+// Lines tells whether each line is a record.
+func (t *Treatment) Lines() bool { return t.cutter.Lines() }
+
+// MaxRecord is the bound of one record, in bytes.
+func (t *Treatment) MaxRecord() int { return t.cutter.Most() }
+
+// Run treats the bytes that fill b.Arena: it cuts, reads, takes the steps, applies the guards, finds the ways and appends the
+// records that are complete and not dropped, until the batch holds limit records. offset is the place of the first byte in its
+// file, observed the time in Unix nanoseconds. With flush what is left at the end counts as complete. It returns how many bytes
+// were used; the rest must be given again, with more behind it.
 func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
-	b.Schema = t.parser.Schema()
-	total := len(b.Arena)
-	for used < total && len(b.Records) < limit {
-		p, ok := t.cutter.Next(b.Arena[used:total], flush)
+	b.Schema, b.Masks = t.schema, t.marks
+	cut := t.cutter.Over(b.Arena, offset)
+	for len(b.Records) < limit {
+		p, ok := cut.Next(flush)
 		if !ok {
 			break
 		}
-		span := record.Span{Off: uint32(used), Len: uint32(p.Body)}
-		used += p.Size
+		start := cut.Used()
+		cut.Take(p)
+		span := record.Span{Off: uint32(start + p.Skip), Len: uint32(p.Body)}
 		body := b.Bytes(span)
+		if t.src.Encoding != "" && t.src.Encoding != "utf-8" {
+			at := len(b.Arena)
+			b.Arena = cut.Decode(b.Arena, body)
+			span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
+			body = b.Bytes(span)
+		}
 		if !t.raw && blank(body) {
 			c.Blank++
 			continue
@@ -117,36 +214,87 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		if !utf8.Valid(body) {
 			span = putValid(b, body)
 		}
-		r := record.Record{Observed: observed, Time: observed, End: offset + int64(used), Body: span}
+		r := record.Record{Observed: observed, Time: observed, End: offset + int64(cut.Used()), Body: span}
 		if p.Truncated {
 			r.Flags |= record.Truncated
 		}
-		if !t.parser.Read(b, &r) {
-			c.Unparsed++
-			if t.src.Unparsed == "drop" {
-				c.Dropped++
-				continue
-			}
+		values := len(b.Values)
+		r.First = uint32(values)
+		reason := t.treat(b, &r, &c)
+		if t.trace != nil {
+			t.trace.record(t, b, &r, start, cut.Used(), reason)
 		}
-		if t.src.KeepOriginal {
-			r.Original, r.Flags = span, r.Flags|record.HasOriginal
+		if reason >= 0 {
+			c.Drops[reason]++
+			b.Values = b.Values[:values]
+			continue
 		}
 		b.Records = append(b.Records, r)
 	}
-	c.Bytes = int64(used)
-	return used, c
+	c.Bytes = int64(cut.Used())
+	return cut.Used(), c
+}
+
+// treat reads one record and takes it through. It answers why the record is dropped, or -1.
+func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
+	t.line, t.didMask = r.Body, false
+	read := t.parser.Read(b, r)
+	if !read {
+		c.Unparsed++
+		if t.src.Unparsed == "drop" {
+			return dropUnparsed
+		}
+	}
+	if t.src.KeepOriginal {
+		r.Original, r.Flags = t.line, r.Flags|record.HasOriginal
+	}
+	for i := range t.steps {
+		s := &t.steps[i]
+		if t.trace != nil {
+			t.trace.before(t, b, r)
+		}
+		ok, failed := s.run(b, r)
+		c.Failed += int64(failed)
+		if t.trace != nil {
+			t.trace.after(t, b, r, i, ok, failed)
+		}
+		if !ok {
+			return s.reason
+		}
+	}
+	if t.guards != nil {
+		if t.trace != nil {
+			t.trace.before(t, b, r)
+		}
+		t.apply(t.guards, b, r)
+		if t.trace != nil {
+			t.trace.after(t, b, r, -1, true, 0)
+		}
+	}
+	if t.didMask {
+		c.Masked++
+	}
+	c.Failed += int64(t.routes.find(b, r))
+	if r.Routes == 0 && len(t.routes.to) > 0 {
+		return dropNoRoute
+	}
+	return -1
 }
 
 func blank(p []byte) bool {
 	return !slices.ContainsFunc(p, func(c byte) bool { return c != ' ' && c != '\t' && c != '\r' && c != '\n' })
 }
 
-// putValid copies a line with each broken byte replaced by U+FFFD, since neither JSON nor OTLP may carry it.
+// putValid copies a line with each broken byte written as \xNN, since neither JSON nor OTLP may carry it and nothing may be lost.
 func putValid(b *record.Batch, line []byte) record.Span {
 	start := len(b.Arena)
 	for len(line) > 0 {
 		r, n := utf8.DecodeRune(line)
-		b.Arena = utf8.AppendRune(b.Arena, r)
+		if r == utf8.RuneError && n == 1 {
+			b.Arena = fmt.Appendf(b.Arena, `\x%02x`, line[0])
+		} else {
+			b.Arena = append(b.Arena, line[:n]...)
+		}
 		line = line[n:]
 	}
 	return record.Span{Off: uint32(start), Len: uint32(len(b.Arena) - start)}

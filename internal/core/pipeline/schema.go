@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
@@ -20,7 +21,7 @@ var Keys = []schema.Key{
 	{Name: "records", Value: schema.Obj("records",
 		schema.Key{Name: "begin", Value: schema.Checked("schema", checkRegexp), Doc: "An expression (RE2). A record of several lines begins at a line that it finds; without it each line is a record.", Example: `begin: '^\d{4}-\d{2}-\d{2}'`},
 		schema.Key{Name: "idle", Value: schema.ADuration, Part: "record-bounds", Default: "5s", Doc: "After how long without a new line the last record is taken as complete."},
-		schema.Key{Name: "most", Value: schema.ASize, Part: "record-bounds", Default: "1MiB", Doc: "The largest record. What is longer is cut there, and the pieces are marked."},
+		schema.Key{Name: "most", Value: schema.Checked("schema", checkMost), Part: "record-bounds", Default: "1MiB", Doc: "The largest record, up to 16MiB. What is longer is cut there, and the pieces are marked."},
 	), Doc: "How the bytes are cut into records."},
 	{Name: "format", Value: schema.Names("format"), Need: true, Hint: "how to read a line; raw takes it as it is", Doc: "The format that reads a record: a built-in one or one of yours.", Example: "format: gate-scan"},
 	{Name: "time", Value: format.TimeValue, Doc: "Laid over the format's own time, key by key.", Example: "time: {zone: Europe/Lisbon}"},
@@ -93,10 +94,10 @@ var stepValue = schema.OneOf("a step",
 	schema.Key{Name: "keep", Value: schema.Cond, Doc: "Keep only records that meet the condition."},
 	schema.Key{Name: "drop", Value: schema.Cond, Doc: "Drop records that meet the condition.", Example: "drop: fields.result == \"OK\" && fields.lane == 0"},
 	schema.Key{Name: "parse", Value: schema.Obj("parse",
-		schema.Key{Name: "from", Value: schema.Plain, Need: true, Doc: "The field whose text is read."},
+		schema.Key{Name: "from", Value: schema.Plain, Need: true, Doc: "The field whose text is read, or body."},
 		schema.Key{Name: "format", Value: schema.Names("format"), Need: true, Doc: "The format that reads it."},
 		schema.Key{Name: "prefix", Value: schema.Plain, Doc: "Put before the names of what it finds, with a dot."},
-	), Doc: "Read a field by a format of its own.", Example: "parse: {from: note, format: json, prefix: note}"},
+	), Doc: "Read a field by a format of its own. What it finds becomes fields; its level counts where the record has none.", Example: "parse: {from: note, format: json, prefix: note}"},
 	schema.Key{Name: "set", Value: schema.TableOf(&schema.Value{Type: schema.Expression}), Doc: "Set fields to computed values. All see the record as it was before the step.", Example: `set: {dock: '"pier-" + string(fields.lane)'}`},
 	schema.Key{Name: "mask", Value: schema.ListOf(schema.Names("mask")), Doc: "Apply masks now, before later steps see the values.", Example: "mask: [passport, phone]"},
 	schema.Key{Name: "rename", Value: schema.TableOf(schema.Plain), Doc: "Give fields other names.", Example: "rename: {doc: document}"},
@@ -136,6 +137,14 @@ func checkRegexp(s string) error {
 		return fmt.Errorf("%w; expressions are RE2, such as '^\\d{4}-'", err)
 	}
 	return nil
+}
+
+func checkMost(s string) error {
+	n, err := yamldoc.ParseSize(s)
+	if err == nil && (n < 1<<10 || n > lines.MostRecord) {
+		err = fmt.Errorf("%s is not between 1KiB and %dMiB", s, lines.MostRecord>>20)
+	}
+	return err
 }
 
 func checkShare(s string) error {

@@ -14,7 +14,7 @@ import (
 func TestTry(t *testing.T) {
 	t.Parallel()
 	keyvalue, _ := format.BuiltIn("keyvalue")
-	tr, err := Compile(Source{}, keyvalue, nil)
+	tr, err := Compile(Source{}, keyvalue, Parts{})
 	require.NoError(t, err)
 	observed := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 	got, c := tr.Try([]byte("ts=2031-04-02T06:15:09Z level=warn n=7\r\n\n\nlane 4 rebooted\nn=+Inf l=x"), observed)
@@ -31,7 +31,7 @@ func TestTry(t *testing.T) {
 
 	// Several lines a record, more records than one batch.
 	raw, _ := format.BuiltIn("raw")
-	tr, err = Compile(Source{Begin: `^== `}, raw, nil)
+	tr, err = Compile(Source{Begin: `^== `}, raw, Parts{})
 	require.NoError(t, err)
 	got, _ = tr.Try([]byte("== a\n  b\n\n  c\n== d\n"+strings.Repeat("== e\n x\n", 1500)), observed)
 	require.Len(t, got, 1502)

@@ -2,17 +2,29 @@ package pipeline
 
 import (
 	"slices"
+	"time"
 
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/yamldoc"
 )
+
+// DefaultIdle is after how long without a new line the last record counts as complete.
+const DefaultIdle = 5 * time.Second
 
 // Decode takes a source out of a document that Keys found good. Its name has been taken already.
 func Decode(n *yamldoc.Node, name string) Source {
 	read := n.Get("read")
 	s := Source{Name: name, Was: n.Get("was").Text(), Labels: n.Get("labels").TextMap(), Files: read.Get("files").Texts(), Except: read.Get("except").Texts(),
-		FirstRead: read.Get("first-read").Text(), Begin: n.Get("records").Get("begin").Text(), Format: n.Get("format").Text(), Time: format.DecodeTime(n.Get("time")),
+		FirstRead: read.Get("first-read").Text(), Encoding: read.Get("encoding").Text(), Begin: n.Get("records").Get("begin").Text(), Format: n.Get("format").Text(), Time: format.DecodeTime(n.Get("time")),
 		KeepOriginal: n.Get("keep-original").Bool(false), Unparsed: n.Get("unparsed").Text(), Guards: n.Get("guards").Texts()}
+	s.Idle, s.Most = DefaultIdle, lines.MaxRecord
+	if d, err := yamldoc.ParseDuration(n.Get("records").Get("idle").Text()); err == nil && d > 0 {
+		s.Idle = d
+	}
+	if size, err := yamldoc.ParseSize(n.Get("records").Get("most").Text()); err == nil && size > 0 {
+		s.Most = int(min(size, lines.MostRecord))
+	}
 	if s.FirstRead == "" {
 		s.FirstRead = "now"
 	}
@@ -72,6 +84,19 @@ func (s Source) Destinations() []string {
 		out = append(out, s.Unparsed)
 	}
 	return out
+}
+
+// Masks returns the names of the masks of steps and guards, each once.
+func (s Source) Masks() []string {
+	var out []string
+	for _, st := range s.Steps {
+		if st.Kind == "mask" {
+			out = append(out, st.Value.Texts()...)
+		}
+	}
+	out = append(out, s.Guards...)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // Formats returns the names of the formats that the source uses, each once.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"math"
+	"math/bits"
 	"strconv"
 	"time"
 
@@ -24,6 +25,28 @@ type Encoded struct {
 	Origin *Origin
 	Bytes  []byte
 	Ends   []uint32
+}
+
+// Only is the part of a run that holds the records of one way: those of which the bit is set in Routes. It is the run itself when
+// that is all of them.
+func (e *Encoded) Only(b *Batch, bit int) Encoded {
+	n := 0
+	for i := range b.Records {
+		n += int(b.Records[i].Routes >> bit & 1)
+	}
+	if n == len(b.Records) {
+		return *e
+	}
+	out := Encoded{Origin: e.Origin, Ends: make([]uint32, 0, n), Bytes: make([]byte, 0, len(e.Bytes)/max(1, len(b.Records))*(n+1))}
+	from := uint32(0)
+	for i := range b.Records {
+		if b.Records[i].Routes>>bit&1 != 0 {
+			out.Bytes = append(out.Bytes, e.Bytes[from:e.Ends[i]]...)
+			out.Ends = append(out.Ends, uint32(len(out.Bytes)))
+		}
+		from = e.Ends[i]
+	}
+	return out
 }
 
 // Encoder turns batches into bytes. It caches the last second it wrote, so each goroutine needs its own.
@@ -108,7 +131,7 @@ func (e *Encoder) AppendNDJSON(dst []byte, b *Batch, r *Record) []byte {
 		dst = append(dst, '}')
 	}
 	dst = append(dst, b.Origin.jsonTail...)
-	if r.Flags&(Unparsed|Truncated|MoreFields) != 0 || r.TimeNote != TimeGood {
+	if r.Flags&(Unparsed|Truncated|MoreFields) != 0 || r.TimeNote != TimeGood || r.Masked != 0 || r.Weight != 0 {
 		dst = append(dst, `,"notes":{`...)
 		start := len(dst)
 		if r.Flags&Unparsed != 0 {
@@ -120,6 +143,16 @@ func (e *Encoder) AppendNDJSON(dst []byte, b *Batch, r *Record) []byte {
 		if r.Flags&MoreFields != 0 {
 			dst = append(dst, `"fields":"too many names",`...)
 		}
+		if r.Masked != 0 {
+			dst = append(dst, `"masked":[`...)
+			for i := range b.maskNames(r) {
+				dst = append(AppendJSONString(dst, []byte(b.Masks[i])), ',')
+			}
+			dst = append(dst[:len(dst)-1], ']', ',')
+		}
+		if r.Weight != 0 {
+			dst = append(appendFloat(append(dst, `"weight":`...), r.Weight), ',')
+		}
 		if r.TimeNote != TimeGood {
 			dst = append(dst, `"time":"`...)
 			dst = append(append(dst, r.TimeNote.String()...), '"', ',')
@@ -130,6 +163,17 @@ func (e *Encoder) AppendNDJSON(dst []byte, b *Batch, r *Record) []byte {
 		dst = append(dst, '}')
 	}
 	return append(dst, '}', '\n')
+}
+
+// maskNames goes over the masks that found something in a record.
+func (b *Batch) maskNames(r *Record) func(func(int) bool) {
+	return func(yield func(int) bool) {
+		for left := r.Masked; left != 0; left &= left - 1 {
+			if !yield(bits.TrailingZeros64(left)) {
+				return
+			}
+		}
+	}
 }
 
 func appendFloat(dst []byte, f float64) []byte {
@@ -233,6 +277,20 @@ func (e *Encoder) appendOTLP(dst []byte, b *Batch, r *Record) []byte {
 	if r.TimeNote != TimeGood {
 		p = appendAttribute(p, 6, "synaxis.time", []byte(r.TimeNote.String()))
 	}
+	if r.Masked != 0 {
+		var list []byte
+		for i := range b.maskNames(r) {
+			list = appendTextValue(list, 1, []byte(b.Masks[i]))
+		}
+		value := appendTagged(nil, 5, list)
+		p = appendKeyed(p, keyMasked, len(value))
+		p = append(p, value...)
+	}
+	if r.Weight != 0 {
+		p = appendKeyed(p, keyWeight, 9)
+		p = protowire.AppendTag(p, 4, protowire.Fixed64Type)
+		p = protowire.AppendFixed64(p, math.Float64bits(r.Weight))
+	}
 	p = protowire.AppendTag(p, 11, protowire.Fixed64Type)
 	p = protowire.AppendFixed64(p, uint64(r.Observed))
 	e.note = p
@@ -243,6 +301,8 @@ func (e *Encoder) appendOTLP(dst []byte, b *Batch, r *Record) []byte {
 var (
 	noteParsed    = boolAttribute("synaxis.parsed", false)
 	noteTruncated = boolAttribute("synaxis.truncated", true)
+	keyMasked     = appendTagged(nil, 1, []byte("synaxis.masked"))
+	keyWeight     = appendTagged(nil, 1, []byte("synaxis.weight"))
 )
 
 func boolAttribute(key string, v bool) []byte {

@@ -23,12 +23,21 @@ const (
 	JSON
 )
 
-// Value is one field of a record. Slot is its place in the batch's Schema.
+// Value is one field of a record. Slot is its place in the batch's Schema. Span of an int is where it is written, or empty. Num of a
+// text that was written with escapes is where its raw form stands, made by Raw; otherwise it is 0.
 type Value struct {
 	Num  uint64
 	Span Span
 	Slot uint16
 	Kind Kind
+}
+
+// Raw puts a span into the Num of a text.
+func (s Span) Raw() uint64 { return uint64(s.Off)<<32 | uint64(s.Len) }
+
+// RawSpan is what Raw put into Num.
+func (v Value) RawSpan() (s Span, ok bool) {
+	return Span{uint32(v.Num >> 32), uint32(v.Num)}, v.Kind == Text && v.Num != 0
 }
 
 // Flags of a record.
@@ -99,6 +108,9 @@ type Record struct {
 	N                   uint16
 	Level, Flags        uint8
 	TimeNote            TimeNote
+	Routes              uint64  // bit i: it goes to destination i of its treatment
+	Masked              uint64  // bit i: the mask i of Batch.Masks found something in it
+	Weight              float64 // how many records it stands for after sampling; 0 for one
 }
 
 // Batch is a run of records of one origin.
@@ -108,6 +120,7 @@ type Batch struct {
 	Records []Record
 	Values  []Value
 	Schema  *Schema
+	Masks   []string // that note their names on records
 }
 
 // Reset empties the batch and keeps its memory.
@@ -184,6 +197,9 @@ func (s *Schema) Lookup(name string) (uint16, bool) {
 	slot, ok := s.slots[name]
 	return slot, ok
 }
+
+// Len is how many names there are.
+func (s *Schema) Len() int { return len(s.names) }
 
 // Name returns the name of a slot.
 func (s *Schema) Name(slot uint16) string { return s.names[slot] }

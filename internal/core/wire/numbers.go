@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"maps"
+	"slices"
 	"sort"
 	"time"
 
@@ -15,7 +17,10 @@ type Numbers struct {
 	Read       int64                     `json:"read"`       // records
 	Bytes      int64                     `json:"bytes"`      // of input
 	Unparsed   int64                     `json:"unparsed"`   // records that the format could not read
-	Dropped    int64                     `json:"dropped"`    // of those, dropped by the source's own word
+	Dropped    int64                     `json:"dropped"`    // records that the source's own rules drop, for any reason
+	Drops      map[string]int64          `json:"drops"`      // the same by reason: unparsed, keep, drop, sample, limit, no-route
+	Failed     int64                     `json:"failed"`     // conditions and values that could not be computed; their records went on
+	Masked     int64                     `json:"masked"`     // records in which a mask found something
 	Blank      int64                     `json:"blank"`      // lines skipped
 	Truncated  int64                     `json:"truncated"`  // times a file shrank under the reader: lines may be lost
 	Pending    int64                     `json:"pending"`    // records read and not settled yet
@@ -35,6 +40,9 @@ const (
 	metricBytes        = "synaxis.source.read.bytes"
 	metricUnparsed     = "synaxis.source.unparsed"
 	metricDropped      = "synaxis.source.dropped"
+	metricDrops        = "synaxis.source.dropped.by_reason"
+	metricFailed       = "synaxis.source.steps.failed"
+	metricMasked       = "synaxis.source.masked"
 	metricBlank        = "synaxis.source.blank"
 	metricTruncated    = "synaxis.source.truncations"
 	metricPending      = "synaxis.source.pending"
@@ -68,6 +76,11 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		add(metricBytes, n.Bytes, "source", s)
 		add(metricUnparsed, n.Unparsed, "source", s)
 		add(metricDropped, n.Dropped, "source", s)
+		for _, reason := range slices.Sorted(maps.Keys(n.Drops)) {
+			add(metricDrops, n.Drops[reason], "source", s, "reason", reason)
+		}
+		add(metricFailed, n.Failed, "source", s)
+		add(metricMasked, n.Masked, "source", s)
 		add(metricBlank, n.Blank, "source", s)
 		add(metricTruncated, n.Truncated, "source", s)
 		add(metricPending, n.Pending, "source", s)
@@ -124,13 +137,15 @@ func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) map[string]Numbe
 }
 
 func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
-	source, destination := "", ""
+	source, destination, reason := "", "", ""
 	for _, a := range p.GetAttributes() {
 		switch a.GetKey() {
 		case "source":
 			source = a.GetValue().GetStringValue()
 		case "destination":
 			destination = a.GetValue().GetStringValue()
+		case "reason":
+			reason = a.GetValue().GetStringValue()
 		}
 	}
 	if source == "" {
@@ -147,6 +162,15 @@ func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
 		n.Unparsed = v
 	case metricDropped:
 		n.Dropped = v
+	case metricDrops:
+		if n.Drops == nil {
+			n.Drops = map[string]int64{}
+		}
+		n.Drops[reason] = v
+	case metricFailed:
+		n.Failed = v
+	case metricMasked:
+		n.Masked = v
 	case metricBlank:
 		n.Blank = v
 	case metricTruncated:

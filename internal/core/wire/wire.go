@@ -10,8 +10,11 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -140,6 +143,38 @@ func ConfigOf(m *protobufs.AgentConfigMap) []byte { return m.GetConfigMap()[Conf
 // ConfigMap wraps a config text.
 func ConfigMap(text []byte) *protobufs.AgentConfigMap {
 	return &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{ConfigName: {Body: text, ContentType: ConfigType}}}
+}
+
+// secretsName and secretsType are the entry of a config map that holds the secrets of a config, as a JSON object of NAME@VERSION
+// and value. It goes to the host that needs them and never comes back.
+const (
+	secretsName = "secrets"
+	secretsType = "application/json"
+)
+
+// AddSecrets puts secrets beside a config.
+func AddSecrets(m *protobufs.AgentConfigMap, secrets map[string]string) {
+	if len(secrets) == 0 {
+		return
+	}
+	text, _ := json.Marshal(secrets) // texts always become JSON
+	m.ConfigMap[secretsName] = &protobufs.AgentConfigFile{Body: text, ContentType: secretsType}
+}
+
+// SecretsOf returns the secrets beside a config, as JSON; nil when there are none.
+func SecretsOf(m *protobufs.AgentConfigMap) []byte { return m.GetConfigMap()[secretsName].GetBody() }
+
+var secretRef = regexp.MustCompile(`\$\{secret\.([A-Za-z0-9_.-]+)@(\d+)\}`)
+
+// SecretsIn returns the secrets that a config refers to, each once, as NAME@VERSION.
+func SecretsIn(config string) []string {
+	var out []string
+	for _, m := range secretRef.FindAllStringSubmatch(config, -1) {
+		if id := m[1] + "@" + m[2]; !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 // Fingerprint is the SHA-256 of a certificate (DER), as sha256:HEX.

@@ -131,11 +131,12 @@ type offer struct{ hash, text string }
 
 // Fleet is all hosts.
 type Fleet struct {
-	store *store.Store
-	log   *slog.Logger
-	now   func() time.Time
-	desk  Desk
-	note  func(topic string)
+	store  *store.Store
+	log    *slog.Logger
+	now    func() time.Time
+	desk   Desk
+	note   func(topic string)
+	secret func(ctx context.Context, name string, version int) (string, error)
 
 	mu        sync.RWMutex
 	hosts     map[string]*host
@@ -356,6 +357,11 @@ func (f *Fleet) Get(name string) (View, bool) {
 		return View{}, false
 	}
 	return h.view, true
+}
+
+// SetSecrets tells how the secrets of configs are opened. It is called once, before any agent connects.
+func (f *Fleet) SetSecrets(open func(ctx context.Context, name string, version int) (string, error)) {
+	f.secret = open
 }
 
 // SetAssigned tells the fleet what the desk has written down for a host.

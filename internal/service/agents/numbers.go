@@ -48,7 +48,16 @@ func deltas(from, to map[string]wire.Numbers) map[string]wire.Numbers {
 	for name, n := range to {
 		was := from[name]
 		d := wire.Numbers{Read: max(0, n.Read-was.Read), Bytes: max(0, n.Bytes-was.Bytes), Unparsed: max(0, n.Unparsed-was.Unparsed),
-			Dropped: max(0, n.Dropped-was.Dropped), Blank: max(0, n.Blank-was.Blank), Truncated: max(0, n.Truncated-was.Truncated)}
+			Dropped: max(0, n.Dropped-was.Dropped), Blank: max(0, n.Blank-was.Blank), Truncated: max(0, n.Truncated-was.Truncated),
+			Failed: max(0, n.Failed-was.Failed), Masked: max(0, n.Masked-was.Masked)}
+		for reason, c := range n.Drops {
+			if c > was.Drops[reason] {
+				if d.Drops == nil {
+					d.Drops = map[string]int64{}
+				}
+				d.Drops[reason] = c - was.Drops[reason]
+			}
+		}
 		for dest, c := range n.Deliveries {
 			w := was.Deliveries[dest]
 			if c != w {

@@ -9,7 +9,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"regexp"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,11 +28,12 @@ import (
 
 // conn is a WebSocket of an agent.
 type conn struct {
-	ws     *websocket.Conn
-	host   string        // once it is known; the fleet's lock guards it
-	origin string        // the address that it calls from
-	kick   chan struct{} // an offer waits
-	mu     sync.Mutex    // one writer at a time
+	ws      *websocket.Conn
+	host    string        // once it is known; the fleet's lock guards it
+	origin  string        // the address that it calls from
+	private bool          // nobody between can read it
+	kick    chan struct{} // an offer waits
+	mu      sync.Mutex    // one writer at a time
 }
 
 func (c *conn) wake() {
@@ -103,7 +107,7 @@ func (f *Fleet) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ws.SetReadLimit(wire.MaxMessage)
-	f.serve(&conn{ws: ws, origin: r.RemoteAddr, kick: make(chan struct{}, 1)}, who)
+	f.serve(&conn{ws: ws, origin: r.RemoteAddr, private: private(r), kick: make(chan struct{}, 1)}, who)
 }
 
 // serve reads the messages of one WebSocket until it ends.
@@ -161,7 +165,7 @@ func (f *Fleet) push(ctx context.Context, c *conn) {
 			}
 			f.mu.Unlock()
 			if o != nil {
-				if err := c.send(ctx, &protobufs.ServerToAgent{RemoteConfig: o.remote()}); err != nil {
+				if err := c.send(ctx, &protobufs.ServerToAgent{RemoteConfig: f.remote(ctx, o, c.private)}); err != nil {
 					return
 				}
 				f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: name, Hash: o.hash})
@@ -178,9 +182,37 @@ func (f *Fleet) push(ctx context.Context, c *conn) {
 	}
 }
 
-func (o *offer) remote() *protobufs.AgentRemoteConfig {
+// private tells whether nobody between can read what is answered.
+func private(r *http.Request) bool {
+	if r.TLS != nil {
+		return true
+	}
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	return err == nil && at.Addr().IsLoopback()
+}
+
+// remote is an offer as it travels. The secrets that the config refers to go along, over a private connection only; an agent that
+// lacks one says so and keeps what it runs.
+func (f *Fleet) remote(ctx context.Context, o *offer, private bool) *protobufs.AgentRemoteConfig {
 	hash, _ := hex.DecodeString(o.hash)
-	return &protobufs.AgentRemoteConfig{Config: wire.ConfigMap([]byte(o.text)), ConfigHash: hash}
+	config := wire.ConfigMap([]byte(o.text))
+	secrets := map[string]string{}
+	for _, id := range wire.SecretsIn(o.text) {
+		if !private || f.secret == nil {
+			f.log.Warn("a secret is not sent: the connection is in the clear and not on loopback", "secret", id)
+			continue
+		}
+		name, version, _ := strings.Cut(id, "@")
+		n, _ := strconv.Atoi(version)
+		value, err := f.secret(ctx, name, n)
+		if err != nil {
+			f.log.Error("a secret cannot be opened", "secret", id, "error", err)
+			continue
+		}
+		secrets[id] = value
+	}
+	wire.AddSecrets(config, secrets)
+	return &protobufs.AgentRemoteConfig{Config: config, ConfigHash: hash}
 }
 
 func (f *Fleet) left(c *conn) {
@@ -226,15 +258,15 @@ func (f *Fleet) poll(w http.ResponseWriter, r *http.Request, who caller) {
 		f.deny(w, err)
 		return
 	}
-	var sent string
+	var o *offer
 	f.mu.Lock()
 	if h := f.hosts[host]; h != nil && h.conn == nil && h.offer != nil && who.credential != nil {
-		answer.RemoteConfig = h.offer.remote()
-		sent, h.offer = h.offer.hash, nil
+		o, h.offer = h.offer, nil
 	}
 	f.mu.Unlock()
-	if sent != "" {
-		f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: host, Hash: sent})
+	if o != nil {
+		answer.RemoteConfig = f.remote(r.Context(), o, private(r))
+		f.desk.HostEvent(rollout.Event{Kind: rollout.Sent, Host: host, Hash: o.hash})
 	}
 	out, err := proto.Marshal(answer)
 	if err != nil {

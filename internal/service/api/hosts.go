@@ -47,18 +47,21 @@ func count(c *contract.Counts, state string) {
 
 func numbers(n wire.Numbers) contract.Numbers {
 	out := contract.Numbers{Read: n.Read, Unparsed: n.Unparsed, Dropped: n.Dropped, Blank: n.Blank, Pending: n.Pending, Bytes: n.Bytes,
-		Truncations: n.Truncated, Destinations: []contract.DestinationNumbers{}}
+		Truncations: n.Truncated, DropReasons: n.Drops, Failed: n.Failed, Masked: n.Masked, Destinations: []contract.DestinationNumbers{}}
+	if out.DropReasons == nil {
+		out.DropReasons = map[string]int64{}
+	}
 	if n.LastRecord > 0 {
 		t := time.Unix(0, n.LastRecord).UTC()
 		out.LastRecord = &t
 	}
-	first := true
 	for name, d := range n.Deliveries {
 		out.Destinations = append(out.Destinations, contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused})
 		out.Refused += d.Refused
-		if first || d.Acknowledged < out.Acknowledged { // a record counts once all of its destinations have it
-			out.Acknowledged, first = d.Acknowledged, false
-		}
+		out.Acknowledged = d.Acknowledged
+	}
+	if len(n.Deliveries) > 1 { // a record counts once all of its destinations have it
+		out.Acknowledged = max(0, n.Read-n.Pending-n.Dropped-out.Refused)
 	}
 	slices.SortFunc(out.Destinations, func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) })
 	return out

@@ -914,8 +914,25 @@ export interface components {
             acknowledged: number;
             /** Format: int64 */
             unparsed: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Records that the source's own rules dropped
+             */
             dropped: number;
+            /** @description The same by reason: unparsed, keep, drop, sample, limit, no-route */
+            dropReasons: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Conditions and values that could not be computed; their records went on
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Records in which a mask found something
+             */
+            masked: number;
             /** Format: int64 */
             blank: number;
             /** Format: int64 */

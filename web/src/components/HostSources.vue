@@ -5,6 +5,9 @@ import StateMark from './StateMark.vue'
 
 /** The sources of a host with their state and numbers. */
 defineProps<{ host: Schemas['Host'] }>()
+
+const reasons = (n: Schemas['Numbers']) =>
+  [...Object.entries(n.dropReasons).map(([why, count]) => `${why}: ${number(count)}`), ...(n.failed ? [`${number(n.failed)} conditions and values could not be computed; their records went on`] : [])].join('\n')
 </script>
 
 <template>
@@ -14,7 +17,7 @@ defineProps<{ host: Schemas['Host'] }>()
       <thead>
         <tr>
           <th>State</th><th>Source</th><th class="!text-right">Read</th><th class="!text-right">Acknowledged</th><th class="!text-right">On the way</th>
-          <th class="!text-right">Not parsed</th><th class="!text-right">Refused</th><th class="!text-right">Input</th><th>Last record</th>
+          <th class="!text-right">Dropped</th><th class="!text-right">Masked</th><th class="!text-right">Not parsed</th><th class="!text-right">Refused</th><th class="!text-right">Input</th><th>Last record</th>
         </tr>
       </thead>
       <tbody>
@@ -27,6 +30,8 @@ defineProps<{ host: Schemas['Host'] }>()
           <td class="num">{{ number(s.numbers.read) }}</td>
           <td class="num"><span :title="s.numbers.destinations.map((d) => `${d.destination}: ${number(d.acknowledged)}`).join('\n')">{{ number(s.numbers.acknowledged) }}</span></td>
           <td class="num">{{ number(s.numbers.pending) }}</td>
+          <td class="num"><span :title="reasons(s.numbers)">{{ number(s.numbers.dropped) }}</span></td>
+          <td class="num">{{ number(s.numbers.masked) }}</td>
           <td class="num">{{ number(s.numbers.unparsed) }}</td>
           <td class="num">{{ number(s.numbers.refused) }}</td>
           <td class="num">{{ bytes(s.numbers.bytes) }}</td>
