@@ -91,7 +91,7 @@ func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
 	style.Options = table.Options{SeparateFooter: true}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
 	t.SetStyle(style)
-	t.AppendHeader(table.Row{"host", "sources", "written", "acknowledged", "received", "state"})
+	t.AppendHeader(table.Row{"host", "sources", "written", "dropped", "acknowledged", "received", "masked", "state"})
 	var sum fleetsim.Row
 	bad := 0
 	for _, r := range rows {
@@ -100,19 +100,31 @@ func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
 			state += "  ✖ the numbers differ"
 			bad++
 		}
-		t.AppendRow(table.Row{r.Host, r.Sources, r.Written, r.Acknowledged, r.Received, state})
+		t.AppendRow(table.Row{r.Host, r.Sources, r.Written, r.Dropped, r.Acknowledged, r.Received, r.Masked, state})
 		sum.Written += r.Written
+		sum.Dropped += r.Dropped
+		sum.Masked += r.Masked
 		sum.Acknowledged += r.Acknowledged
 		sum.Received += r.Received
 		sum.Duplicates += r.Duplicates
 	}
-	t.AppendFooter(table.Row{"all", "", sum.Written, sum.Acknowledged, sum.Received, ""})
+	t.AppendFooter(table.Row{"all", "", sum.Written, sum.Dropped, sum.Acknowledged, sum.Received, sum.Masked, ""})
 	t.Render()
 	if bad > 0 {
 		return fmt.Errorf("the numbers of %d hosts differ", bad)
 	}
 	if err == nil && len(rows) > 0 {
-		fmt.Printf("Written, acknowledged and received agree. %d records came twice (at least once is what is promised).\n", sum.Duplicates)
+		fmt.Printf("What was written was dropped by a rule or acknowledged, and that is what was received. %d records came twice (at least once is what is promised).\n", sum.Duplicates)
+	}
+	private, leaks := d.Private()
+	if len(leaks) > 0 {
+		return fmt.Errorf("private data has left its host %d times, such as %q", len(leaks), leaks[0])
+	}
+	if err == nil && private == 0 {
+		err = fmt.Errorf("no private data was written, so that nothing is proven")
+	}
+	if err == nil {
+		fmt.Printf("%d pieces of private data were written on the hosts; none arrived at a receiver.\n", private)
 	}
 	return err
 }

@@ -48,6 +48,7 @@ func main() {
 	f.BoolVar(&o.TLSAuto, "tls-auto", false, "make an authority in the data folder and print its fingerprint to pin")
 	f.StringSliceVar(&o.TLSNames, "tls-name", nil, "a further name for the certificate of --tls-auto")
 	f.StringVar(&o.Agents, "agents", "", "folder of the agents that are served to hosts that join (default: agents beside this program)")
+	f.BoolVar(&o.NoHostReading, "no-host-reading", false, "let nobody read lines of logs on hosts; they may hold what masks would take")
 	f.BoolVar(&o.Insecure, "insecure", false, "allow plain HTTP off loopback")
 	cmd.MarkFlagsMutuallyExclusive("tls-auto", "tls-cert")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")

@@ -120,7 +120,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	a.token = os.Getenv("SYNAXIS_TOKEN")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCmd(), a.statusCmd(), a.joinTokenCmd(), a.hostCmd(), a.checkCmd(), a.draftCmd(), a.catalogueCmd(), a.revisionCmd(), a.rolloutCmd(), a.formatCmd(), a.maskCmd(), a.secretCmd(), a.newcomerCmd(), a.auditCmd(), a.referenceCmd())
+	root.AddCommand(a.loginCmd(), a.statusCmd(), a.joinTokenCmd(), a.hostCmd(), a.checkCmd(), a.draftCmd(), a.catalogueCmd(), a.revisionCmd(), a.rolloutCmd(), a.formatCmd(), a.maskCmd(), a.sourceCmd(), a.secretCmd(), a.newcomerCmd(), a.auditCmd(), a.referenceCmd())
 	return root
 }
 

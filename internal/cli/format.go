@@ -18,6 +18,7 @@ import (
 	"synaxis/internal/core/guess"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/workbench"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -46,18 +47,6 @@ func (a *app) readLog(path string) ([]byte, error) {
 		err = fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
 	}
 	return data, err
-}
-
-// triedRecord is a record as JSON shows it.
-type triedRecord struct {
-	Line   int            `json:"line"`
-	Lines  int            `json:"lines"`
-	Read   bool           `json:"read"`
-	Time   string         `json:"time,omitempty"`
-	Note   string         `json:"timeNote,omitempty"`
-	Level  string         `json:"level,omitempty"`
-	Body   string         `json:"body"`
-	Fields map[string]any `json:"fields"`
 }
 
 func (a *app) formatTryCmd() *cobra.Command {
@@ -173,11 +162,11 @@ func formatOf(where string, defs []*catalogue.Definition) (format.Spec, format.O
 
 func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.Counts, unread bool) error {
 	out := struct {
-		Format  string        `json:"format"`
-		Records []triedRecord `json:"records"`
-		Read    int64         `json:"read"`
-		Unread  int64         `json:"unread"`
-		Blank   int64         `json:"blank"`
+		Format  string             `json:"format"`
+		Records []workbench.Record `json:"records"`
+		Read    int64              `json:"read"`
+		Unread  int64              `json:"unread"`
+		Blank   int64              `json:"blank"`
 	}{spec.Name, triedRecords(records, unread), c.Read - c.Unparsed, c.Unparsed, c.Blank}
 	noZone := 0
 	for _, r := range records {
@@ -199,23 +188,12 @@ func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.C
 }
 
 // triedRecords are records in the form of JSON; with unread only those that were not read.
-func triedRecords(records []pipeline.Tried, unread bool) []triedRecord {
-	out := []triedRecord{}
-	for _, r := range records {
-		if unread && r.Read {
-			continue
+func triedRecords(records []pipeline.Tried, unread bool) []workbench.Record {
+	out := []workbench.Record{}
+	for i := range records {
+		if !unread || !records[i].Read {
+			out = append(out, workbench.Show(&records[i], false))
 		}
-		x := triedRecord{Line: r.Line, Lines: r.Lines, Read: r.Read, Level: r.Level, Body: r.Body, Fields: map[string]any{}}
-		if r.Read {
-			x.Time = r.Time.Format(time.RFC3339Nano)
-		}
-		if r.TimeNote != record.TimeGood {
-			x.Note = r.TimeNote.String()
-		}
-		for _, f := range r.Fields {
-			x.Fields[f.Name] = f.Value
-		}
-		out = append(out, x)
 	}
 	return out
 }
@@ -240,7 +218,8 @@ the candidates, and for the best one its definition and every record.`,
 			if len(strings.TrimSpace(string(data))) == 0 {
 				return fmt.Errorf("%s holds no lines to guess from", args[0])
 			}
-			return a.showGuess(guess.Guess(data, guess.Options{Zone: zone, Observed: time.Now(), Name: name}), name, zone)
+			all, shown := workbench.Guess(data, name, zone, time.Now())
+			return a.showGuess(all, shown, name, zone)
 		},
 	}
 	cmd.Flags().StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
@@ -248,33 +227,15 @@ the candidates, and for the best one its definition and every record.`,
 	return cmd
 }
 
-// guessed is a candidate as JSON shows it.
-type guessed struct {
-	Kind       string   `json:"kind"`
-	Share      float64  `json:"share"`
-	Begin      string   `json:"begin,omitempty"`
-	From       string   `json:"from,omitempty"`
-	To         string   `json:"to,omitempty"`
-	Warnings   []string `json:"warnings"`
-	Definition string   `json:"definition"`
-}
-
-func (a *app) showGuess(all []guess.Candidate, name, zone string) error {
+func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name, zone string) error {
 	best := all[0]
 	out := struct {
-		Definition string        `json:"definition"`
-		Begin      string        `json:"begin,omitempty"`
-		Share      float64       `json:"share"`
-		Records    []triedRecord `json:"records"`
-		Candidates []guessed     `json:"candidates"`
-	}{best.Definition(name, zone), best.Begin, best.Share, triedRecords(best.Records, false), []guessed{}}
-	for _, c := range all {
-		x := guessed{Kind: c.Spec.Kind, Share: c.Share, Begin: c.Begin, Warnings: append([]string{}, c.Warnings...), Definition: c.Definition(name, zone)}
-		if !c.From.IsZero() {
-			x.From, x.To = c.From.Format(time.RFC3339Nano), c.To.Format(time.RFC3339Nano)
-		}
-		out.Candidates = append(out.Candidates, x)
-	}
+		Definition string                `json:"definition"`
+		Begin      string                `json:"begin,omitempty"`
+		Share      float64               `json:"share"`
+		Records    []workbench.Record    `json:"records"`
+		Candidates []workbench.Candidate `json:"candidates"`
+	}{best.Definition(name, zone), best.Begin, best.Share, triedRecords(best.Records, false), shown}
 	return a.showValue(out, func() {
 		for i, c := range all[:min(len(all), 5)] {
 			mark := " "
@@ -285,7 +246,7 @@ func (a *app) showGuess(all []guess.Candidate, name, zone string) error {
 			if c.Begin != "" {
 				what += ", records of several lines"
 			}
-			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSuffix(what+": "+strings.Join(c.Warnings, "; "), ": "))
+			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSuffix(fmt.Sprintf("%s, %.0f%% sure: %s", what, 100*c.Sure(), strings.Join(c.Warnings, "; ")), ": "))
 		}
 		a.printf("\n%s\n", best.Definition(name, zone))
 		if best.Begin != "" {

@@ -111,7 +111,7 @@ func some(list []string) string {
 
 func (a *app) hostCmd() *cobra.Command {
 	cmd := group("host", "The hosts of the fleet")
-	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostImportCmd(), a.hostExportCmd(), a.hostRetireCmd(),
+	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostLinesCmd(), a.hostUncollectedCmd(), a.hostImportCmd(), a.hostExportCmd(), a.hostRetireCmd(),
 		a.hostEditCmd("label [HOST] KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
 		a.hostEditCmd("set [HOST] NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
 	return cmd

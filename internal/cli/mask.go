@@ -17,6 +17,7 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/workbench"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -24,18 +25,6 @@ func (a *app) maskCmd() *cobra.Command {
 	cmd := group("mask", "Private data and what takes it")
 	cmd.AddCommand(a.maskScanCmd(), a.maskTryCmd(), a.maskCoverageCmd())
 	return cmd
-}
-
-// privateHit is private data of a log as JSON shows it; never the data itself.
-type privateHit struct {
-	Line     int      `json:"line"`  // from 1
-	Start    int      `json:"start"` // in bytes from the line's start
-	End      int      `json:"end"`   // likewise; beyond the line for a block of several lines
-	Lines    int      `json:"lines"`
-	Detector string   `json:"detector"`
-	Masks    []string `json:"masks"`
-	before   string   // the line's text before it, shortened
-	text     string
 }
 
 // maxHits bounds the hits of a table; JSON holds them all.
@@ -59,7 +48,7 @@ line; --reveal shows it in the clear. JSON holds every hit, and never the data. 
 			if err != nil {
 				return err
 			}
-			return a.showScan(scanLog(data, finders), logLines(data), own, reveal)
+			return a.showScan(workbench.Scan(data, finders), logLines(data), own, reveal)
 		},
 	}
 	cmd.Flags().StringVar(&with, "with", "", "a file or folder of definitions, whose masks are tried too")
@@ -98,51 +87,10 @@ func masksIn(path string) (finders []*mask.Finder, names []string, err error) {
 	return finders, names, nil
 }
 
-// scanLog finds private data by the detectors, and by masks what these alone find.
-func scanLog(data []byte, finders []*mask.Finder) []privateHit {
-	type place struct {
-		mask.Hit
-		masks []string
-	}
-	var detected, own []place
-	for _, h := range mask.Scan(data) {
-		detected = append(detected, place{h, []string{h.Detector}})
-	}
-	for _, f := range finders {
-		for _, h := range f.FindLines(data) {
-			at, _ := slices.BinarySearchFunc(detected, h.Start+1, func(p place, from int) int { return p.End - from })
-			taken := false
-			for ; at < len(detected) && detected[at].Start < h.End; at++ {
-				if h.Start <= detected[at].Start && detected[at].End <= h.End { // a part is not enough
-					detected[at].masks, taken = append(detected[at].masks, h.Detector), true
-				}
-			}
-			if !taken {
-				own = append(own, place{mask.Hit{Start: h.Start, End: h.End}, []string{h.Detector}})
-			}
-		}
-	}
-	all := append(detected, own...)
-	slices.SortStableFunc(all, func(a, b place) int { return a.Start - b.Start })
-	hits := []privateHit{}
-	line, lineStart := 1, 0
-	for _, p := range all {
-		line += bytes.Count(data[lineStart:p.Start], []byte("\n"))
-		lineStart += bytes.LastIndexByte(data[lineStart:p.Start], '\n') + 1
-		slices.Sort(p.masks)
-		hits = append(hits, privateHit{Line: line, Start: p.Start - lineStart, End: p.End - lineStart, Lines: 1 + bytes.Count(data[p.Start:p.End], []byte("\n")),
-			Detector: p.Detector, Masks: slices.Compact(p.masks), before: string(data[lineStart+max(0, p.Start-lineStart-shownBefore) : p.Start]), text: string(data[p.Start:p.End])})
-	}
-	return hits
-}
-
-// shownBefore is how many bytes of a line are shown before private data, so that the place is known.
-const shownBefore = 40
-
-func (a *app) showScan(hits []privateHit, lines int, own []string, reveal bool) error {
+func (a *app) showScan(hits []workbench.Found, lines int, own []string, reveal bool) error {
 	out := struct {
-		Lines int          `json:"lines"`
-		Hits  []privateHit `json:"hits"`
+		Lines int               `json:"lines"`
+		Hits  []workbench.Found `json:"hits"`
 	}{lines, hits}
 	return a.showValue(out, func() {
 		count, rows := map[string]int{}, [][]string{}
@@ -156,12 +104,12 @@ func (a *app) showScan(hits []privateHit, lines int, own []string, reveal bool) 
 			if i >= maxHits {
 				continue
 			}
-			before := h.before
+			before := h.Before
 			if i == 0 || hits[i-1].Line != h.Line {
 				privateEnd = 0
 			}
 			before = strings.TrimSpace(strings.ToValidUTF8(before[len(before)-min(len(before), max(0, h.Start-privateEnd)):], ""))
-			if before != "" && strings.HasSuffix(h.before, " ") {
+			if before != "" && strings.HasSuffix(h.Before, " ") {
 				before += " "
 			}
 			if h.Start > len(before)+1 {
@@ -170,7 +118,7 @@ func (a *app) showScan(hits []privateHit, lines int, own []string, reveal bool) 
 			privateEnd = max(privateEnd, h.End)
 			what := "[" + name + "]"
 			if reveal {
-				what = strings.ReplaceAll(h.text, "\n", "⏎")
+				what = strings.ReplaceAll(h.Text, "\n", "⏎")
 			}
 			if a.colour() {
 				what = text.FgYellow.Sprint(what)
@@ -397,16 +345,6 @@ func (a *app) marked(parts []string) string {
 	return b.String()
 }
 
-// coveredSource is a source against every guard, as JSON shows it.
-type coveredSource struct {
-	Source  string          `json:"source"`
-	Guards  map[string]bool `json:"guards"` // each guard, and whether it covers the source
-	Masks   []string        `json:"masks"`  // of those guards
-	Own     []string        `json:"own"`    // of the source's own steps
-	To      []string        `json:"to"`
-	Covered bool            `json:"covered"`
-}
-
 func (a *app) maskCoverageCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "coverage [DIR|FILE]", Short: "Hold every source against every guard, and show where nothing is masked", Args: cobra.MaximumNArgs(1),
@@ -451,30 +389,15 @@ func (a *app) publishedFiles(cmd *cobra.Command) ([]contract.File, error) {
 }
 
 func (a *app) showCoverage(cat *catalogue.Catalogue) error {
-	guards := cat.Names("guard")
-	list := []coveredSource{}
+	list, guards := workbench.Covered(cat)
 	open := 0
-	for _, c := range cat.Coverage() {
-		x := coveredSource{Source: c.Source.Name, Guards: map[string]bool{}, Masks: append([]string{}, c.Masks...), Own: append([]string{}, c.Own...), To: append([]string{}, c.To...), Covered: len(c.Masks)+len(c.Own) > 0}
-		for _, g := range guards {
-			x.Guards[g] = slices.ContainsFunc(c.Guards, func(d *catalogue.Definition) bool { return d.Name == g })
-		}
+	for _, x := range list {
 		if !x.Covered {
 			open++
 		}
-		list = append(list, x)
 	}
-	slices.SortStableFunc(list, func(a, b coveredSource) int {
-		switch {
-		case a.Covered == b.Covered:
-			return strings.Compare(a.Source, b.Source)
-		case b.Covered:
-			return -1
-		}
-		return 1
-	})
 	return a.showValue(struct {
-		Sources []coveredSource `json:"sources"`
+		Sources []workbench.Coverage `json:"sources"`
 	}{list}, func() {
 		var rows [][]string
 		for _, x := range list {

@@ -262,3 +262,18 @@ func (a *app) findings(list []contract.Finding) {
 		}
 	}
 }
+
+// size writes bytes with the unit that fits.
+func size(n int64) string {
+	v, unit := float64(n), "B"
+	for _, u := range []string{"KiB", "MiB", "GiB", "TiB"} {
+		if v < 1024 {
+			break
+		}
+		v, unit = v/1024, u
+	}
+	if unit == "B" || v >= 100 {
+		return fmt.Sprintf("%.0f %s", v, unit)
+	}
+	return fmt.Sprintf("%.1f %s", v, unit)
+}

@@ -110,6 +110,11 @@ type ClientInterface interface {
 	// Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 	GetDefinition(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCoverage Every source against every guard, and where nothing is masked
+	//
+	// Corresponds with GET /coverage (the `GetCoverage` operationId).
+	GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrafts Open drafts, newest first
 	//
 	// Corresponds with GET /drafts (the `ListDrafts` operationId).
@@ -250,6 +255,11 @@ type ClientInterface interface {
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabels(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
+	//
+	// Corresponds with GET /hosts/{host}/lines (the `ReadHostLines` operationId).
+	ReadHostLines(ctx context.Context, host HostName, params *ReadHostLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RetireHost Take a host out of the fleet; its credential ends, its history stays
 	//
 	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
@@ -268,6 +278,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 	EditHostSettings(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftSourceWithBody Turn a log of a host into a source and a format, in a draft
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+	DraftSourceWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftSource Turn a log of a host into a source and a format, in a draft
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+	DraftSource(ctx context.Context, host HostName, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUncollected Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+	//
+	// Corresponds with GET /hosts/{host}/uncollected (the `ListUncollected` operationId).
+	ListUncollected(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportInventory Every host with its labels and its own settings
 	//
@@ -479,6 +508,48 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GuessLogWithBody Find out how a log is written, and propose formats. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+	GuessLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+	GuessLog(ctx context.Context, body GuessLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScanLogWithBody List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+	ScanLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+	ScanLog(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryLogWithBody Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workbench/try (the `TryLog` operationId).
+	TryLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workbench/try (the `TryLog` operationId).
+	TryLog(ctx context.Context, body TryLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAudit Changes by people, newest first
@@ -531,6 +602,21 @@ func (c *Client) ExportCatalogue(ctx context.Context, params *ExportCataloguePar
 // Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 func (c *Client) GetDefinition(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDefinitionRequest(c.Server, kind, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCoverage Every source against every guard, and where nothing is masked
+//
+// Corresponds with GET /coverage (the `GetCoverage` operationId).
+func (c *Client) GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -921,6 +1007,21 @@ func (c *Client) EditHostLabels(ctx context.Context, host HostName, params *Edit
 	return c.Client.Do(req)
 }
 
+// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
+//
+// Corresponds with GET /hosts/{host}/lines (the `ReadHostLines` operationId).
+func (c *Client) ReadHostLines(ctx context.Context, host HostName, params *ReadHostLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadHostLinesRequest(c.Server, host, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RetireHost Take a host out of the fleet; its credential ends, its history stays
 //
 // Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
@@ -960,6 +1061,55 @@ func (c *Client) EditHostSettingsWithBody(ctx context.Context, host HostName, pa
 // Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 func (c *Client) EditHostSettings(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditHostSettingsRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftSourceWithBody Turn a log of a host into a source and a format, in a draft
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+func (c *Client) DraftSourceWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftSourceRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftSource Turn a log of a host into a source and a format, in a draft
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+func (c *Client) DraftSource(ctx context.Context, host HostName, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftSourceRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUncollected Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+//
+// Corresponds with GET /hosts/{host}/uncollected (the `ListUncollected` operationId).
+func (c *Client) ListUncollected(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUncollectedRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -1531,6 +1681,108 @@ func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONReques
 	return c.Client.Do(req)
 }
 
+// GuessLogWithBody Find out how a log is written, and propose formats. Nothing of it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+func (c *Client) GuessLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGuessLogRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+func (c *Client) GuessLog(ctx context.Context, body GuessLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGuessLogRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScanLogWithBody List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+func (c *Client) ScanLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScanLogRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+func (c *Client) ScanLog(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScanLogRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryLogWithBody Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workbench/try (the `TryLog` operationId).
+func (c *Client) TryLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLogRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workbench/try (the `TryLog` operationId).
+func (c *Client) TryLog(ctx context.Context, body TryLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLogRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListAuditRequest constructs an http.Request for the ListAudit method
 func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
 	var err error
@@ -1822,6 +2074,60 @@ func NewGetDefinitionRequest(server string, kind Kind, name DefinitionName, para
 		if params.Revision != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", *params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCoverageRequest constructs an http.Request for the GetCoverage method
+func NewGetCoverageRequest(server string, params *GetCoverageParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/coverage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Draft != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "draft", *params.Draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -2735,6 +3041,75 @@ func NewEditHostLabelsRequestWithBody(server string, host HostName, params *Edit
 	return req, nil
 }
 
+// NewReadHostLinesRequest constructs an http.Request for the ReadHostLines method
+func NewReadHostLinesRequest(server string, host HostName, params *ReadHostLinesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/lines", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Lines != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lines", *params.Lines, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRetireHostRequest constructs an http.Request for the RetireHost method
 func NewRetireHostRequest(server string, host HostName) (*http.Request, error) {
 	var err error
@@ -2826,6 +3201,87 @@ func NewEditHostSettingsRequestWithBody(server string, host HostName, params *Ed
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewDraftSourceRequest calls the generic DraftSource builder with application/json body
+func NewDraftSourceRequest(server string, host HostName, body DraftSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftSourceRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewDraftSourceRequestWithBody constructs an http.Request for the DraftSource method, with any body, and a specified content type
+func NewDraftSourceRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/source-drafts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListUncollectedRequest constructs an http.Request for the ListUncollected method
+func NewListUncollectedRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/uncollected", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -3720,6 +4176,126 @@ func NewTryDefinitionRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewGuessLogRequest calls the generic GuessLog builder with application/json body
+func NewGuessLogRequest(server string, body GuessLogJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGuessLogRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGuessLogRequestWithBody constructs an http.Request for the GuessLog method, with any body, and a specified content type
+func NewGuessLogRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workbench/guess")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewScanLogRequest calls the generic ScanLog builder with application/json body
+func NewScanLogRequest(server string, body ScanLogJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewScanLogRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewScanLogRequestWithBody constructs an http.Request for the ScanLog method, with any body, and a specified content type
+func NewScanLogRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workbench/scan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryLogRequest calls the generic TryLog builder with application/json body
+func NewTryLogRequest(server string, body TryLogJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryLogRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryLogRequestWithBody constructs an http.Request for the TryLog method, with any body, and a specified content type
+func NewTryLogRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workbench/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3791,6 +4367,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 	GetDefinitionWithResponse(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*GetDefinitionResponse, error)
+
+	// GetCoverageWithResponse Every source against every guard, and where nothing is masked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /coverage (the `GetCoverage` operationId).
+	GetCoverageWithResponse(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
 	// ListDraftsWithResponse Open drafts, newest first
 	//
@@ -3960,6 +4543,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabelsWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
 
+	// ReadHostLinesWithResponse The last lines of a file of a host. A right of its own; every reading is in the audit
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/lines (the `ReadHostLines` operationId).
+	ReadHostLinesWithResponse(ctx context.Context, host HostName, params *ReadHostLinesParams, reqEditors ...RequestEditorFn) (*ReadHostLinesResponse, error)
+
 	// RetireHostWithResponse Take a host out of the fleet; its credential ends, its history stays
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3980,6 +4570,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/settings (the `EditHostSettings` operationId).
 	EditHostSettingsWithResponse(ctx context.Context, host HostName, params *EditHostSettingsParams, body EditHostSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostSettingsResponse, error)
+
+	// DraftSourceWithBodyWithResponse Turn a log of a host into a source and a format, in a draft
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+	DraftSourceWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
+
+	// DraftSourceWithResponse Turn a log of a host into a source and a format, in a draft
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+	DraftSourceWithResponse(ctx context.Context, host HostName, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
+
+	// ListUncollectedWithResponse Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/uncollected (the `ListUncollected` operationId).
+	ListUncollectedWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*ListUncollectedResponse, error)
 
 	// ExportInventoryWithResponse Every host with its labels and its own settings
 	//
@@ -4225,6 +4836,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
+	// GuessLogWithBodyWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+	GuessLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GuessLogResponse, error)
+
+	// GuessLogWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+	GuessLogWithResponse(ctx context.Context, body GuessLogJSONRequestBody, reqEditors ...RequestEditorFn) (*GuessLogResponse, error)
+
+	// ScanLogWithBodyWithResponse List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+	ScanLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScanLogResponse, error)
+
+	// ScanLogWithResponse List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+	ScanLogWithResponse(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanLogResponse, error)
+
+	// TryLogWithBodyWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/try (the `TryLog` operationId).
+	TryLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryLogResponse, error)
+
+	// TryLogWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/try (the `TryLog` operationId).
+	TryLogWithResponse(ctx context.Context, body TryLogJSONRequestBody, reqEditors ...RequestEditorFn) (*TryLogResponse, error)
 }
 
 type ListAuditResponse struct {
@@ -4413,6 +5066,54 @@ func (r GetDefinitionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCoverageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CoverageTable
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoverageResponse) GetJSON200() *CoverageTable {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoverageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoverageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoverageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoverageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoverageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5310,6 +6011,54 @@ func (r EditHostLabelsResponse) ContentType() string {
 	return ""
 }
 
+type ReadHostLinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostLines
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadHostLinesResponse) GetJSON200() *HostLines {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadHostLinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadHostLinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadHostLinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadHostLinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadHostLinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RetireHostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5400,6 +6149,102 @@ func (r EditHostSettingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditHostSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SourceDraft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftSourceResponse) GetJSON201() *SourceDraft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListUncollectedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UncollectedList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUncollectedResponse) GetJSON200() *UncollectedList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUncollectedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUncollectedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUncollectedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUncollectedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUncollectedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6633,6 +7478,150 @@ func (r TryDefinitionResponse) ContentType() string {
 	return ""
 }
 
+type GuessLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GuessedLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GuessLogResponse) GetJSON200() *GuessedLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GuessLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GuessLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GuessLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GuessLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GuessLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ScanLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScannedLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ScanLogResponse) GetJSON200() *ScannedLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ScanLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ScanLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ScanLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ScanLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ScanLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TriedLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryLogResponse) GetJSON200() *TriedLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAuditWithResponse Changes by people, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6683,6 +7672,19 @@ func (c *ClientWithResponses) GetDefinitionWithResponse(ctx context.Context, kin
 		return nil, err
 	}
 	return ParseGetDefinitionResponse(rsp)
+}
+
+// GetCoverageWithResponse Every source against every guard, and where nothing is masked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /coverage (the `GetCoverage` operationId).
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoverageResponse(rsp)
 }
 
 // ListDraftsWithResponse Open drafts, newest first
@@ -6997,6 +7999,19 @@ func (c *ClientWithResponses) EditHostLabelsWithResponse(ctx context.Context, ho
 	return ParseEditHostLabelsResponse(rsp)
 }
 
+// ReadHostLinesWithResponse The last lines of a file of a host. A right of its own; every reading is in the audit
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/lines (the `ReadHostLines` operationId).
+func (c *ClientWithResponses) ReadHostLinesWithResponse(ctx context.Context, host HostName, params *ReadHostLinesParams, reqEditors ...RequestEditorFn) (*ReadHostLinesResponse, error) {
+	rsp, err := c.ReadHostLines(ctx, host, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadHostLinesResponse(rsp)
+}
+
 // RetireHostWithResponse Take a host out of the fleet; its credential ends, its history stays
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7034,6 +8049,45 @@ func (c *ClientWithResponses) EditHostSettingsWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseEditHostSettingsResponse(rsp)
+}
+
+// DraftSourceWithBodyWithResponse Turn a log of a host into a source and a format, in a draft
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+func (c *ClientWithResponses) DraftSourceWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error) {
+	rsp, err := c.DraftSourceWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftSourceResponse(rsp)
+}
+
+// DraftSourceWithResponse Turn a log of a host into a source and a format, in a draft
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/source-drafts (the `DraftSource` operationId).
+func (c *ClientWithResponses) DraftSourceWithResponse(ctx context.Context, host HostName, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error) {
+	rsp, err := c.DraftSource(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftSourceResponse(rsp)
+}
+
+// ListUncollectedWithResponse Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/uncollected (the `ListUncollected` operationId).
+func (c *ClientWithResponses) ListUncollectedWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*ListUncollectedResponse, error) {
+	rsp, err := c.ListUncollected(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUncollectedResponse(rsp)
 }
 
 // ExportInventoryWithResponse Every host with its labels and its own settings
@@ -7491,6 +8545,84 @@ func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, bod
 	return ParseTryDefinitionResponse(rsp)
 }
 
+// GuessLogWithBodyWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+func (c *ClientWithResponses) GuessLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GuessLogResponse, error) {
+	rsp, err := c.GuessLogWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGuessLogResponse(rsp)
+}
+
+// GuessLogWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/guess (the `GuessLog` operationId).
+func (c *ClientWithResponses) GuessLogWithResponse(ctx context.Context, body GuessLogJSONRequestBody, reqEditors ...RequestEditorFn) (*GuessLogResponse, error) {
+	rsp, err := c.GuessLog(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGuessLogResponse(rsp)
+}
+
+// ScanLogWithBodyWithResponse List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+func (c *ClientWithResponses) ScanLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScanLogResponse, error) {
+	rsp, err := c.ScanLogWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScanLogResponse(rsp)
+}
+
+// ScanLogWithResponse List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
+func (c *ClientWithResponses) ScanLogWithResponse(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanLogResponse, error) {
+	rsp, err := c.ScanLog(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScanLogResponse(rsp)
+}
+
+// TryLogWithBodyWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/try (the `TryLog` operationId).
+func (c *ClientWithResponses) TryLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryLogResponse, error) {
+	rsp, err := c.TryLogWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLogResponse(rsp)
+}
+
+// TryLogWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/try (the `TryLog` operationId).
+func (c *ClientWithResponses) TryLogWithResponse(ctx context.Context, body TryLogJSONRequestBody, reqEditors ...RequestEditorFn) (*TryLogResponse, error) {
+	rsp, err := c.TryLog(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLogResponse(rsp)
+}
+
 // ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
 func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7606,6 +8738,39 @@ func ParseGetDefinitionResponse(rsp *http.Response) (*GetDefinitionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Definition
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
+func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoverageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CoverageTable
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8238,6 +9403,39 @@ func ParseEditHostLabelsResponse(rsp *http.Response) (*EditHostLabelsResponse, e
 	return response, nil
 }
 
+// ParseReadHostLinesResponse parses an HTTP response from a ReadHostLinesWithResponse call
+func ParseReadHostLinesResponse(rsp *http.Response) (*ReadHostLinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadHostLinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostLines
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRetireHostResponse parses an HTTP response from a RetireHostWithResponse call
 func ParseRetireHostResponse(rsp *http.Response) (*RetireHostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8287,6 +9485,72 @@ func ParseEditHostSettingsResponse(rsp *http.Response) (*EditHostSettingsRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftSourceResponse parses an HTTP response from a DraftSourceWithResponse call
+func ParseDraftSourceResponse(rsp *http.Response) (*DraftSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SourceDraft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUncollectedResponse parses an HTTP response from a ListUncollectedWithResponse call
+func ParseListUncollectedResponse(rsp *http.Response) (*ListUncollectedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUncollectedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UncollectedList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9151,6 +10415,105 @@ func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGuessLogResponse parses an HTTP response from a GuessLogWithResponse call
+func ParseGuessLogResponse(rsp *http.Response) (*GuessLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GuessLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GuessedLog
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseScanLogResponse parses an HTTP response from a ScanLogWithResponse call
+func ParseScanLogResponse(rsp *http.Response) (*ScanLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ScanLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScannedLog
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryLogResponse parses an HTTP response from a TryLogWithResponse call
+func ParseTryLogResponse(rsp *http.Response) (*TryLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TriedLog
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -11,6 +11,9 @@ import (
 	"net/http"
 	"time"
 
+	"synaxis/internal/core/wire"
+	"synaxis/internal/core/workbench"
+
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
 	"github.com/oapi-codegen/runtime"
@@ -365,6 +368,12 @@ type Counts struct {
 	Waiting  int `json:"waiting"`
 }
 
+// CoverageTable defines model for CoverageTable.
+type CoverageTable struct {
+	Guards  []string         `json:"guards"`
+	Sources []SourceCoverage `json:"sources"`
+}
+
 // CreatedGrant defines model for CreatedGrant.
 type CreatedGrant struct {
 	ExpiresAt time.Time `json:"expiresAt"`
@@ -590,6 +599,9 @@ type Findings struct {
 	Findings []Finding `json:"findings"`
 }
 
+// FormatCandidate defines model for FormatCandidate.
+type FormatCandidate = workbench.Candidate
+
 // Grant defines model for Grant.
 type Grant struct {
 	CreatedAt time.Time `json:"createdAt"`
@@ -597,6 +609,22 @@ type Grant struct {
 	ExpiresAt time.Time `json:"expiresAt"`
 	Id        string    `json:"id"`
 	Who       string    `json:"who"`
+}
+
+// GuessLog defines model for GuessLog.
+type GuessLog struct {
+	Log string `json:"log"`
+
+	// Name the name of the format that is proposed
+	Name *string `json:"name,omitempty"`
+
+	// Zone the named zone of times that have none
+	Zone *string `json:"zone,omitempty"`
+}
+
+// GuessedLog defines model for GuessedLog.
+type GuessedLog struct {
+	Candidates []FormatCandidate `json:"candidates"`
 }
 
 // Host defines model for Host.
@@ -642,6 +670,9 @@ type HostDestination struct {
 	Reason *string    `json:"reason,omitempty"`
 	Since  *time.Time `json:"since,omitempty"`
 }
+
+// HostLines defines model for HostLines.
+type HostLines = wire.Lines
 
 // HostList defines model for HostList.
 type HostList struct {
@@ -828,6 +859,18 @@ type LanguageKind struct {
 	Kind    string        `json:"kind"`
 }
 
+// LogMark defines model for LogMark.
+type LogMark struct {
+	End int `json:"end"`
+
+	// In body, original, or the name of a field
+	In   string `json:"in"`
+	Mask string `json:"mask"`
+
+	// Start in bytes
+	Start int `json:"start"`
+}
+
 // MapEdit defines model for MapEdit.
 type MapEdit struct {
 	Remove *[]string          `json:"remove,omitempty"`
@@ -863,6 +906,20 @@ type NewJoinToken struct {
 type NewRollout struct {
 	// Revision default the newest
 	Revision *int `json:"revision,omitempty"`
+}
+
+// NewSourceDraft defines model for NewSourceDraft.
+type NewSourceDraft struct {
+	// Draft a draft that is open; by default a new one
+	Draft *int `json:"draft,omitempty"`
+
+	// Name of the source; by default made from the path
+	Name *string `json:"name,omitempty"`
+	Path string  `json:"path"`
+
+	// To a destination; by default the first of the catalogue
+	To   *string `json:"to,omitempty"`
+	Zone *string `json:"zone,omitempty"`
 }
 
 // Newcomer defines model for Newcomer.
@@ -914,6 +971,9 @@ type Numbers struct {
 	Truncations int64 `json:"truncations"`
 	Unparsed    int64 `json:"unparsed"`
 }
+
+// PrivateHit defines model for PrivateHit.
+type PrivateHit = workbench.Hit
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -1021,6 +1081,20 @@ type RolloutSummary struct {
 // RolloutSummaryState defines model for RolloutSummary.State.
 type RolloutSummaryState string
 
+// ScanLog defines model for ScanLog.
+type ScanLog struct {
+	// Definitions YAML; their masks are tried too
+	Definitions *string `json:"definitions,omitempty"`
+	Draft       *int    `json:"draft,omitempty"`
+	Log         string  `json:"log"`
+}
+
+// ScannedLog defines model for ScannedLog.
+type ScannedLog struct {
+	Hits  []PrivateHit `json:"hits"`
+	Lines int          `json:"lines"`
+}
+
 // Secret defines model for Secret.
 type Secret struct {
 	About     string     `json:"about"`
@@ -1074,6 +1148,17 @@ type SignInLink struct {
 	Url     string    `json:"url"`
 }
 
+// SourceCoverage defines model for SourceCoverage.
+type SourceCoverage = workbench.Coverage
+
+// SourceDraft defines model for SourceDraft.
+type SourceDraft struct {
+	Definitions string `json:"definitions"`
+	Draft       int    `json:"draft"`
+	Format      string `json:"format"`
+	Source      string `json:"source"`
+}
+
 // Splice defines model for Splice.
 type Splice struct {
 	// Path keys; in lists #0, #1, and #+ for one more
@@ -1110,6 +1195,23 @@ type Status struct {
 	Version          string          `json:"version"`
 }
 
+// StepEffect defines model for StepEffect.
+type StepEffect struct {
+	Changes []struct {
+		After  *string `json:"after,omitempty"`
+		Before *string `json:"before,omitempty"`
+		Name   string  `json:"name"`
+	} `json:"changes"`
+	Drops *bool `json:"drops,omitempty"`
+
+	// Failed conditions and values that could not be computed; they did nothing
+	Failed *int   `json:"failed,omitempty"`
+	Kind   string `json:"kind"`
+
+	// Step from 1; 0 are the guards
+	Step int `json:"step"`
+}
+
 // Tried defines model for Tried.
 type Tried struct {
 	// Changes how many hosts would run something else than by the newest revision
@@ -1131,11 +1233,94 @@ type Tried struct {
 	Value interface{} `json:"value,omitempty"`
 }
 
+// TriedLog defines model for TriedLog.
+type TriedLog = workbench.Result
+
+// TriedRecord defines model for TriedRecord.
+type TriedRecord struct {
+	Body string `json:"body"`
+
+	// Dropped why: unparsed, keep, drop, sample, limit, no-route
+	Dropped *string                `json:"dropped,omitempty"`
+	Effects *[]StepEffect          `json:"effects,omitempty"`
+	Fields  map[string]interface{} `json:"fields"`
+	Level   *string                `json:"level,omitempty"`
+
+	// Line its first, from 1
+	Line  int `json:"line"`
+	Lines int `json:"lines"`
+
+	// Marks in the body and the fields: what masks put in
+	Marks    *[]LogMark `json:"marks,omitempty"`
+	Masked   *[]string  `json:"masked,omitempty"`
+	Original *string    `json:"original,omitempty"`
+
+	// Private in the original: what masks took
+	Private  *[]LogMark `json:"private,omitempty"`
+	Read     bool       `json:"read"`
+	Time     *time.Time `json:"time,omitempty"`
+	TimeNote *string    `json:"timeNote,omitempty"`
+
+	// To destinations
+	To        *[]string `json:"to,omitempty"`
+	Truncated *bool     `json:"truncated,omitempty"`
+	Weight    *float32  `json:"weight,omitempty"`
+}
+
 // Try defines model for Try.
 type Try struct {
 	// Draft the draft that it stands in; without it the newest revision
 	Draft *int   `json:"draft,omitempty"`
 	Text  string `json:"text"`
+}
+
+// TryLog One of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision.
+type TryLog struct {
+	Begin *string `json:"begin,omitempty"`
+
+	// Definitions YAML, of any number of definitions
+	Definitions *string `json:"definitions,omitempty"`
+	Draft       *int    `json:"draft,omitempty"`
+	Format      *string `json:"format,omitempty"`
+
+	// Host whose settings and labels count; by default the first that the source chooses
+	Host *string `json:"host,omitempty"`
+	Log  string  `json:"log"`
+
+	// Most records that are told of; 0 for all
+	Most   *int    `json:"most,omitempty"`
+	Source *string `json:"source,omitempty"`
+
+	// Unread only the records that were not read
+	Unread *bool   `json:"unread,omitempty"`
+	Zone   *string `json:"zone,omitempty"`
+}
+
+// UncollectedList defines model for UncollectedList.
+type UncollectedList struct {
+	// Folders where it was looked
+	Folders []string         `json:"folders"`
+	Items   []UncollectedLog `json:"items"`
+
+	// More there are others that are not listed
+	More bool `json:"more"`
+}
+
+// UncollectedLog defines model for UncollectedLog.
+type UncollectedLog struct {
+	// Kind the best guess
+	Kind     string    `json:"kind"`
+	Modified time.Time `json:"modified"`
+	NoZone   *bool     `json:"noZone,omitempty"`
+	Path     string    `json:"path"`
+
+	// Program the one that has it open, if that can be seen
+	Program *string `json:"program,omitempty"`
+
+	// Rate bytes a second while it was watched
+	Rate  float64 `json:"rate"`
+	Share float64 `json:"share"`
+	Size  int64   `json:"size"`
 }
 
 // ValueEdit defines model for ValueEdit.
@@ -1221,6 +1406,12 @@ type GetDefinitionParams struct {
 	Revision *int `form:"revision,omitempty" json:"revision,omitempty"`
 }
 
+// GetCoverageParams defines parameters for GetCoverage.
+type GetCoverageParams struct {
+	// Draft as it would be with this draft
+	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
+}
+
 // RemoveDraftDefinitionParams defines parameters for RemoveDraftDefinition.
 type RemoveDraftDefinitionParams struct {
 	// IfMatch the etag that was read; * for what is not there yet
@@ -1259,6 +1450,12 @@ type EditHostLabelsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ReadHostLinesParams defines parameters for ReadHostLines.
+type ReadHostLinesParams struct {
+	Path  string `form:"path" json:"path"`
+	Lines *int   `form:"lines,omitempty" json:"lines,omitempty"`
+}
+
 // EditHostSettingsParams defines parameters for EditHostSettings.
 type EditHostSettingsParams struct {
 	// IfMatch the etag that was read; * for what is not there yet
@@ -1282,6 +1479,9 @@ type EditHostLabelsJSONRequestBody = MapEdit
 
 // EditHostSettingsJSONRequestBody defines body for EditHostSettings for application/json ContentType.
 type EditHostSettingsJSONRequestBody = MapEdit
+
+// DraftSourceJSONRequestBody defines body for DraftSource for application/json ContentType.
+type DraftSourceJSONRequestBody = NewSourceDraft
 
 // ImportInventoryJSONRequestBody defines body for ImportInventory for application/json ContentType.
 type ImportInventoryJSONRequestBody = InventoryImport
@@ -1310,6 +1510,15 @@ type SpliceTextJSONRequestBody = Splice
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = Try
 
+// GuessLogJSONRequestBody defines body for GuessLog for application/json ContentType.
+type GuessLogJSONRequestBody = GuessLog
+
+// ScanLogJSONRequestBody defines body for ScanLog for application/json ContentType.
+type ScanLogJSONRequestBody = ScanLog
+
+// TryLogJSONRequestBody defines body for TryLog for application/json ContentType.
+type TryLogJSONRequestBody = TryLog
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListAudit Changes by people, newest first
@@ -1324,6 +1533,9 @@ type ServerInterface interface {
 	// GetDefinition One definition with its text
 	// (GET /catalogue/{kind}/{name})
 	GetDefinition(c *gin.Context, kind Kind, name DefinitionName, params GetDefinitionParams)
+	// GetCoverage Every source against every guard, and where nothing is masked
+	// (GET /coverage)
+	GetCoverage(c *gin.Context, params GetCoverageParams)
 	// ListDrafts Open drafts, newest first
 	// (GET /drafts)
 	ListDrafts(c *gin.Context)
@@ -1381,12 +1593,21 @@ type ServerInterface interface {
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(c *gin.Context, host HostName, params EditHostLabelsParams)
+	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
+	// (GET /hosts/{host}/lines)
+	ReadHostLines(c *gin.Context, host HostName, params ReadHostLinesParams)
 	// RetireHost Take a host out of the fleet; its credential ends, its history stays
 	// (POST /hosts/{host}/retire)
 	RetireHost(c *gin.Context, host HostName)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(c *gin.Context, host HostName, params EditHostSettingsParams)
+	// DraftSource Turn a log of a host into a source and a format, in a draft
+	// (POST /hosts/{host}/source-drafts)
+	DraftSource(c *gin.Context, host HostName)
+	// ListUncollected Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+	// (GET /hosts/{host}/uncollected)
+	ListUncollected(c *gin.Context, host HostName)
 	// ExportInventory Every host with its labels and its own settings
 	// (GET /inventory)
 	ExportInventory(c *gin.Context)
@@ -1465,6 +1686,15 @@ type ServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(c *gin.Context)
+	// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
+	// (POST /workbench/guess)
+	GuessLog(c *gin.Context)
+	// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	// (POST /workbench/scan)
+	ScanLog(c *gin.Context)
+	// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	// (POST /workbench/try)
+	TryLog(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -1656,6 +1886,33 @@ func (siw *ServerInterfaceWrapper) GetDefinition(c *gin.Context) {
 	}
 
 	siw.Handler.GetDefinition(c, kind, name, params)
+}
+
+// GetCoverage operation middleware
+func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCoverageParams
+
+	// ------------- Optional query parameter "draft" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "draft", c.Request.URL.Query(), &params.Draft, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCoverage(c, params)
 }
 
 // ListDrafts operation middleware
@@ -2300,6 +2557,50 @@ func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 	siw.Handler.EditHostLabels(c, host, params)
 }
 
+// ReadHostLines operation middleware
+func (siw *ServerInterfaceWrapper) ReadHostLines(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadHostLinesParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lines" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lines", c.Request.URL.Query(), &params.Lines, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lines: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadHostLines(c, host, params)
+}
+
 // RetireHost operation middleware
 func (siw *ServerInterfaceWrapper) RetireHost(c *gin.Context) {
 
@@ -2372,6 +2673,56 @@ func (siw *ServerInterfaceWrapper) EditHostSettings(c *gin.Context) {
 	}
 
 	siw.Handler.EditHostSettings(c, host, params)
+}
+
+// DraftSource operation middleware
+func (siw *ServerInterfaceWrapper) DraftSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftSource(c, host)
+}
+
+// ListUncollected operation middleware
+func (siw *ServerInterfaceWrapper) ListUncollected(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUncollected(c, host)
 }
 
 // ExportInventory operation middleware
@@ -2829,6 +3180,45 @@ func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 	siw.Handler.TryDefinition(c)
 }
 
+// GuessLog operation middleware
+func (siw *ServerInterfaceWrapper) GuessLog(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GuessLog(c)
+}
+
+// ScanLog operation middleware
+func (siw *ServerInterfaceWrapper) ScanLog(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ScanLog(c)
+}
+
+// TryLog operation middleware
+func (siw *ServerInterfaceWrapper) TryLog(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryLog(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -2891,6 +3281,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/drafts/:draft/impact", wrapper.DiffDraft)
 	router.POST(options.BaseURL+"/drafts/:draft/publish", wrapper.PublishDraft)
 	router.POST(options.BaseURL+"/try", wrapper.TryDefinition)
+	router.POST(options.BaseURL+"/workbench/guess", wrapper.GuessLog)
+	router.POST(options.BaseURL+"/workbench/try", wrapper.TryLog)
+	router.POST(options.BaseURL+"/workbench/scan", wrapper.ScanLog)
+	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
+	router.GET(options.BaseURL+"/hosts/:host/lines", wrapper.ReadHostLines)
+	router.GET(options.BaseURL+"/hosts/:host/uncollected", wrapper.ListUncollected)
+	router.POST(options.BaseURL+"/hosts/:host/source-drafts", wrapper.DraftSource)
 	router.POST(options.BaseURL+"/splice", wrapper.SpliceText)
 	router.GET(options.BaseURL+"/language", wrapper.GetLanguage)
 	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
@@ -3058,6 +3455,45 @@ type GetDefinitiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDefinitiondefaultApplicationProblemPlusJSONResponse) VisitGetDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoverageRequestObject struct {
+	Params GetCoverageParams
+}
+
+type GetCoverageResponseObject interface {
+	VisitGetCoverageResponse(w http.ResponseWriter) error
+}
+
+type GetCoverage200JSONResponse CoverageTable
+
+func (response GetCoverage200JSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3806,6 +4242,46 @@ func (response EditHostLabelsdefaultApplicationProblemPlusJSONResponse) VisitEdi
 	return err
 }
 
+type ReadHostLinesRequestObject struct {
+	Host   HostName `json:"host"`
+	Params ReadHostLinesParams
+}
+
+type ReadHostLinesResponseObject interface {
+	VisitReadHostLinesResponse(w http.ResponseWriter) error
+}
+
+type ReadHostLines200JSONResponse HostLines
+
+func (response ReadHostLines200JSONResponse) VisitReadHostLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadHostLinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadHostLinesdefaultApplicationProblemPlusJSONResponse) VisitReadHostLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RetireHostRequestObject struct {
 	Host HostName `json:"host"`
 }
@@ -3875,6 +4351,85 @@ type EditHostSettingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditHostSettingsdefaultApplicationProblemPlusJSONResponse) VisitEditHostSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftSourceRequestObject struct {
+	Host HostName `json:"host"`
+	Body *DraftSourceJSONRequestBody
+}
+
+type DraftSourceResponseObject interface {
+	VisitDraftSourceResponse(w http.ResponseWriter) error
+}
+
+type DraftSource201JSONResponse SourceDraft
+
+func (response DraftSource201JSONResponse) VisitDraftSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftSourcedefaultApplicationProblemPlusJSONResponse) VisitDraftSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUncollectedRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type ListUncollectedResponseObject interface {
+	VisitListUncollectedResponse(w http.ResponseWriter) error
+}
+
+type ListUncollected200JSONResponse UncollectedList
+
+func (response ListUncollected200JSONResponse) VisitListUncollectedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUncollecteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUncollecteddefaultApplicationProblemPlusJSONResponse) VisitListUncollectedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4881,6 +5436,123 @@ func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryD
 	return err
 }
 
+type GuessLogRequestObject struct {
+	Body *GuessLogJSONRequestBody
+}
+
+type GuessLogResponseObject interface {
+	VisitGuessLogResponse(w http.ResponseWriter) error
+}
+
+type GuessLog200JSONResponse GuessedLog
+
+func (response GuessLog200JSONResponse) VisitGuessLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuessLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GuessLogdefaultApplicationProblemPlusJSONResponse) VisitGuessLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ScanLogRequestObject struct {
+	Body *ScanLogJSONRequestBody
+}
+
+type ScanLogResponseObject interface {
+	VisitScanLogResponse(w http.ResponseWriter) error
+}
+
+type ScanLog200JSONResponse ScannedLog
+
+func (response ScanLog200JSONResponse) VisitScanLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ScanLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ScanLogdefaultApplicationProblemPlusJSONResponse) VisitScanLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLogRequestObject struct {
+	Body *TryLogJSONRequestBody
+}
+
+type TryLogResponseObject interface {
+	VisitTryLogResponse(w http.ResponseWriter) error
+}
+
+type TryLog200JSONResponse TriedLog
+
+func (response TryLog200JSONResponse) VisitTryLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryLogdefaultApplicationProblemPlusJSONResponse) VisitTryLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAudit Changes by people, newest first
@@ -4895,6 +5567,9 @@ type StrictServerInterface interface {
 	// GetDefinition One definition with its text
 	// (GET /catalogue/{kind}/{name})
 	GetDefinition(ctx context.Context, request GetDefinitionRequestObject) (GetDefinitionResponseObject, error)
+	// GetCoverage Every source against every guard, and where nothing is masked
+	// (GET /coverage)
+	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
 	// ListDrafts Open drafts, newest first
 	// (GET /drafts)
 	ListDrafts(ctx context.Context, request ListDraftsRequestObject) (ListDraftsResponseObject, error)
@@ -4952,12 +5627,21 @@ type StrictServerInterface interface {
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(ctx context.Context, request EditHostLabelsRequestObject) (EditHostLabelsResponseObject, error)
+	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
+	// (GET /hosts/{host}/lines)
+	ReadHostLines(ctx context.Context, request ReadHostLinesRequestObject) (ReadHostLinesResponseObject, error)
 	// RetireHost Take a host out of the fleet; its credential ends, its history stays
 	// (POST /hosts/{host}/retire)
 	RetireHost(ctx context.Context, request RetireHostRequestObject) (RetireHostResponseObject, error)
 	// EditHostSettings Set or remove settings of the host itself
 	// (PATCH /hosts/{host}/settings)
 	EditHostSettings(ctx context.Context, request EditHostSettingsRequestObject) (EditHostSettingsResponseObject, error)
+	// DraftSource Turn a log of a host into a source and a format, in a draft
+	// (POST /hosts/{host}/source-drafts)
+	DraftSource(ctx context.Context, request DraftSourceRequestObject) (DraftSourceResponseObject, error)
+	// ListUncollected Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit
+	// (GET /hosts/{host}/uncollected)
+	ListUncollected(ctx context.Context, request ListUncollectedRequestObject) (ListUncollectedResponseObject, error)
 	// ExportInventory Every host with its labels and its own settings
 	// (GET /inventory)
 	ExportInventory(ctx context.Context, request ExportInventoryRequestObject) (ExportInventoryResponseObject, error)
@@ -5036,6 +5720,15 @@ type StrictServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
+	// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
+	// (POST /workbench/guess)
+	GuessLog(ctx context.Context, request GuessLogRequestObject) (GuessLogResponseObject, error)
+	// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
+	// (POST /workbench/scan)
+	ScanLog(ctx context.Context, request ScanLogRequestObject) (ScanLogResponseObject, error)
+	// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
+	// (POST /workbench/try)
+	TryLog(ctx context.Context, request TryLogRequestObject) (TryLogResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -5194,6 +5887,32 @@ func (sh *strictHandler) GetDefinition(ctx *gin.Context, kind Kind, name Definit
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetDefinitionResponseObject); ok {
 		if err := validResponse.VisitGetDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCoverage operation middleware
+func (sh *strictHandler) GetCoverage(ctx *gin.Context, params GetCoverageParams) {
+	var request GetCoverageRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCoverage(ctx, request.(GetCoverageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCoverage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
+		if err := validResponse.VisitGetCoverageResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5791,6 +6510,33 @@ func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName, params 
 	}
 }
 
+// ReadHostLines operation middleware
+func (sh *strictHandler) ReadHostLines(ctx *gin.Context, host HostName, params ReadHostLinesParams) {
+	var request ReadHostLinesRequestObject
+
+	request.Host = host
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadHostLines(ctx, request.(ReadHostLinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadHostLines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadHostLinesResponseObject); ok {
+		if err := validResponse.VisitReadHostLinesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RetireHost operation middleware
 func (sh *strictHandler) RetireHost(ctx *gin.Context, host HostName) {
 	var request RetireHostRequestObject
@@ -5855,6 +6601,76 @@ func (sh *strictHandler) EditHostSettings(ctx *gin.Context, host HostName, param
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EditHostSettingsResponseObject); ok {
 		if err := validResponse.VisitEditHostSettingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftSource operation middleware
+func (sh *strictHandler) DraftSource(ctx *gin.Context, host HostName) {
+	var request DraftSourceRequestObject
+
+	request.Host = host
+
+	var body DraftSourceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftSource(ctx, request.(DraftSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftSourceResponseObject); ok {
+		if err := validResponse.VisitDraftSourceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListUncollected operation middleware
+func (sh *strictHandler) ListUncollected(ctx *gin.Context, host HostName) {
+	var request ListUncollectedRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUncollected(ctx, request.(ListUncollectedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUncollected")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListUncollectedResponseObject); ok {
+		if err := validResponse.VisitListUncollectedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6660,6 +7476,132 @@ func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryDefinitionResponseObject); ok {
 		if err := validResponse.VisitTryDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GuessLog operation middleware
+func (sh *strictHandler) GuessLog(ctx *gin.Context) {
+	var request GuessLogRequestObject
+
+	var body GuessLogJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GuessLog(ctx, request.(GuessLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GuessLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GuessLogResponseObject); ok {
+		if err := validResponse.VisitGuessLogResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ScanLog operation middleware
+func (sh *strictHandler) ScanLog(ctx *gin.Context) {
+	var request ScanLogRequestObject
+
+	var body ScanLogJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ScanLog(ctx, request.(ScanLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ScanLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ScanLogResponseObject); ok {
+		if err := validResponse.VisitScanLogResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryLog operation middleware
+func (sh *strictHandler) TryLog(ctx *gin.Context) {
+	var request TryLogRequestObject
+
+	var body TryLogJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryLog(ctx, request.(TryLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryLogResponseObject); ok {
+		if err := validResponse.VisitTryLogResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -21,6 +21,7 @@ type Running struct {
 	Machine
 	Dir     string // its own folder
 	written map[string]*atomic.Int64
+	private atomic.Int64 // pieces of private data in them
 	opts    run.Options
 
 	mu     sync.Mutex
@@ -112,9 +113,11 @@ func (w *writer) open() (err error) {
 
 func (w *writer) write() error {
 	w.n++
-	if _, err := w.file.WriteString(w.of.Line(w.rnd, fmt.Sprintf("%s.%d", w.mark, w.n), w.n, time.Now())); err != nil {
+	line := w.of.Line(w.rnd, fmt.Sprintf("%s.%d", w.mark, w.n), w.n, time.Now())
+	if _, err := w.file.WriteString(line); err != nil {
 		return err
 	}
+	w.m.private.Add(int64(len(private.FindAllString(line, -1))))
 	w.m.written[w.of.Source].Add(1)
 	return nil
 }

@@ -9,6 +9,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +25,7 @@ import (
 type Receivers struct {
 	mu     sync.Mutex
 	ids    map[Flow]map[string]int
+	leaks  []string // private data that arrived, with where it stood
 	server *http.Server
 	url    string
 }
@@ -62,6 +65,24 @@ func (r *Receivers) Distinct(f Flow) (distinct, all int) {
 	return len(r.ids[f]), all
 }
 
+// Leaks is the private data that arrived, with what stood around it.
+func (r *Receivers) Leaks() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.leaks)
+}
+
+// inspect looks for private data in what arrived, byte by byte, however it is encoded.
+func (r *Receivers) inspect(text []byte) {
+	for _, p := range private.FindAllIndex(text, -1) {
+		r.mu.Lock()
+		if len(r.leaks) < 1000 {
+			r.leaks = append(r.leaks, strings.ToValidUTF8(string(text[max(0, p[0]-40):min(len(text), p[1]+20)]), "."))
+		}
+		r.mu.Unlock()
+	}
+}
+
 func (r *Receivers) count(f Flow, id string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -93,6 +114,7 @@ func body(q *http.Request) ([]byte, error) {
 
 func (r *Receivers) otlp(w http.ResponseWriter, q *http.Request) {
 	text, err := body(q)
+	r.inspect(text)
 	req := &collogs.ExportLogsServiceRequest{}
 	if err == nil {
 		err = proto.Unmarshal(text, req)
@@ -133,6 +155,7 @@ func attribute(list []*common.KeyValue, key string) string {
 
 func (r *Receivers) ndjson(w http.ResponseWriter, q *http.Request) {
 	text, err := body(q)
+	r.inspect(text)
 	if err == nil {
 		err = r.lines("harbour-archive", text)
 	}

@@ -65,6 +65,9 @@ func (d *Demo) start(ctx context.Context) (err error) {
 		return err
 	}
 	d.say("%d hosts have joined", len(machines))
+	if err := d.secrets(ctx); err != nil {
+		return err
+	}
 	revision, err := d.publish(ctx)
 	if err != nil {
 		return err
@@ -76,17 +79,22 @@ func (d *Demo) start(ctx context.Context) (err error) {
 	return d.desk(ctx)
 }
 
-// desk leaves on the desk what an administrator would find there in the morning: secrets, and a draft full of mistakes.
-func (d *Demo) desk(ctx context.Context) error {
+// secrets sets what the catalogue refers to.
+func (d *Demo) secrets(ctx context.Context) error {
 	for _, s := range []struct{ name, about, owner string }{
 		{"archive_token", "Lets the hosts write to the harbour archive", "Ines, harbour archive"},
-		{"mask_key", "Keys the hashes that stand for passenger names", "Watch desk"},
+		{"mask_key", "Keys the hashes that stand for the addresses of visitors", "Watch desk"},
 	} {
 		value := rand.Text()
 		if _, err := answer[contract.Secret](d.client.SetSecret(ctx, s.name, contract.SecretValue{Value: &value, About: &s.about, Owner: &s.owner})); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+// desk leaves on the desk what an administrator would find there in the morning: a draft full of mistakes.
+func (d *Demo) desk(ctx context.Context) error {
 	title := "Winter timetable, loaded in a hurry"
 	draft, err := answer[contract.Draft](d.client.LoadDraft(ctx, contract.NewDraft{Title: &title, Files: []contract.File{{Path: "winter.yaml", Text: examples.Mistakes}}}))
 	if err != nil {
@@ -279,14 +287,32 @@ func (d *Demo) Close() {
 
 // Row is one line of the table of Once.
 type Row struct {
-	Host, Sources                   string
-	Written, Acknowledged, Received int64
-	Duplicates                      int64
-	State                           string
+	Host, Sources                            string
+	Written, Dropped, Acknowledged, Received int64
+	Masked                                   int64 // records in which something was masked
+	Duplicates                               int64
+	State                                    string
 }
 
-// Agrees tells whether the three numbers are the same.
-func (r Row) Agrees() bool { return r.Written == r.Acknowledged && r.Written == r.Received }
+// Agrees tells whether the numbers fit: what was written was dropped by a rule or acknowledged, and that is what was received.
+func (r Row) Agrees() bool {
+	return r.Written == r.Acknowledged+r.Dropped && r.Acknowledged == r.Received
+}
+
+// Private tells how many pieces of private data were written, and what of it arrived anywhere.
+func (d *Demo) Private() (written int64, leaks []string) {
+	for _, m := range d.Fleet {
+		written += m.private.Load()
+	}
+	leaks = d.Receivers.Leaks()
+	for _, m := range d.Fleet {
+		text, err := os.ReadFile(filepath.Join(m.LogRoot(), "journal", "journal.ndjson"))
+		if err == nil {
+			leaks = append(leaks, private.FindAllString(string(text), -1)...)
+		}
+	}
+	return written, leaks
+}
 
 // Once tells the whole story: each log gets so many records, with a rotation in the middle and the vessels away for a
 // while, and all of them must be acknowledged and received.
@@ -332,6 +358,8 @@ func (d *Demo) rows(ctx context.Context) ([]Row, error) {
 		for _, s := range h.Sources {
 			sources = append(sources, s.Name)
 			row.Acknowledged += s.Numbers.Acknowledged
+			row.Dropped += s.Numbers.Dropped
+			row.Masked += s.Numbers.Masked
 			row.Written += m.Written(s.Name)
 			row.add(d, m, s.Name)
 			if s.Verdict.State != contract.Healthy {

@@ -5,6 +5,7 @@ package fleetsim
 import (
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"strings"
 	"time"
 )
@@ -20,12 +21,12 @@ type Machine struct {
 // Log is a file that a program on a machine writes. Line makes record number n at a time; id is the mark by which the
 // record is known again at the receivers.
 type Log struct {
-	Source string
+	Source string // "" when nobody collects it
 	Path   string // below the machine's log folder
 	Rotate string // rename, copytruncate, or ""
 	Every  time.Duration
 	Line   func(r *rand.Rand, id string, n int, at time.Time) string
-	Goes   []string // destinations
+	Goes   []string // destinations that get every record that is not dropped
 }
 
 func pick(r *rand.Rand, list ...string) string { return list[r.IntN(len(list))] }
@@ -33,7 +34,7 @@ func pick(r *rand.Rand, list ...string) string { return list[r.IntN(len(list))] 
 func gateLine(zone string) func(*rand.Rand, string, int, time.Time) string {
 	loc := mustZone(zone)
 	return func(r *rand.Rand, id string, n int, at time.Time) string {
-		return fmt.Sprintf("%s lane=%d ticket=T-%05d result=%s id=%s took=%dms\n", at.In(loc).Format("2006-01-02 15:04:05.000"), 1+n%6, r.IntN(100000),
+		return fmt.Sprintf("%s lane=%d ticket=T-%05d doc=%s result=%s id=%s took=%dms\n", at.In(loc).Format("2006-01-02 15:04:05.000"), 1+n%6, r.IntN(100000), passportNumber(r),
 			pick(r, "OK", "OK", "OK", "OK", "OK", "OK", "DENIED", "FAULT"), id, 20+r.IntN(180))
 	}
 }
@@ -41,8 +42,12 @@ func gateLine(zone string) func(*rand.Rand, string, int, time.Time) string {
 func kioskLine(zone string) func(*rand.Rand, string, int, time.Time) string {
 	loc := mustZone(zone)
 	return func(r *rand.Rand, id string, n int, at time.Time) string {
+		said := pick(r, "ticket sold", "ticket sold", "drawer opened", "paper low")
+		if n%4 == 0 { // in the text, where no field tells that it is private
+			said = fmt.Sprintf("loyalty card %s, receipt to %s", loyaltyCard(r), email(r))
+		}
 		return fmt.Sprintf(`{"time":"%s","level":"%s","msg":"%s","id":"%s","fare":{"kind":"%s","cents":%d},"cash":%t}`+"\n", at.In(loc).Format("2006-01-02T15:04:05.000"),
-			pick(r, "info", "info", "info", "warn"), pick(r, "ticket sold", "ticket sold", "drawer opened", "paper low"), id, pick(r, "foot", "car", "bicycle"), 450+50*r.IntN(60), n%5 == 0)
+			pick(r, "info", "info", "info", "warn"), said, id, pick(r, "foot", "car", "bicycle"), 450+50*r.IntN(60), n%5 == 0)
 	}
 }
 
@@ -62,13 +67,34 @@ func tideLine(gauge string) func(*rand.Rand, string, int, time.Time) string {
 
 func webLine(r *rand.Rand, id string, n int, at time.Time) string {
 	return fmt.Sprintf("198.51.100.%d - - [%s] \"%s /%s?id=%s HTTP/1.1\" %s %d \"%s\" \"%s\"\n", 1+r.IntN(250), at.UTC().Format("02/Jan/2006:15:04:05 -0700"), pick(r, "GET", "GET", "GET", "POST"),
-		pick(r, "sailings", "fares", "book", "seats"), id, pick(r, "200", "200", "200", "304", "404", "503"), 200+r.IntN(9000), pick(r, "-", "https://whimbrel.example/"), pick(r, "WhimbrelApp/4.2 (tide)", "Explorer/126.0.0.0 \\\"kiosk\\\""))
+		pick(r, "sailings", "fares", "book", "seats", "manage/"+email(r)), id, pick(r, "200", "200", "200", "304", "404", "503"), 200+r.IntN(9000), pick(r, "-", "https://whimbrel.example/"), pick(r, "WhimbrelApp/4.2 (tide)", "Explorer/126.0.0.0 \\\"kiosk\\\""))
 }
 
 func appLine(r *rand.Rand, id string, n int, at time.Time) string {
-	return fmt.Sprintf(`{"timestamp":"%s","severity":"%s","message":"%s","id":"%s","sailing":"W%03d","seats":[%d,%d],"took_ms":%.1f}`+"\n", at.UTC().Format(time.RFC3339Nano),
-		pick(r, "INFO", "INFO", "INFO", "DEBUG", "ERROR"), pick(r, "seats held", "booking confirmed", "fare quoted", "payment desk does not answer"), id, r.IntN(400), r.IntN(80), r.IntN(80), 3+r.Float64()*90)
+	said := pick(r, "seats held", "booking confirmed", "fare quoted", "payment desk does not answer")
+	if n%3 == 0 {
+		said = fmt.Sprintf("card %s declined for %s", pick(r, "4111 1111 1111 1111", "5555-5555-5555-4444", "378282246310005"), email(r))
+	}
+	return fmt.Sprintf(`{"timestamp":"%s","severity":"%s","message":"%s","id":"%s","sailing":"W%03d","seats":[%d,%d],"passenger":{"name":"%s","passport":"%s","phone":"%s"},"took_ms":%.1f}`+"\n", at.UTC().Format(time.RFC3339Nano),
+		pick(r, "INFO", "INFO", "INFO", "DEBUG", "ERROR"), said, id, r.IntN(400), r.IntN(80), r.IntN(80), pick(r, "Avelina Brisk", "Tomé Salgado", "Runa Kestrel"), passportNumber(r), phoneNumber(r), 3+r.Float64()*90)
 }
+
+// crewLine is of a log that nobody collects yet.
+func crewLine(r *rand.Rand, id string, n int, at time.Time) string {
+	return fmt.Sprintf("%s | %-5s | ramp %d | %s | %s\n", at.UTC().Format("2006-01-02 15:04:05"), pick(r, "INFO", "INFO", "WARN"), 1+n%3, pick(r, "opened", "closed", "salted"), id)
+}
+
+// Passengers are made up, and so is all that belongs to them.
+func passportNumber(r *rand.Rand) string { return fmt.Sprintf("PA%07d", r.IntN(10_000_000)) }
+func loyaltyCard(r *rand.Rand) string    { return fmt.Sprintf("WL-%08d", r.IntN(100_000_000)) }
+func phoneNumber(r *rand.Rand) string    { return fmt.Sprintf("+351 21 555 %04d", r.IntN(10_000)) }
+func email(r *rand.Rand) string {
+	return fmt.Sprintf("%s.%d@traveller.example", pick(r, "avelina", "tome", "runa"), r.IntN(10_000))
+}
+
+// private finds the private data of the demo in what is written and in what arrives. It knows how the demo makes it up, and
+// nothing of masks.
+var private = regexp.MustCompile(`PA\d{7}|WL-\d{8}|@traveller\.example|\+351 21 555|4111 1111|5555-5555|378282246310005|198\.51\.100\.\d|Avelina Brisk|Tomé Salgado|Runa Kestrel`)
 
 func noteLine(r *rand.Rand, id string, n int, at time.Time) string {
 	return fmt.Sprintf("%s %s id=%s\n", at.UTC().Format("15:04"), pick(r, "fog bank west of Gull Point, speed reduced", "Dunlin asks for berth 2", "swell at Saltmarsh below one metre"), id)
@@ -91,12 +117,13 @@ func mustZone(name string) *time.Location {
 // WhimbrelLine is the fleet.
 func WhimbrelLine() []Machine {
 	const lisbon, azores = "Europe/Lisbon", "Atlantic/Azores"
-	both := []string{"watch-desk", "harbour-archive"}
+	archive := []string{"harbour-archive"}
 	var all []Machine
 	gate := func(name, site, zone string) {
 		all = append(all, Machine{name, site, "gate", []Log{
-			{"gate-scans", "gate/lane-1.log", "rename", 400 * time.Millisecond, gateLine(zone), both},
-			{"gate-scans", "gate/lane-2.log", "copytruncate", 700 * time.Millisecond, gateLine(zone), both},
+			{"gate-scans", "gate/lane-1.log", "rename", 400 * time.Millisecond, gateLine(zone), archive},
+			{"gate-scans", "gate/lane-2.log", "copytruncate", 700 * time.Millisecond, gateLine(zone), archive},
+			{"", "gate/crew.log", "", 2 * time.Second, crewLine, nil},
 		}})
 	}
 	kiosk := func(name, site, zone string, printer bool) {

@@ -43,6 +43,7 @@ type Options struct {
 	TLSAuto         bool
 	TLSNames        []string // more names for the certificate of TLSAuto
 	Insecure        bool
+	NoHostReading   bool   // nobody may see lines of logs on hosts
 	Agents          string // folder of the agents that are served to hosts; "" is the one beside the program
 	Log             *slog.Logger
 	Started         func(address, tokenFile, pin string, firstStart bool) // called once it listens
@@ -80,6 +81,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	authn.HostReading = !o.NoHostReading
 	events := api.NewEvents()
 	fleet, err := agents.New(ctx, st, o.Log, time.Now, events.Note)
 	if err != nil {

@@ -47,6 +47,7 @@ type Host interface {
 	Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus
 	Forget() error // stop, and throw away what was copied from another host
 	Metrics(now time.Time) proto.Message
+	Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply // to what the desk wants to see of the host
 }
 
 // Identity is what the agent keeps of its membership.
@@ -259,7 +260,7 @@ func (c *Client) session(ctx context.Context) error {
 			}
 		}
 	}()
-	s := &session{c: c, conn: conn}
+	s := &session{c: c, conn: conn, replies: make(chan wire.Reply)}
 	if err := s.send(ctx, s.full()); err != nil {
 		return err
 	}
@@ -278,6 +279,11 @@ func (c *Client) session(ctx context.Context) error {
 			return fmt.Errorf("the connection ended: %w", err)
 		case msg := <-incoming:
 			if err := s.take(ctx, msg); err != nil {
+				return err
+			}
+		case reply := <-s.replies:
+			s.asked--
+			if err := s.send(ctx, &protobufs.AgentToServer{CustomMessage: &protobufs.CustomMessage{Capability: wire.DeskCapability, Type: wire.TypeReply, Data: wire.Encode(reply)}}); err != nil {
 				return err
 			}
 		case <-look.C:
@@ -328,12 +334,43 @@ type session struct {
 
 	description *protobufs.AgentDescription
 	described   time.Time
+
+	replies chan wire.Reply
+	asked   int // questions that are not answered yet
+}
+
+// maxAsked bounds the questions of the desk that are answered at once.
+const maxAsked = 4
+
+// ask answers a question of the desk beside everything else.
+func (s *session) ask(ctx context.Context, m *protobufs.CustomMessage) {
+	var ask wire.Ask
+	if m.GetCapability() != wire.DeskCapability || wire.Decode(m.GetData(), &ask) != nil {
+		return
+	}
+	busy := s.asked >= maxAsked
+	s.asked++
+	go func() {
+		reply := wire.Reply{ID: ask.ID, Error: "the agent answers other questions; ask again"}
+		if !busy {
+			ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+			reply = s.c.host.Answer(ctx, m.GetType(), ask)
+			cancel()
+		}
+		select {
+		case s.replies <- reply:
+		case <-ctx.Done():
+		}
+	}()
 }
 
 func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
 	m.InstanceUid = s.c.uid()
 	m.SequenceNum = s.c.sequence
 	m.Capabilities = wire.AgentCapabilities
+	if m.AgentDescription != nil {
+		m.CustomCapabilities = &protobufs.CustomCapabilities{Capabilities: []string{wire.DeskCapability}}
+	}
 	s.c.sequence++
 	frame, err := wire.Marshal(m)
 	if err != nil {
@@ -393,6 +430,9 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 	}
 	if err := s.c.takeCredential(msg.GetConnectionSettings()); err != nil {
 		return err
+	}
+	if m := msg.GetCustomMessage(); m != nil {
+		s.ask(ctx, m)
 	}
 	if rc := msg.GetRemoteConfig(); rc != nil {
 		applying := &protobufs.RemoteConfigStatus{LastRemoteConfigHash: rc.GetConfigHash(), Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING}

@@ -229,6 +229,9 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 	return list, anyFirst, unreadable
 }
 
+// Takes tells whether the source reads a path.
+func (r *Reader) Takes(path string) bool { return r.wants(path) }
+
 // wants tells whether the patterns take a path.
 func (r *Reader) wants(path string) bool {
 	for _, pattern := range r.Spec.Files {

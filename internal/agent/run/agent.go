@@ -22,6 +22,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/agent/control"
+	"synaxis/internal/agent/look"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/core/footprint"
 	"synaxis/internal/core/hostconfig"
@@ -169,6 +170,15 @@ func (a *Agent) Run(ctx context.Context) {
 	a.client.Run(ctx)
 	a.engine.Stop()
 	a.lock.Close()
+}
+
+// Answer answers what the desk wants to see of the host, in the words of wire.
+func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply {
+	a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
+	a.mu.Lock()
+	engine := a.engine
+	a.mu.Unlock()
+	return look.Looker{State: a.o.StateDir, Takes: engine.Takes, Folders: engine.Folders, Now: time.Now}.Answer(ctx, kind, ask)
 }
 
 // Engine gives access to the running engine, for tests and the demo.

@@ -17,6 +17,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/files"
 	"synaxis/internal/agent/position"
@@ -421,4 +423,36 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 		all[name] = s.book.Live()
 	}
 	return all, e.store.Began()
+}
+
+// Takes tells whether a running source reads a path.
+func (e *Engine) Takes(path string) bool {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, s := range e.sources {
+		if s.reader.Takes(path) {
+			return true
+		}
+	}
+	for _, d := range e.dests { // nor is it a log what the agent itself writes
+		if d.Spec.Kind == "file" && d.Spec.Path == path {
+			return true
+		}
+	}
+	return false
+}
+
+// Folders are those in which the running sources read.
+func (e *Engine) Folders() []string {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	var out []string
+	for _, s := range e.sources {
+		for _, pattern := range s.plan.Spec.Files {
+			base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
+			out = append(out, base)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }

@@ -41,6 +41,9 @@ type Candidate struct {
 	heads    int // lines that begin with # and are not read
 }
 
+// Sure tells how sure the candidate is, 0 to 1.
+func (c *Candidate) Sure() float64 { return min(1, c.Score) }
+
 // Options of a guess.
 type Options struct {
 	Zone     string // of times that have none

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -34,6 +35,8 @@ type conn struct {
 	private bool          // nobody between can read it
 	kick    chan struct{} // an offer waits
 	mu      sync.Mutex    // one writer at a time
+	answers atomic.Bool   // questions of the desk
+	asked   sync.Map      // channels for the answers, by the question's id
 }
 
 func (c *conn) wake() {
@@ -126,6 +129,7 @@ func (f *Fleet) serve(c *conn, who caller) {
 			_ = c.send(ctx, badRequest(nil, "the message is no OpAMP"))
 			break
 		}
+		c.custom(msg)
 		answer, _, err := f.take(ctx, msg, who, c)
 		if err != nil {
 			var d Denied

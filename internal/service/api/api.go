@@ -126,6 +126,8 @@ func (a *API) fail(c *gin.Context, err error) {
 	var stale changes.Stale
 	var forbidden notAllowed
 	var refused agents.Denied
+	var away agents.Unreachable
+	var unwilling agents.Refused
 	switch {
 	case errors.As(err, &stale):
 		write(c, http.StatusPreconditionFailed, "changed-meanwhile", err.Error(), nil)
@@ -137,6 +139,10 @@ func (a *API) fail(c *gin.Context, err error) {
 		write(c, http.StatusUnprocessableEntity, "findings", err.Error(), findings(rejected.Findings))
 	case errors.As(err, &conflict):
 		write(c, http.StatusConflict, "conflict", err.Error(), nil)
+	case errors.As(err, &away):
+		write(c, http.StatusConflict, "host-unreachable", err.Error(), nil)
+	case errors.As(err, &unwilling):
+		write(c, http.StatusUnprocessableEntity, "host-refused", err.Error(), nil)
 	case errors.Is(err, rollouts.ErrBusy):
 		write(c, http.StatusConflict, "rollout-busy", err.Error(), nil)
 	case errors.Is(err, auth.ErrUnknown):

@@ -37,6 +37,8 @@ type Auth struct {
 	now   func() time.Time
 	token [sha256.Size]byte
 
+	HostReading bool // whether anybody may see lines of logs on hosts; set before the first request
+
 	mu    sync.Mutex
 	codes map[string]time.Time
 }
@@ -80,6 +82,8 @@ type Identity struct {
 	Expires time.Time // zero for a token
 	Secret  string    // the one secret that it may set, and nothing else; "" for the admin
 	hash    []byte
+
+	ReadsHosts bool // may see lines of logs on hosts, before anything is masked
 }
 
 // ErrUnknown says that the caller could not be told.
@@ -88,6 +92,12 @@ var ErrUnknown = errors.New("not signed in")
 // Identify reads a request: an API token as bearer, or the session cookie. With the cookie, a request that changes
 // something must come from the console itself.
 func (a *Auth) Identify(r *http.Request) (Identity, error) {
+	id, err := a.identify(r)
+	id.ReadsHosts = a.HostReading && id.Secret == ""
+	return id, err
+}
+
+func (a *Auth) identify(r *http.Request) (Identity, error) {
 	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		if strings.HasPrefix(bearer, GrantPrefix) {
 			return a.granted(r.Context(), bearer)

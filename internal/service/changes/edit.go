@@ -469,3 +469,23 @@ func (s *Service) Try(ctx context.Context, draft int, text string) (Tried, error
 	}
 	return out, nil
 }
+
+// Catalogue is the one that a draft would make, or, for draft 0, that of the newest revision.
+func (s *Service) Catalogue(ctx context.Context, draft int) (*catalogue.Catalogue, error) {
+	if draft == 0 {
+		head, err := s.Head(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return head.Catalogue, nil
+	}
+	d, err := s.open(ctx, draft)
+	if err != nil {
+		return nil, err
+	}
+	_, after, _, err := s.of(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	return after.Catalogue, nil
+}

@@ -510,6 +510,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workbench/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find out how a log is written, and propose formats. Nothing of it is kept */
+        post: operations["guessLog"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workbench/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept */
+        post: operations["tryLog"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workbench/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** List what private data a log seems to hold, and which masks would take it. Nothing of it is kept */
+        post: operations["scanLog"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every source against every guard, and where nothing is masked */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last lines of a file of a host. A right of its own; every reading is in the audit */
+        get: operations["readHostLines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/uncollected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Logs on a host that no source takes, with a guess of how they are written. A right of its own; it is in the audit */
+        get: operations["listUncollected"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/source-drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Turn a log of a host into a source and a format, in a draft */
+        post: operations["draftSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/splice": {
         parameters: {
             query?: never;
@@ -772,6 +891,235 @@ export interface components {
         State: "healthy" | "degraded" | "failing" | "waiting" | "offline";
         /** @enum {string} */
         Severity: "error" | "warning" | "note";
+        GuessLog: {
+            log: string;
+            /**
+             * @description the name of the format that is proposed
+             * @default guessed
+             */
+            name: string;
+            /** @description the named zone of times that have none */
+            zone?: string;
+        };
+        GuessedLog: {
+            candidates: components["schemas"]["FormatCandidate"][];
+        };
+        FormatCandidate: {
+            kind: string;
+            /** @description of the records that it reads, 0 to 1 */
+            share: number;
+            /** @description how sure it is, 0 to 1 */
+            sure: number;
+            /** @description how records of several lines begin */
+            begin?: string;
+            /** Format: date-time */
+            from?: string;
+            /** Format: date-time */
+            to?: string;
+            /** @description the times have no zone: one must be chosen */
+            noZone: boolean;
+            levels: boolean;
+            warnings: string[];
+            fields: {
+                name: string;
+                type: string;
+                share: number;
+                examples: string[];
+            }[];
+            /** @description YAML */
+            definition: string;
+        };
+        /** @description One of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision. */
+        TryLog: {
+            log: string;
+            source?: string;
+            format?: string;
+            draft?: number;
+            /** @description whose settings and labels count; by default the first that the source chooses */
+            host?: string;
+            /** @description YAML, of any number of definitions */
+            definitions?: string;
+            zone?: string;
+            begin?: string;
+            /**
+             * @description only the records that were not read
+             * @default false
+             */
+            unread: boolean;
+            /**
+             * @description records that are told of; 0 for all
+             * @default 0
+             */
+            most: number;
+        };
+        LogMark: {
+            /** @description body, original, or the name of a field */
+            in: string;
+            /** @description in bytes */
+            start: number;
+            end: number;
+            mask: string;
+        };
+        StepEffect: {
+            /** @description from 1; 0 are the guards */
+            step: number;
+            kind: string;
+            /** @description conditions and values that could not be computed; they did nothing */
+            failed?: number;
+            drops?: boolean;
+            changes: {
+                name: string;
+                before?: string;
+                after?: string;
+            }[];
+        };
+        TriedRecord: {
+            /** @description its first, from 1 */
+            line: number;
+            lines: number;
+            read: boolean;
+            /** Format: date-time */
+            time?: string;
+            timeNote?: string;
+            level?: string;
+            body: string;
+            fields: {
+                [key: string]: unknown;
+            };
+            truncated?: boolean;
+            original?: string;
+            /** @description in the original: what masks took */
+            private?: components["schemas"]["LogMark"][];
+            /** @description in the body and the fields: what masks put in */
+            marks?: components["schemas"]["LogMark"][];
+            effects?: components["schemas"]["StepEffect"][];
+            /** @description why: unparsed, keep, drop, sample, limit, no-route */
+            dropped?: string;
+            /** @description destinations */
+            to?: string[];
+            weight?: number;
+            masked?: string[];
+        };
+        TriedLog: {
+            records: components["schemas"]["TriedRecord"][];
+            columns: {
+                name: string;
+                type: string;
+                share: number;
+            }[];
+            read: number;
+            unread: number;
+            blank: number;
+            dropped: number;
+            dropReasons: {
+                [key: string]: number;
+            };
+            failed: number;
+            masked: number;
+            destinations: {
+                [key: string]: number;
+            };
+            noZone: number;
+            /** @description whose settings and labels counted */
+            host?: string;
+            /** @description Why nothing could be tried */
+            problems: {
+                kind?: string;
+                name?: string;
+                line: number;
+                column: number;
+                reason: string;
+                fix?: string;
+            }[];
+        };
+        ScanLog: {
+            log: string;
+            draft?: number;
+            /** @description YAML; their masks are tried too */
+            definitions?: string;
+        };
+        ScannedLog: {
+            lines: number;
+            hits: components["schemas"]["PrivateHit"][];
+        };
+        PrivateHit: {
+            /** @description from 1 */
+            line: number;
+            /** @description in bytes from the line's start */
+            start: number;
+            end: number;
+            lines: number;
+            /** @description empty for what only masks of the catalogue find */
+            detector: string;
+            masks: string[];
+        };
+        CoverageTable: {
+            guards: string[];
+            sources: components["schemas"]["SourceCoverage"][];
+        };
+        SourceCoverage: {
+            source: string;
+            guards: {
+                [key: string]: boolean;
+            };
+            masks: string[];
+            own: string[];
+            to: string[];
+            covered: boolean;
+        };
+        HostLines: {
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: date-time */
+            modified: string;
+            /** @description the last ones */
+            lines: string[];
+            /** @description there are others before them */
+            more: boolean;
+        };
+        UncollectedList: {
+            /** @description where it was looked */
+            folders: string[];
+            /** @description there are others that are not listed */
+            more: boolean;
+            items: components["schemas"]["UncollectedLog"][];
+        };
+        UncollectedLog: {
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: date-time */
+            modified: string;
+            /**
+             * Format: double
+             * @description bytes a second while it was watched
+             */
+            rate: number;
+            /** @description the one that has it open, if that can be seen */
+            program?: string;
+            /** @description the best guess */
+            kind: string;
+            /** Format: double */
+            share: number;
+            noZone?: boolean;
+        };
+        NewSourceDraft: {
+            path: string;
+            /** @description of the source; by default made from the path */
+            name?: string;
+            zone?: string;
+            /** @description a destination; by default the first of the catalogue */
+            to?: string;
+            /** @description a draft that is open; by default a new one */
+            draft?: number;
+        };
+        SourceDraft: {
+            draft: number;
+            source: string;
+            format: string;
+            definitions: string;
+        };
         Problem: {
             type: string;
             title: string;
@@ -2362,6 +2710,181 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guessLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuessLog"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuessedLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryLog"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    scanLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScanLog"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScannedLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: {
+                /** @description as it would be with this draft */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageTable"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readHostLines: {
+        parameters: {
+            query: {
+                path: string;
+                lines?: number;
+            };
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostLines"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUncollected: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UncollectedList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSourceDraft"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDraft"];
                 };
             };
             default: components["responses"]["Problem"];
