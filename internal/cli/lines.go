@@ -112,7 +112,7 @@ into a new draft or one that is open. What it cannot know, such as the zone of t
 	f := cmd.Flags()
 	f.StringVar(&name, "name", "", "of the source (default: made from the path)")
 	f.StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
-	f.StringVar(&to, "to", "", "a destination (default: the first of the catalogue)")
+	f.StringVar(&to, "to", "", "a destination (default: the one that most sources send to)")
 	f.IntVar(&draft, "draft", 0, "a draft that is open (default: a new one)")
 	return cmd
 }

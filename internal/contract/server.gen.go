@@ -917,7 +917,7 @@ type NewSourceDraft struct {
 	Name *string `json:"name,omitempty"`
 	Path string  `json:"path"`
 
-	// To a destination; by default the first of the catalogue
+	// To a destination; by default the one that most sources send to
 	To   *string `json:"to,omitempty"`
 	Zone *string `json:"zone,omitempty"`
 }

@@ -270,6 +270,7 @@ func (l Looker) guess(item *wire.Log) bool {
 // opened are the files that programs have open for writing, as far as the agent may see, with the names of the programs.
 func opened() map[string]string {
 	out := map[string]string{}
+	self := strconv.Itoa(os.Getpid())
 	fds, _ := filepath.Glob("/proc/[0-9]*/fd/*") // the pattern is a good one
 	for _, fd := range fds {
 		path, err := os.Readlink(fd)
@@ -277,6 +278,9 @@ func opened() map[string]string {
 			continue
 		}
 		process := filepath.Dir(filepath.Dir(fd))
+		if filepath.Base(process) == self { // what the agent itself writes is no log of the host's
+			continue
+		}
 		flags, err := os.ReadFile(filepath.Join(process, "fdinfo", filepath.Base(fd)))
 		if err != nil || !forWriting(flags) {
 			continue

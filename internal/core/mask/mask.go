@@ -2,6 +2,7 @@
 package mask
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"regexp/syntax"
@@ -176,27 +177,25 @@ func needs(t *syntax.Regexp) string {
 // Trial is a text of the usual kind for measuring what an expression costs: a thousand lines without private data.
 var Trial = strings.Repeat("2031-04-02 06:15:09 lane=4 result=OK operator=kelp load=17.25 note=the tide is out and the ramp is steep\n", 1000)
 
+var trial = []byte(Trial)
+
 // Measure tells what it takes to search Trial once for a mask, as the best of three, by the clock that it is given.
 func Measure(s Spec, now func() time.Time) time.Duration {
 	best := time.Duration(0)
+	f, err := s.Finder()
+	if err != nil {
+		return 0
+	}
 	for range 3 {
 		began := now()
-		s.search()
+		for line := range bytes.Lines(trial) {
+			f.Find(line, "")
+		}
 		if took := now().Sub(began); best == 0 || took < best {
 			best = took
 		}
 	}
 	return best
-}
-
-func (s Spec) search() {
-	re, err := regexp.Compile(s.Find)
-	if err != nil || s.Find == "" {
-		return
-	}
-	for line := range strings.Lines(Trial) {
-		re.MatchString(line)
-	}
 }
 
 // BuiltIn is the mask that a detector is by its own name.

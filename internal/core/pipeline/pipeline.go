@@ -222,6 +222,9 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		r.First = uint32(values)
 		reason := t.treat(b, &r, &c)
 		if t.trace != nil {
+			if reason >= 0 && t.guards != nil { // who looks at what was dropped is not shown what guards would hide
+				t.apply(t.guards, b, &r)
+			}
 			t.trace.record(t, b, &r, start, cut.Used(), reason)
 		}
 		if reason >= 0 {

@@ -23,7 +23,7 @@ type Proposal struct {
 	Lines    []string
 	Name     string // of the source; by default made from the path
 	Zone     string // of times that have none
-	To       string // a destination; by default the first of the catalogue
+	To       string // a destination; by default the one that most sources send to
 	Observed time.Time
 }
 
@@ -60,8 +60,8 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 		}
 	}
 	to := p.To
-	if all := cat.Names("destination"); to == "" && len(all) > 0 {
-		to = all[0]
+	if to == "" {
+		to = usual(cat)
 	}
 	if to == "" {
 		return Drafted{}, fmt.Errorf("there is no destination yet; define one first")
@@ -95,6 +95,17 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 		out.Definitions = append(out.Definitions, defs...)
 	}
 	return out, nil
+}
+
+// usual is the destination that most sources send to.
+func usual(cat *catalogue.Catalogue) string {
+	best, most := "", -1
+	for _, name := range cat.Names("destination") {
+		if n := len(cat.UsedBy(catalogue.ID{Kind: "destination", Name: name})); n > most {
+			best, most = name, n
+		}
+	}
+	return best
 }
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)

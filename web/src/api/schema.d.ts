@@ -1109,7 +1109,7 @@ export interface components {
             /** @description of the source; by default made from the path */
             name?: string;
             zone?: string;
-            /** @description a destination; by default the first of the catalogue */
+            /** @description a destination; by default the one that most sources send to */
             to?: string;
             /** @description a draft that is open; by default a new one */
             draft?: number;
