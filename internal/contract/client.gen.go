@@ -509,6 +509,20 @@ type ClientInterface interface {
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CarveFieldWithBody Make a part of a line a field of a template
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workbench/field (the `CarveField` operationId).
+	CarveFieldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CarveField Make a part of a line a field of a template
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workbench/field (the `CarveField` operationId).
+	CarveField(ctx context.Context, body CarveFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GuessLogWithBody Find out how a log is written, and propose formats. Nothing of it is kept
 	//
 	// Takes any type of body and a specified content type.
@@ -1671,6 +1685,40 @@ func (c *Client) TryDefinitionWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /try (the `TryDefinition` operationId).
 func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryDefinitionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarveFieldWithBody Make a part of a line a field of a template
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workbench/field (the `CarveField` operationId).
+func (c *Client) CarveFieldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarveFieldRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarveField Make a part of a line a field of a template
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workbench/field (the `CarveField` operationId).
+func (c *Client) CarveField(ctx context.Context, body CarveFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarveFieldRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4176,6 +4224,46 @@ func NewTryDefinitionRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewCarveFieldRequest calls the generic CarveField builder with application/json body
+func NewCarveFieldRequest(server string, body CarveFieldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCarveFieldRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCarveFieldRequestWithBody constructs an http.Request for the CarveField method, with any body, and a specified content type
+func NewCarveFieldRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workbench/field")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGuessLogRequest calls the generic GuessLog builder with application/json body
 func NewGuessLogRequest(server string, body GuessLogJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4836,6 +4924,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
+	// CarveFieldWithBodyWithResponse Make a part of a line a field of a template
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/field (the `CarveField` operationId).
+	CarveFieldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarveFieldResponse, error)
+
+	// CarveFieldWithResponse Make a part of a line a field of a template
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/field (the `CarveField` operationId).
+	CarveFieldWithResponse(ctx context.Context, body CarveFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*CarveFieldResponse, error)
 
 	// GuessLogWithBodyWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
 	//
@@ -7478,6 +7580,54 @@ func (r TryDefinitionResponse) ContentType() string {
 	return ""
 }
 
+type CarveFieldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CarvedField
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CarveFieldResponse) GetJSON200() *CarvedField {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CarveFieldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CarveFieldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CarveFieldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CarveFieldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CarveFieldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GuessLogResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8543,6 +8693,32 @@ func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseTryDefinitionResponse(rsp)
+}
+
+// CarveFieldWithBodyWithResponse Make a part of a line a field of a template
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/field (the `CarveField` operationId).
+func (c *ClientWithResponses) CarveFieldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarveFieldResponse, error) {
+	rsp, err := c.CarveFieldWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarveFieldResponse(rsp)
+}
+
+// CarveFieldWithResponse Make a part of a line a field of a template
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/field (the `CarveField` operationId).
+func (c *ClientWithResponses) CarveFieldWithResponse(ctx context.Context, body CarveFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*CarveFieldResponse, error) {
+	rsp, err := c.CarveField(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarveFieldResponse(rsp)
 }
 
 // GuessLogWithBodyWithResponse Find out how a log is written, and propose formats. Nothing of it is kept
@@ -10415,6 +10591,39 @@ func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCarveFieldResponse parses an HTTP response from a CarveFieldWithResponse call
+func ParseCarveFieldResponse(rsp *http.Response) (*CarveFieldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CarveFieldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CarvedField
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

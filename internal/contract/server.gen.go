@@ -332,6 +332,28 @@ type AuditList struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// CarveField defines model for CarveField.
+type CarveField struct {
+	End  int    `json:"end"`
+	Line string `json:"line"`
+	Name string `json:"name"`
+
+	// Start in bytes
+	Start int `json:"start"`
+
+	// Template one that reads the line, or empty
+	Template string `json:"template"`
+
+	// Type by default what the part looks like
+	Type *string `json:"type,omitempty"`
+}
+
+// CarvedField defines model for CarvedField.
+type CarvedField struct {
+	Template string `json:"template"`
+	Type     string `json:"type"`
+}
+
 // CheckCode defines model for CheckCode.
 type CheckCode struct {
 	Code     string   `json:"code"`
@@ -1510,6 +1532,9 @@ type SpliceTextJSONRequestBody = Splice
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = Try
 
+// CarveFieldJSONRequestBody defines body for CarveField for application/json ContentType.
+type CarveFieldJSONRequestBody = CarveField
+
 // GuessLogJSONRequestBody defines body for GuessLog for application/json ContentType.
 type GuessLogJSONRequestBody = GuessLog
 
@@ -1686,6 +1711,9 @@ type ServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(c *gin.Context)
+	// CarveField Make a part of a line a field of a template
+	// (POST /workbench/field)
+	CarveField(c *gin.Context)
 	// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
 	// (POST /workbench/guess)
 	GuessLog(c *gin.Context)
@@ -3180,6 +3208,19 @@ func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 	siw.Handler.TryDefinition(c)
 }
 
+// CarveField operation middleware
+func (siw *ServerInterfaceWrapper) CarveField(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CarveField(c)
+}
+
 // GuessLog operation middleware
 func (siw *ServerInterfaceWrapper) GuessLog(c *gin.Context) {
 
@@ -3284,6 +3325,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workbench/guess", wrapper.GuessLog)
 	router.POST(options.BaseURL+"/workbench/try", wrapper.TryLog)
 	router.POST(options.BaseURL+"/workbench/scan", wrapper.ScanLog)
+	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
 	router.GET(options.BaseURL+"/hosts/:host/lines", wrapper.ReadHostLines)
 	router.GET(options.BaseURL+"/hosts/:host/uncollected", wrapper.ListUncollected)
@@ -5436,6 +5478,45 @@ func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryD
 	return err
 }
 
+type CarveFieldRequestObject struct {
+	Body *CarveFieldJSONRequestBody
+}
+
+type CarveFieldResponseObject interface {
+	VisitCarveFieldResponse(w http.ResponseWriter) error
+}
+
+type CarveField200JSONResponse CarvedField
+
+func (response CarveField200JSONResponse) VisitCarveFieldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CarveFielddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CarveFielddefaultApplicationProblemPlusJSONResponse) VisitCarveFieldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GuessLogRequestObject struct {
 	Body *GuessLogJSONRequestBody
 }
@@ -5720,6 +5801,9 @@ type StrictServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
+	// CarveField Make a part of a line a field of a template
+	// (POST /workbench/field)
+	CarveField(ctx context.Context, request CarveFieldRequestObject) (CarveFieldResponseObject, error)
 	// GuessLog Find out how a log is written, and propose formats. Nothing of it is kept
 	// (POST /workbench/guess)
 	GuessLog(ctx context.Context, request GuessLogRequestObject) (GuessLogResponseObject, error)
@@ -7476,6 +7560,48 @@ func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryDefinitionResponseObject); ok {
 		if err := validResponse.VisitTryDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CarveField operation middleware
+func (sh *strictHandler) CarveField(ctx *gin.Context) {
+	var request CarveFieldRequestObject
+
+	var body CarveFieldJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CarveField(ctx, request.(CarveFieldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CarveField")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CarveFieldResponseObject); ok {
+		if err := validResponse.VisitCarveFieldResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/hosts/:host/:tab(sources|config|facts)?', component: () => import('./pages/Host.vue'), props: true, meta: { title: 'Host' } },
     { path: '/catalogue', component: () => import('./pages/Catalogue.vue'), meta: { title: 'Catalogue' } },
     { path: '/catalogue/:kind/:name', component: () => import('./pages/Definition.vue'), props: true, meta: { title: 'Definition' } },
+    { path: '/workbench', component: () => import('./pages/Workbench.vue'), meta: { title: 'Workbench' } },
     { path: '/changes', component: () => import('./pages/Changes.vue'), meta: { title: 'Changes' } },
     { path: '/changes/:draft(\\d+)/:tab(findings|definitions|hosts|conflicts)?', component: () => import('./pages/Draft.vue'), props: true, meta: { title: 'Draft' } },
     { path: '/changes/:draft(\\d+)/edit/:kind/:name', component: () => import('./pages/Editor.vue'), props: true, meta: { title: 'Edit' } },

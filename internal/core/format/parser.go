@@ -154,7 +154,7 @@ func (p *Parser) Schema() *record.Schema { return p.schema }
 
 var (
 	timeNames  = []string{"time", "timestamp", "ts", "@timestamp", "datetime"}
-	levelNames = []string{"level", "severity", "lvl"}
+	levelNames = []string{"level", "severity", "lvl", "log.level", "loglevel"}
 	bodyNames  = []string{"message", "msg", "body"}
 )
 
@@ -222,6 +222,9 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		return
 	}
 	v, ok := p.pick(b, p.time, timeNames, p.loose)
+	if !ok && p.loose && p.time == "" && p.auditTime(b, r) {
+		return
+	}
 	if !ok {
 		if p.time != "" {
 			r.TimeNote = record.TimeUnreadable
@@ -240,11 +243,39 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		return
 	}
 	c, n, ok := p.clock.read(text)
+	if ok && c.noDate && p.loose {
+		if day, there := p.find(b, "date"); there && day.Kind == record.Text { // the date stands in a field of its own
+			at := len(b.Arena)
+			b.Arena = append(append(append(b.Arena, b.Bytes(day.Span)...), ' '), text...)
+			if whole, k, good := p.clock.read(b.Arena[at:]); good && k == len(b.Arena)-at {
+				c = whole
+			}
+			b.Arena = b.Arena[:at]
+		}
+	}
 	if !ok || n != len(text) {
 		r.TimeNote = record.TimeUnreadable
 		return
 	}
 	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed)
+}
+
+// auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER).
+func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
+	v, ok := p.find(b, "msg")
+	if !ok || v.Kind != record.Text {
+		return false
+	}
+	rest, ok := bytes.CutPrefix(b.Bytes(v.Span), []byte("audit("))
+	if !ok {
+		return false
+	}
+	c, n, ok := epoch(rest)
+	if !ok || n == len(rest) || rest[n] != ':' {
+		return false
+	}
+	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed)
+	return true
 }
 
 func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
@@ -256,6 +287,10 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 	var digits [24]byte
 	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
 	if v.Kind == record.Int {
+		if n := int64(v.Num); len(p.spec.Level.Map) == 0 && n >= 0 && n < 8 { // a severity of RFC 5424
+			r.Level = syslogLevels[n]
+			return
+		}
 		text = strconv.AppendInt(digits[:0], int64(v.Num), 10)
 	}
 	if len(p.spec.Level.Map) > 0 {

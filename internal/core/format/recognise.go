@@ -25,7 +25,7 @@ func recognise(p []byte) (c civil, n int, ok bool) {
 	case ch == '[' || ch == '(' || ch == ' ':
 		return civil{}, 0, false
 	case ch >= '0' && ch <= '9':
-		if s.numeric() || s.dayMonth() {
+		if s.numeric() || s.dayMonth() || s.clockFirst() {
 			return s.done()
 		}
 		return epoch(p)
@@ -100,7 +100,7 @@ func (s *stamper) spaces() int {
 
 // done is the stamp, when it is a real one.
 func (s *stamper) done() (civil, int, bool) {
-	s.c.noYear = !s.year
+	s.c.noYear = !s.year && !s.c.noDate
 	if !s.clock && !s.year || s.c.hasPM && (s.c.hour < 1 || s.c.hour > 12) {
 		return civil{}, 0, false
 	}
@@ -307,6 +307,17 @@ func (s *stamper) numeric() bool {
 		}
 		return s.back(was)
 	}
+	if k == 4 && s.n+k < len(s.p) && s.p[s.n+k] == ' ' { // 0402 06:15:09.120931
+		s.c.month, s.c.day, s.c.noYear = first/100, first%100, true
+		s.n += k
+		if s.c.valid() && s.secondsAhead() {
+			s.toClock()
+			if s.clock {
+				return true
+			}
+		}
+		return s.back(was)
+	}
 	if k == 0 || k == 3 || k > 4 || s.n+k >= len(s.p) {
 		return s.back(was)
 	}
@@ -316,7 +327,21 @@ func (s *stamper) numeric() bool {
 	}
 	s.n += k + 1
 	var second, third int
-	if !s.number(1, 2, &second) || !s.at(sep) {
+	if !s.number(1, 2, &second) {
+		return s.back(was)
+	}
+	if !s.at(sep) || sep == '-' && k == 2 && s.secondsAhead() { // 04-02 06:15:09.811, 04/02-06:15:09, 02.04 06:15:09
+		s.dayAndMonth(first, second, sep)
+		if sep == '-' && second <= 31 && first <= 12 {
+			s.c.month, s.c.day = first, second
+		}
+		s.c.noYear = true
+		if k == 2 && s.c.valid() && s.secondsAhead() {
+			s.toClock()
+			if s.clock {
+				return true
+			}
+		}
 		return s.back(was)
 	}
 	s.n++
@@ -339,6 +364,10 @@ func (s *stamper) numeric() bool {
 	case width == 2:
 		s.shortYear(third)
 		s.dayAndMonth(first, second, sep)
+		if !s.c.valid() { // 31/04/02, since there is no 31st of April
+			s.shortYear(first)
+			s.c.month, s.c.day = second, third
+		}
 	default:
 		return s.back(was)
 	}
@@ -352,6 +381,36 @@ func (s *stamper) numeric() bool {
 	if !s.clock && (k != 4 || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' && s.p[s.n] != '"') {
 		return s.back(was) // a date alone is one only with its year first
 	}
+	return true
+}
+
+// secondsAhead tells whether a clock with seconds follows at once, so that two numbers before it are a date.
+func (s *stamper) secondsAhead() bool {
+	rest := s.rest()
+	if len(rest) < 9 || rest[0] != ' ' && rest[0] != '-' && rest[0] != 'T' {
+		return false
+	}
+	rest = bytes.TrimLeft(rest[1:], " ")
+	return len(rest) >= 8 && rest[2] == ':' && rest[5] == ':'
+}
+
+// clockFirst reads a time of day with seconds, and a date behind it; without one the day is not known.
+func (s *stamper) clockFirst() bool {
+	was := *s
+	rest := s.rest()
+	if len(rest) < 8 || rest[2] != ':' || rest[5] != ':' || !s.timeOfDay() || s.at(':') {
+		return s.back(was)
+	}
+	s.clock = true
+	s.clockTail()
+	before := *s
+	if s.spaces() > 0 && !s.c.hasOffset {
+		if s.numeric() || s.dayMonth() || s.monthFirst() {
+			return true
+		}
+	}
+	*s = before
+	s.c.noDate, s.c.month, s.c.day = true, 1, 1
 	return true
 }
 
@@ -375,6 +434,8 @@ func (s *stamper) toClock() {
 		s.n += 4
 	case len(rest) > 3 && string(rest[:3]) == " - ":
 		s.n += 3
+	case len(rest) > 2 && string(rest[:2]) == "::" && rest[2] >= '0' && rest[2] <= '9':
+		s.n += 2
 	case len(rest) > 1 && (rest[0] == 'T' || rest[0] == 't' || rest[0] == '_' || rest[0] == ':' || rest[0] == '-') && rest[1] >= '0' && rest[1] <= '9':
 		s.n++
 	default:

@@ -13,7 +13,7 @@ import (
 type civil struct {
 	year, month, day, hour, min, sec, nano int
 	offset                                 int // seconds east of UTC
-	hasOffset, noYear, pm, hasPM           bool
+	hasOffset, noYear, noDate, pm, hasPM   bool
 	epoch                                  int64 // nanoseconds, when isEpoch
 	isEpoch                                bool
 }
@@ -322,7 +322,10 @@ func (c *clock) resolve(v civil, observed int64) (int64, record.TimeNote) {
 		return v.epoch, record.TimeGood
 	}
 	note := record.TimeGood
-	if v.noYear {
+	if v.noDate {
+		c.nearestDay(&v, observed)
+		note = record.TimeGuessedDate
+	} else if v.noYear {
 		v.year = nearestYear(v, observed)
 		note = record.TimeGuessedYear
 	}
@@ -369,6 +372,26 @@ func settleWall(t time.Time, hour, min int) (time.Time, record.TimeNote) {
 		}
 	}
 	return t, record.TimeGood
+}
+
+// nearestDay gives a time of day the day that brings it closest to the observed time.
+func (c *clock) nearestDay(v *civil, observed int64) {
+	zone := time.UTC
+	if v.hasOffset {
+		zone = time.FixedZone("", v.offset)
+	} else if c.zone != nil {
+		zone = c.zone
+	}
+	at := time.Unix(0, observed).In(zone)
+	best, gap := at, time.Duration(math.MaxInt64)
+	for day := -1; day <= 1; day++ {
+		d := at.AddDate(0, 0, day)
+		t := time.Date(d.Year(), d.Month(), d.Day(), v.hour, v.min, v.sec, 0, d.Location())
+		if g := t.Sub(at).Abs(); g < gap {
+			best, gap = t, g
+		}
+	}
+	v.year, v.month, v.day = best.Year(), int(best.Month()), best.Day()
 }
 
 // nearestYear is the year that brings a date without one closest to the observed time.

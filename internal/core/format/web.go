@@ -9,16 +9,11 @@ import (
 // webFields are the names of web-common and web-combined, by the OpenTelemetry semantic conventions.
 var webFields = []string{"client.address", "user.name", "http.request.method", "url.path", "url.query",
 	"network.protocol.version", "http.response.status_code", "http.response.body.size",
-	"http.request.header.referer", "user_agent.original", "url.original"}
+	"http.request.header.referer", "user_agent.original", "url.original", "server.address", "server.port"}
 
 // parseWeb reads the NCSA common log format, and with combined two quoted texts more.
 func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool {
 	line := b.Bytes(span)
-	text := func(slot uint16, from, to int) {
-		if to-from != 1 || line[from] != '-' {
-			p.addSlot(b, p.web[slot], record.Value{Span: sub(span, from, to)})
-		}
-	}
 	address := bytes.IndexByte(line, ' ')
 	if address <= 0 {
 		return false
@@ -31,6 +26,40 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 	open := bytes.Index(line[user:], []byte(" ["))
 	if open <= 0 {
 		return false
+	}
+	if k := bytes.IndexByte(line[user:user+open], ' '); k > 0 && user+open+2 < len(line) && (ident != 1 || line[address+1] != '-') { // the site's host stands first
+		site := address
+		address = address + 1 + ident
+		user = user + k + 1
+		open -= k + 1
+		p.webSite(b, span, site)
+		return p.webRest(b, span, site+1, address, user, open, combined)
+	}
+	return p.webRest(b, span, 0, address, user, open, combined)
+}
+
+// webSite takes the host of the site, with its port.
+func (p *Parser) webSite(b *record.Batch, span record.Span, end int) {
+	line := b.Bytes(span)[:end]
+	host := end
+	if k := bytes.LastIndexByte(line, ':'); k > 0 {
+		if port, ok := intValue(line[k+1:]); ok {
+			host = k
+			port.Span = sub(span, k+1, end)
+			p.addSlot(b, p.web[12], port)
+		}
+	}
+	p.addSlot(b, p.web[11], record.Value{Span: sub(span, 0, host)})
+}
+
+// webRest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from start to
+// address.
+func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user, open int, combined bool) bool {
+	line := b.Bytes(span)
+	text := func(slot uint16, from, to int) {
+		if to-from != 1 || line[from] != '-' {
+			p.addSlot(b, p.web[slot], record.Value{Span: sub(span, from, to)})
+		}
 	}
 	stamp := user + open + 2
 	stampEnd := bytes.IndexByte(line[stamp:], ']')
@@ -65,7 +94,7 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 		return false
 	}
 
-	text(0, 0, address)
+	text(0, start, address)
 	text(1, user, user+open)
 	p.webRequest(b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)

@@ -38,7 +38,8 @@ type Candidate struct {
 	Levels   bool      // levels were read
 	Warnings []string
 	Records  []pipeline.Tried
-	heads    int // lines that begin with # and are not read
+	Parts    []format.Spec // of a first-of, which it names
+	heads    int           // lines that begin with # and are not read
 }
 
 // Sure tells how sure the candidate is, 0 to 1.
@@ -52,7 +53,7 @@ type Options struct {
 }
 
 // prior is how much a format is worth that reads all lines: what says more of them is worth more.
-var prior = map[string]float64{"json": 1, "web-combined": 1, "syslog": 0.97, "web-common": 0.95, "keyvalue": 0.9, "csv": 0.93, "template": 0.85, "raw": 0.2}
+var prior = map[string]float64{"json": 1, "web-combined": 1, "syslog": 0.97, "web-common": 0.95, "keyvalue": 0.9, "csv": 0.93, "template": 0.85, "regex": 0.9, "first-of": 0.82, "raw": 0.2}
 
 // Guess ranks the ways to read a log, the best first. There is always one: raw.
 func Guess(data []byte, o Options) []Candidate {
@@ -63,8 +64,8 @@ func Guess(data []byte, o Options) []Candidate {
 	lines := bytes.Split(bytes.TrimRight(data, "\r\n"), []byte{'\n'})
 	begin := beginning(lines)
 	var out []Candidate
-	try := func(spec format.Spec, begin string) {
-		if c, ok := candidate(spec, begin, data, o); ok {
+	try := func(spec format.Spec, begin string, parts ...format.Spec) {
+		if c, ok := candidate(spec, parts, begin, data, o); ok {
 			out = append(out, c)
 		}
 	}
@@ -78,12 +79,18 @@ func Guess(data []byte, o Options) []Candidate {
 	for _, spec := range tables(lines) {
 		try(spec, "")
 	}
-	for _, spec := range templates(lines, "") {
-		try(spec, "")
-	}
-	if begin != "" {
-		for _, spec := range templates(lines, begin) {
-			try(spec, begin)
+	for _, b := range slices.Compact([]string{"", begin}) {
+		specs := append(glued(lines), proposals(lines, b)...)
+		for _, spec := range specs {
+			try(spec, b)
+		}
+		if len(specs) > 1 {
+			whole := format.Spec{Kind: "first-of"}
+			for i := range specs {
+				specs[i].Name = fmt.Sprintf("%s-%d", o.Name, i+1)
+				whole.FirstOf = append(whole.FirstOf, specs[i].Name)
+			}
+			try(whole, b, specs...)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
@@ -103,18 +110,61 @@ func head(data []byte) []byte {
 	return data
 }
 
-func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidate, bool) {
+// named finds the parts of a first-of.
+func named(parts []format.Spec) pipeline.Parts {
+	return pipeline.Parts{Formats: func(name string) (format.Spec, bool) {
+		i := slices.IndexFunc(parts, func(p format.Spec) bool { return p.Name == name })
+		if i < 0 {
+			return format.BuiltIn(name)
+		}
+		return parts[i], true
+	}}
+}
+
+func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte, o Options) (Candidate, bool) {
 	spec.Name = o.Name
-	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: o.Zone}}, spec, pipeline.Parts{})
-	if err != nil {
+	run := func() (records []pipeline.Tried, counts pipeline.Counts, ok bool) {
+		t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: o.Zone}}, spec, named(parts))
+		if err != nil {
+			return nil, counts, false
+		}
+		records, counts = t.Try(data, o.Observed)
+		return records, counts, true
+	}
+	records, counts, ok := run()
+	if !ok {
 		return Candidate{}, false
 	}
-	records, counts := t.Try(data, o.Observed)
 	if counts.Read == 0 {
 		return Candidate{}, spec.Kind == "raw"
 	}
+	if (spec.Kind == "json" || spec.Kind == "keyvalue") && infer(&spec, records) {
+		if records, counts, ok = run(); !ok {
+			return Candidate{}, false
+		}
+	}
+	if layouts := ways(spec, records); len(layouts) > 0 {
+		best, most, nearest := "", -1, time.Duration(0)
+		for _, l := range layouts {
+			spec.Time.Layout = l
+			again, _, ok := run()
+			n, last := 0, time.Time{}
+			for _, r := range again {
+				if r.Read && r.TimeNote != record.TimeUnreadable {
+					n, last = n+1, r.Time
+				}
+			}
+			if gap := o.Observed.Sub(last).Abs(); ok && (n > most || n == most && gap < nearest) {
+				best, most, nearest = l, n, gap
+			}
+		}
+		spec.Time.Layout = best
+		if records, counts, ok = run(); !ok {
+			return Candidate{}, false
+		}
+	}
 	if o.Zone == "" && slices.ContainsFunc(records, func(r pipeline.Tried) bool { return r.TimeNote == record.TimeNoZone }) {
-		asUTC(records, spec, begin, data, o.Observed)
+		asUTC(records, spec, parts, begin, data, o.Observed)
 	}
 	heads := 0
 	for _, r := range records {
@@ -125,7 +175,7 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 	if heads*2 > len(records) {
 		heads = 0
 	}
-	c := Candidate{Spec: spec, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
+	c := Candidate{Spec: spec, Parts: parts, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
 	c.look()
 	if spec.Kind == "syslog" && c.notSyslog() || spec.Kind == "csv" && len(spec.Columns) == 0 && c.Share < 0.9 {
 		return Candidate{}, false
@@ -135,6 +185,9 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 	c.Score = of * of * of * prior[spec.Kind]
 	if begin != "" {
 		c.Score *= 1.1
+	}
+	if spec.Kind == "csv" && c.From.IsZero() && !c.NoZone { // columns by chance
+		c.Score *= 0.8
 	}
 	if !c.From.IsZero() {
 		c.Score *= 1.05
@@ -146,9 +199,48 @@ func candidate(spec format.Spec, begin string, data []byte, o Options) (Candidat
 	return c, c.Share > 0
 }
 
+// ways are the layouts by which a date of digits could be meant that is written in one of several orders, such as 04/02/31: what
+// fits all lines, and lies nearest, is taken.
+func ways(spec format.Spec, records []pipeline.Tried) []string {
+	if spec.Time.Field == "" || spec.Time.Layout != "" {
+		return nil
+	}
+	var out []string
+	for i, r := range records {
+		if !r.Read {
+			continue
+		}
+		k := slices.IndexFunc(r.Fields, func(f pipeline.TriedField) bool { return f.Name == spec.Time.Field })
+		if k < 0 {
+			return nil
+		}
+		m := manyWays.FindStringSubmatch(fmt.Sprint(r.Fields[k].Value))
+		if m == nil {
+			return nil
+		}
+		if out != nil || i > 1000 {
+			continue
+		}
+		sep, clock := m[1], m[3]+"%H:%M:%S"
+		if m[4] != "" {
+			clock += m[4] + "%f"
+		}
+		orders := []string{"%m", "%d", "%Y", "%d", "%m", "%Y"}
+		if len(m[2]) == 2 {
+			orders = []string{"%y", "%m", "%d", "%m", "%d", "%y", "%d", "%m", "%y"}
+		}
+		for o := range slices.Chunk(orders, 3) {
+			out = append(out, strings.Join(o, sep)+clock)
+		}
+	}
+	return out
+}
+
+var manyWays = regexp.MustCompile(`^\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})([ T])\d{1,2}:\d\d:\d\d(?:([.,])\d+)?$`)
+
 // asUTC puts the times as they are written in place of the time of reading, with the note that they have no zone.
-func asUTC(records []pipeline.Tried, spec format.Spec, begin string, data []byte, observed time.Time) {
-	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, pipeline.Parts{})
+func asUTC(records []pipeline.Tried, spec format.Spec, parts []format.Spec, begin string, data []byte, observed time.Time) {
+	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, named(parts))
 	if err != nil {
 		return
 	}
@@ -208,23 +300,27 @@ func timed(r pipeline.Tried, spec format.Spec) bool {
 	if spec.Kind == "raw" {
 		return false
 	}
-	if spec.Kind == "json" || spec.Kind == "keyvalue" {
+	if (spec.Kind == "json" || spec.Kind == "keyvalue") && spec.Time.Field == "" {
 		return slices.ContainsFunc(r.Fields, func(f pipeline.TriedField) bool {
 			return slices.Contains([]string{"time", "timestamp", "ts", "@timestamp", "datetime"}, f.Name)
 		})
 	}
-	return spec.Kind != "template" && spec.Kind != "csv" || spec.Time.Field != "" || strings.Contains(spec.Template, ":time}")
+	switch spec.Kind {
+	case "template", "csv", "regex":
+		return spec.Time.Field != "" || strings.Contains(spec.Template, ":time}")
+	}
+	return true
 }
 
 // levelWord tells whether a program writes this for a level; no host is called so.
 func levelWord(w string) bool {
-	return record.ParseLevel(w) != 0 || strings.EqualFold(w, "fine") || strings.EqualFold(w, "log")
+	return len(w) > 2 && record.ParseLevel(w) != 0 || strings.EqualFold(w, "fine") || strings.EqualFold(w, "log")
 }
 
 // notSyslog tells whether lines without a priority only look like syslog, since their hosts are levels, or many.
 func (c *Candidate) notSyslog() bool {
 	hosts := map[string]bool{}
-	bare, tagged := 0, 0
+	bare, tagged, odd := 0, 0, 0
 	for _, r := range c.Records {
 		if !r.Read {
 			continue
@@ -249,10 +345,26 @@ func (c *Candidate) notSyslog() bool {
 		}
 		if !priority {
 			bare++
+			if !syslogStart.MatchString(r.Original) {
+				odd++
+			}
 		}
 	}
-	return bare > 0 && (len(hosts) > 3+bare/20 || tagged*2 < bare)
+	return bare > 0 && (odd*2 > bare || len(hosts) > 3+bare/20 || tagged*2 < bare && (!hostLike(hosts) || !strings.ContainsAny(c.Records[0].Original[:min(1, len(c.Records[0].Original))], "ABCDEFGHIJKLMNOPQRSTUVWXYZ<")))
 }
+
+// hostLike tells whether there is one host, and its name is of the kind that hosts have.
+func hostLike(hosts map[string]bool) bool {
+	for h := range hosts {
+		if len(hosts) == 1 && strings.ContainsAny(h, "-.0123456789") && strings.Trim(h, "0123456789") != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// syslogStart is how lines begin that syslog daemons write to files: by RFC 3164, or with a time of RFC 3339.
+var syslogStart = regexp.MustCompile(`^(?:[A-Z][a-z]{2} +\d{1,2} \d\d:|\d{4}-\d{2}-\d{2}T)`)
 
 func (c *Candidate) warn() {
 	if c.NoZone {
@@ -270,59 +382,210 @@ func (c *Candidate) warn() {
 	}
 }
 
-// stampPrefix is what may stand before a time at the beginning of a line.
-var stampPrefix = regexp.MustCompile(`^(?:[\[(<*#=|-]{1,3} ?|[A-Z]+ ?[\[:] ?|[A-Z]{4,8} {1,2})?`)
-
-// stampAt finds a time at the beginning of a line: what stands before it, and its length.
+// stampAt finds the first time at the beginning of a line, behind brackets, marks and words: what stands before it, and its length.
 func stampAt(line []byte) (before, n int, ok bool) {
-	for _, p := range []int{0, len(stampPrefix.Find(line))} {
-		if n, ok := format.Recognise(line[p:]); ok {
+	for p := 0; p < min(len(line), maxBefore); p++ {
+		if p > 0 && wordByte(line[p-1]) {
+			continue
+		}
+		if n, ok := format.Recognise(line[p:]); ok && (n >= 8 && p == 0 || n >= 10) {
 			return p, n, true
 		}
 	}
 	return 0, 0, false
 }
 
-// beginning finds how records of several lines begin: with a time, where the lines between look like what goes on.
+// maxBefore is how far into a line its time may stand, for it to begin a record.
+const maxBefore = 32
+
+// lookOf writes a text as an expression for all that look like it.
+func lookOf(text []byte, loose bool) string {
+	var b strings.Builder
+	last := ""
+	for _, c := range string(text) {
+		class := regexp.QuoteMeta(string(c))
+		switch {
+		case c >= '0' && c <= '9':
+			class = `\d`
+		case c >= 'A' && c <= 'Z':
+			class = `[A-Z]`
+		case c >= 'a' && c <= 'z':
+			class = `[a-z]`
+		}
+		if loose && len(class) > 2 && class[0] == '[' {
+			class = `[A-Za-z]`
+		}
+		if loose && class == last && (class == `\d` || class[0] == '[') {
+			continue
+		}
+		if loose && last != class && (last == `\d` || strings.HasPrefix(last, "[")) {
+			b.WriteByte('+')
+		}
+		b.WriteString(class)
+		last = class
+	}
+	if loose && (last == `\d` || strings.HasPrefix(last, "[")) {
+		b.WriteByte('+')
+	}
+	return b.String()
+}
+
+// beginning finds how records of several lines begin: with a time, where the lines between look like what goes on; or, where lines
+// have no time, at the margin.
 func beginning(lines [][]byte) string {
 	if len(lines) < 3 {
 		return ""
 	}
-	stamped, going, other := 0, 0, 0
-	var first []byte
+	stamped, going, indented, other := 0, 0, 0, 0
+	looks := map[string]int{}
 	for _, l := range lines {
 		p, n, ok := stampAt(l)
 		switch {
 		case len(bytes.TrimSpace(l)) == 0: // belongs to anything
 		case ok:
-			if stamped++; first == nil {
-				first = l[:p+min(n, 10)]
+			stamped++
+			before := lookOf(l[:p], true)
+			if p <= 3 {
+				before = lookOf(l[:p], false)
 			}
-		case l[0] == ' ' || l[0] == '\t' || goesOn.Match(l):
+			looks[before+lookOf(l[p:p+min(n, 10)], false)]++
+		case l[0] == ' ' || l[0] == '\t':
+			going++
+			indented++
+		case goesOn.Match(l):
 			going++
 		default:
 			other++
 		}
 	}
-	if stamped < 2 || going+other == 0 || going*3 < other {
-		return ""
+	if stamped == 0 && indented > 0 && other > 1 && indented*4 >= other {
+		return `^\S`
 	}
-	var b strings.Builder
-	b.WriteByte('^')
-	for _, c := range string(first) {
-		switch {
-		case c >= '0' && c <= '9':
-			b.WriteString(`\d`)
-		case c >= 'A' && c <= 'Z':
-			b.WriteString(`[A-Z]`)
-		case c >= 'a' && c <= 'z':
-			b.WriteString(`[a-z]`)
-		default:
-			b.WriteString(regexp.QuoteMeta(string(c)))
+	look, most := "", 0
+	for l, n := range looks {
+		if n > most || n == most && l < look {
+			look, most = l, n
 		}
 	}
-	return b.String()
+	if most < 2 || most*10 < stamped*9 || going+other == 0 || going*3 < other && !framed(lines, look) {
+		return ""
+	}
+	return "^" + look
+}
+
+// framed tells whether lines with a time stand apart from those without: never, or seldom, one after the other, or nothing else on
+// their line but a frame.
+func framed(lines [][]byte, look string) bool {
+	re, err := regexp.Compile("^" + look)
+	if err != nil {
+		return false
+	}
+	heads, bare, twice, last := 0, 0, 0, -2
+	for i, l := range lines {
+		if !re.Match(l) {
+			continue
+		}
+		if heads++; last == i-1 {
+			twice++
+		}
+		last = i
+		p, n, _ := stampAt(l)
+		if len(bytes.Trim(l[p+n:], " \t\r=-#*]>)")) == 0 {
+			bare++
+		}
+	}
+	return bare*10 >= heads*9 || heads >= 3 && twice == 0
 }
 
 // goesOn is how lines begin that belong to the record before.
 var goesOn = regexp.MustCompile(`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\|)`)
+
+// glued proposes an expression for lines that begin with the letter of a level and a date right behind it, without separators.
+func glued(lines [][]byte) []format.Spec {
+	n := 0
+	for _, l := range lines {
+		if gluedLine.Match(l) {
+			n++
+		}
+	}
+	if n < 2 || n*2 < len(lines) {
+		return nil
+	}
+	return []format.Spec{{Kind: "regex", Regex: `(?s)^(?P<level>[A-Z])(?P<ts>\d{4} \d\d:\d\d:\d\d(?:\.\d+)?)\s+(?P<thread>\d+)\s+(?P<source>[^\]\s]+)\]\s?(?P<message>.*)$`,
+		Fields: map[string]string{"thread": "int"}, Time: format.Time{Field: "ts"}, Level: format.Level{Field: "level"}, Body: "message"}}
+}
+
+var gluedLine = regexp.MustCompile(`^[A-Z]\d{4} \d\d:\d\d:\d\d(?:\.\d+)?\s+\d+\s+[^\]\s]+\]`)
+
+// infer finds the fields that hold time, level and body, where they have other names than usual; it tells whether it found any.
+func infer(spec *format.Spec, records []pipeline.Tried) bool {
+	type seen struct{ n, times, levels, texts int }
+	at := map[string]*seen{}
+	var order []string
+	read, timed, leveled, bodied := 0, 0, 0, 0
+	for _, r := range records {
+		if !r.Read {
+			continue
+		}
+		read++
+		if r.TimeNote != record.TimeUnreadable && timedBy(r) {
+			timed++
+		}
+		if r.Level != "" {
+			leveled++
+		}
+		if r.Body != r.Original {
+			bodied++
+		}
+		for _, f := range r.Fields {
+			x := at[f.Name]
+			if x == nil {
+				x = &seen{}
+				at[f.Name] = x
+				order = append(order, f.Name)
+			}
+			x.n++
+			text := fmt.Sprint(f.Value)
+			if n, ok := format.Recognise([]byte(text)); ok && n == len(text) && n >= 10 {
+				x.times++
+			}
+			if levelWord(text) || len(text) == 1 && strings.Contains("TVDIWEF", text) && f.Type == "text" {
+				x.levels++
+			}
+			if f.Type == "text" {
+				x.texts++
+			}
+		}
+	}
+	found := false
+	pick := func(into *string, ok func(name string, x *seen) bool) {
+		for _, name := range order {
+			if x := at[name]; x.n*10 >= read*9 && ok(name, x) {
+				*into, found = name, true
+				return
+			}
+		}
+	}
+	if read == 0 {
+		return false
+	}
+	if timed == 0 {
+		pick(&spec.Time.Field, func(_ string, x *seen) bool { return x.times == x.n })
+	}
+	if leveled == 0 {
+		pick(&spec.Level.Field, func(_ string, x *seen) bool { return x.levels == x.n })
+	}
+	if bodied == 0 && spec.Kind == "json" {
+		pick(&spec.Body, func(name string, x *seen) bool {
+			return x.texts == x.n && slices.Contains([]string{"log", "text", "event", "short_message", "MESSAGE", "Message", "@message", "log.message", "msg_text"}, name)
+		})
+	}
+	return found
+}
+
+// timedBy tells whether a record has a time of its own.
+func timedBy(r pipeline.Tried) bool {
+	return slices.ContainsFunc(r.Fields, func(f pipeline.TriedField) bool {
+		return slices.Contains([]string{"time", "timestamp", "ts", "@timestamp", "datetime"}, f.Name) || f.Name == "msg" && strings.HasPrefix(fmt.Sprint(f.Value), "audit(")
+	})
+}

@@ -126,6 +126,26 @@ func TestPlainBeforeRich(t *testing.T) {
 	}
 }
 
+// TestDatesOfSeveralOrders: what a date means is told by all lines together, and by what lies nearest.
+func TestDatesOfSeveralOrders(t *testing.T) {
+	t.Parallel()
+	observed := time.Date(2031, 7, 1, 0, 0, 0, 0, time.UTC)
+	for text, want := range map[string]string{
+		"31/06/04 06:15:09 INFO a b\n31/06/05 06:15:09 INFO c d\n":     "2031-06-04", // the year first, since 2004 is long ago
+		"04/06/31 06:15:09 INFO a b\n13/06/31 06:15:09 INFO c d\n":     "2031-06-04",
+		"06/04/31 06:15:09 INFO a b\n06/13/31 06:15:09 INFO c d\n":     "2031-06-04",
+		"04/06/2031 06:15:09 INFO a b\n13/06/2031 06:15:09 INFO c d\n": "2031-06-04",
+		"06/04/2031 06:15:09 INFO a b\n06/13/2031 06:15:09 INFO c d\n": "2031-06-04",
+		"04/06/2031 06:15:09 INFO a b\n05/06/2031 06:15:09 INFO c d\n": "2031-06-04", // June lies nearer than April
+	} {
+		best := Guess([]byte(text), Options{Zone: "UTC", Observed: observed})[0]
+		assert.Equal(t, want, best.Records[0].Time.Format("2006-01-02"), text)
+		defs, problems := catalogue.Parse("g.yaml", []byte(best.Definition("guessed", "UTC")))
+		require.Empty(t, problems)
+		assert.Equal(t, best.Spec.Time.Layout, defs[0].Format.Time.Layout)
+	}
+}
+
 // FuzzGuess: any bytes end in a guess that loses no line, and in definitions that can be read.
 func FuzzGuess(f *testing.F) {
 	for _, c := range logs {

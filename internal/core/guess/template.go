@@ -2,7 +2,9 @@ package guess
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -28,10 +30,13 @@ type token struct {
 }
 
 var (
-	spacing = regexp.MustCompile(`^[ \t]*(?:[-|;>] )?[ \t]*`)
-	pair    = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=`)
-	number  = regexp.MustCompile(`^[-+]?\d{1,18}$`)
-	decimal = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
+	spacing  = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
+	prefixed = regexp.MustCompile(`^([A-Za-z]{3,11})([:/|])(\S)`) // a level with something right behind it
+	moduled  = regexp.MustCompile(`^(\w[\w .#-]*)([:/])(\w+)$`)
+	seconds  = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`) // since 1970, from 2001 to 2036
+	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=`)
+	number   = regexp.MustCompile(`^[-+]?\d{1,18}$`)
+	decimal  = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
 )
 
 // next cuts the next token off a line; ok is false at its end.
@@ -52,9 +57,18 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			inner := line[1:k]
 			t.open, t.shut, t.text = string(c), string(shut), inner
 			t.kind = "bracket"
-			if n, ok := format.Recognise([]byte(inner)); ok && n == len(inner) && n >= 8 {
+			n, ok := format.Recognise([]byte(inner))
+			m := moduled.FindStringSubmatch(inner)
+			switch {
+			case ok && n == len(inner) && n >= 8:
 				t.kind = "time"
-			} else if levelWord(strings.TrimSpace(inner)) {
+			case ok && n >= 10 && strings.IndexByte(": #,", inner[n]) >= 0: // a time and more in one bracket
+				t.kind, t.shut, t.text = "time", "", inner[:n]
+				return tail(t, line[1+n:])
+			case m != nil && levelWord(m[3]):
+				t.kind, t.shut, t.text = "word", m[2], m[1]
+				return t, line[1+len(t.text)+1:], true
+			case levelWord(strings.TrimSpace(inner)):
 				t.kind = "level"
 			}
 			return tail(t, line[k+1:])
@@ -85,16 +99,22 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		end = len(line)
 	}
 	word := line[:end]
-	// A word may end in a mark, and a level may stand before a bracket.
-	for _, mark := range []string{":", ",", ";"} {
-		if strings.HasSuffix(word, mark) && len(word) > 1 {
-			word, t.tail = word[:len(word)-1], mark
+	if m := prefixed.FindStringSubmatch(word); m != nil && levelWord(m[1]) {
+		t.text, t.tail, t.kind = m[1], m[2], "level"
+		return t, line[len(m[1])+1:], true
+	}
+	// A word may end in marks, and a level may stand before a bracket.
+	for len(word) > 1 && len(t.tail) < 3 {
+		mark := word[len(word)-1:]
+		open := map[string]string{"]": "[", ")": "(", ">": "<", ":": "", ",": "", ";": ""}
+		before, ok := open[mark]
+		if !ok || before != "" && strings.Contains(word, before) {
 			break
 		}
+		word, t.tail = word[:len(word)-1], mark+t.tail
 	}
 	if k := strings.IndexByte(word, '['); k > 0 && t.tail == "" {
 		word = word[:k]
-		end = k
 	}
 	t.text, t.kind = word, kindOf(word)
 	return t, line[len(word)+len(t.tail):], true
@@ -115,6 +135,10 @@ func kindOf(w string) string {
 	switch {
 	case levelWord(w):
 		return "level"
+	case len(w) == 1 && strings.Contains("TVDINWEFC", w):
+		return "letter"
+	case seconds.MatchString(w):
+		return "epoch"
 	case number.MatchString(w) && (len(w) == 1 || w[0] != '0'):
 		return "int"
 	case decimal.MatchString(w):
@@ -132,8 +156,9 @@ const agree = 0.95
 // maxPlaces bounds the fields of a proposed template.
 const maxPlaces = 24
 
-// templates proposes templates for lines; with begin only those are looked at that begin a record.
-func templates(lines [][]byte, begin string) []format.Spec {
+// proposals proposes templates for lines: one for each of the shapes that they begin with, the most frequent first. With begin only
+// those are looked at that begin a record.
+func proposals(lines [][]byte, begin string) []format.Spec {
 	var rests []string
 	var re *regexp.Regexp
 	if begin != "" {
@@ -141,15 +166,55 @@ func templates(lines [][]byte, begin string) []format.Spec {
 	}
 	for _, l := range lines {
 		l = bytes.TrimRight(l, "\r")
-		if len(bytes.TrimSpace(l)) > 0 && l[0] != '#' && (re == nil || re.Match(l)) && len(rests) < 2000 {
+		if len(bytes.TrimSpace(l)) > 0 && (l[0] != '#' || re != nil) && (re == nil || re.Match(l)) && len(rests) < 2000 {
 			rests = append(rests, string(l))
 		}
 	}
 	if len(rests) < 2 {
 		return nil
 	}
+	groups := map[string][]string{}
+	for _, r := range rests {
+		t, _, ok := next(r, true)
+		if ok {
+			groups[t.shape()] = append(groups[t.shape()], r)
+		}
+	}
+	var out []format.Spec
+	for _, key := range slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(groups[b]), len(groups[a])), strings.Compare(a, b))
+	}) {
+		group := groups[key]
+		if len(out) < maxShapes && len(group) > 1 && len(group)*20 >= len(rests) {
+			out = append(out, propose(group, begin)...)
+		}
+	}
+	return out
+}
+
+// maxShapes bounds the templates that are proposed for one log.
+const maxShapes = 4
+
+// shape is what tokens have in common that may stand in one place.
+func (t token) shape() string {
+	sep := t.sep
+	if len(sep) > 1 && strings.Trim(sep, " ") == "" {
+		sep = " " // columns that are lined up
+	}
+	key := sep + "\x00" + t.open + t.tail + "\x00" + t.key
+	if t.kind == "time" {
+		key += "\x00time"
+	}
+	return key
+}
+
+// propose proposes a template for lines that begin in one way.
+func propose(rests []string, begin string) []format.Spec {
+	if len(rests) < 2 {
+		return nil
+	}
 	w := walker{names: map[string]int{}}
-	var shapes []*shape
+	var shapes []*place
 	var before [][]string
 	for len(shapes) < maxPlaces {
 		s, next := vote(rests, len(shapes) == 0)
@@ -163,7 +228,7 @@ func templates(lines [][]byte, begin string) []format.Spec {
 	for n := len(shapes); n > 0 && shapes[n-1].plain() && slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
 		shapes, rests = shapes[:n-1], before[n-1]
 	}
-	if !slices.ContainsFunc(shapes, func(s *shape) bool { return !s.plain() }) {
+	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
 		return nil // sentences
 	}
 	for _, s := range shapes {
@@ -217,7 +282,7 @@ type walker struct {
 }
 
 // vote finds what nearly all lines have next, and gives what is left of those that have it.
-func vote(rests []string, first bool) (*shape, []string) {
+func vote(rests []string, first bool) (*place, []string) {
 	type one struct {
 		t    token
 		rest string
@@ -232,13 +297,9 @@ func vote(rests []string, first bool) (*shape, []string) {
 		}
 		all[i] = one{t, rest}
 		if len(t.sep) > 1 && strings.Trim(t.sep, " ") == "" {
-			t.sep = " " // columns that are lined up
+			all[i].t.sep = " " // columns that are lined up
 		}
-		all[i].t.sep = t.sep
-		keys[i] = t.sep + "\x00" + t.open + t.tail + "\x00" + t.key
-		if t.kind == "time" {
-			keys[i] += "\x00time"
-		}
+		keys[i] = t.shape()
 		counts[keys[i]]++
 	}
 	best, n := "", 0
@@ -247,10 +308,10 @@ func vote(rests []string, first bool) (*shape, []string) {
 			best, n = k, c
 		}
 	}
-	if best == "" || float64(n) < agree*float64(len(rests)) {
+	if odd := len(rests) - n; best == "" || float64(n) < agree*float64(len(rests)) && (odd > 1 || n < 8) {
 		return nil, nil
 	}
-	s := &shape{kinds: map[string]int{}, texts: map[string]int{}}
+	s := &place{kinds: map[string]int{}, texts: map[string]int{}}
 	var left []string
 	for i := range all {
 		if keys[i] != best {
@@ -260,37 +321,61 @@ func vote(rests []string, first bool) (*shape, []string) {
 		s.kinds[all[i].t.kind]++
 		s.texts[all[i].t.text]++
 		s.n++
+		if text := all[i].t.text; len(text) < len(s.last) || len(text) == len(s.last) && text < s.last {
+			s.falls++
+		}
+		s.last = all[i].t.text
 		left = append(left, all[i].rest)
 	}
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.few() {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.few() && !levelAhead(left) {
 		return nil, nil
 	}
 	return s, left
 }
 
-// shape is what the lines have in one place.
-type shape struct {
+// levelAhead tells whether all lines have a level, in large letters, in the same place among their next words.
+func levelAhead(rests []string) bool {
+	var at [3]int
+	for _, r := range rests {
+		for i := range at {
+			t, rest, ok := next(r, false)
+			if !ok {
+				break
+			}
+			if t.kind == "level" && t.text == strings.ToUpper(t.text) {
+				at[i]++
+			}
+			r = rest
+		}
+	}
+	return slices.ContainsFunc(at[:], func(n int) bool { return n > 1 && float64(n) >= agree*float64(len(rests)) })
+}
+
+// place is what the lines have in one place.
+type place struct {
 	token token
 	kinds map[string]int
 	texts map[string]int
 	n     int
+	last  string
+	falls int // how often the text of a line comes before that of the line above
 }
 
-func (s *shape) constant() bool { return len(s.texts) == 1 && s.n > 1 }
+func (s *place) constant() bool { return len(s.texts) == 1 && s.n > 1 }
 
 // methods of HTTP (RFC 9110) are a choice, even where a log holds but one.
 var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true, "CONNECT": true, "OPTIONS": true, "TRACE": true, "PATCH": true}
 
 // fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote it.
-func (s *shape) fixed() bool {
+func (s *place) fixed() bool {
 	w := s.token.text
 	joined := len(w) > 2 && strings.Contains(w[1:len(w)-1], "-") && wordByte(w[0]) // as names of hosts are
 	return !joined && !strings.ContainsAny(w, "0123456789/@.") && !methods[w]
 }
 
 // padded tells whether words are filled up with spaces in their bracket.
-func (s *shape) padded() bool {
+func (s *place) padded() bool {
 	for t := range s.texts {
 		if strings.TrimSpace(t) != t {
 			return true
@@ -300,12 +385,12 @@ func (s *shape) padded() bool {
 }
 
 // plain tells whether a place has words of no kind, with nothing around them.
-func (s *shape) plain() bool {
+func (s *place) plain() bool {
 	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == ""
 }
 
 // few tells whether a place takes one of a few words, or one that looks like an identifier in each line.
-func (s *shape) few() bool {
+func (s *place) few() bool {
 	if s.n >= 4 && len(s.texts)*3 <= s.n {
 		return true
 	}
@@ -318,7 +403,26 @@ func (s *shape) few() bool {
 	return marked*10 >= s.n*9
 }
 
-func (s *shape) all(kinds ...string) bool {
+// rising tells whether the numbers of a place go up, or hardly down, from line to line, as time does.
+func (s *place) rising() bool { return s.falls*10 <= s.n }
+
+// leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for one.
+func (s *place) leveled() bool {
+	if s.kinds["level"]*2 < s.n {
+		return false
+	}
+	for t := range s.texts {
+		if w := strings.TrimSpace(t); !levelWord(w) && !slices.Contains(alsoLevels, strings.ToLower(w)) {
+			return false
+		}
+	}
+	return true
+}
+
+// alsoLevels are words that stand in the place of a level and say that nothing is wrong.
+var alsoLevels = []string{"system", "note", "statement", "detail", "hint", "context", "audit", "success", "status", "config", "finer", "finest"}
+
+func (s *place) all(kinds ...string) bool {
 	n := 0
 	for _, k := range kinds {
 		n += s.kinds[k]
@@ -331,7 +435,7 @@ func escape(literal string) string {
 }
 
 // add writes one place.
-func (w *walker) add(s *shape) {
+func (w *walker) add(s *place) {
 	t := s.token
 	w.text.WriteString(escape(t.sep))
 	close := escape(t.shut + t.tail)
@@ -340,13 +444,13 @@ func (w *walker) add(s *shape) {
 		w.text.WriteString(t.key + "=")
 	}
 	switch {
-	case s.all("time"):
+	case s.all("time"), s.all("epoch") && w.time == "" && t.key == "" && s.rising():
 		name := w.name("ts")
 		if w.time == "" {
 			w.time = name
 		}
 		w.field(name, "time")
-	case s.all("level"):
+	case s.all("level"), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == ""):
 		name := w.name("level")
 		if w.level == "" {
 			w.level = name
@@ -363,9 +467,9 @@ func (w *walker) add(s *shape) {
 		w.text.WriteString(escape(t.text))
 	case t.key != "":
 		w.field(w.name(t.key), w.valueType(s))
-	case s.all("int"):
+	case s.all("int", "epoch"):
 		w.field(w.name(map[bool]string{true: "pid", false: "number"}[t.open != ""]), "int")
-	case s.all("int", "float"):
+	case s.all("int", "float", "epoch"):
 		w.field(w.name("value"), "float")
 	case s.all("ip"):
 		w.field(w.name("address"), "ip")
@@ -381,13 +485,13 @@ func (w *walker) add(s *shape) {
 	w.text.WriteString(close)
 }
 
-func (w *walker) valueType(s *shape) string {
+func (w *walker) valueType(s *place) string {
 	ints, floats, quoted := 0, 0, 0
 	for t, n := range s.texts {
 		switch {
 		case strings.HasPrefix(t, `"`):
 			quoted += n
-		case kindOf(t) == "int":
+		case kindOf(t) == "int", kindOf(t) == "epoch":
 			ints += n
 		case kindOf(t) == "float":
 			floats += n
@@ -423,7 +527,7 @@ func (w *walker) name(base string) string {
 }
 
 // takeLevels maps words for levels that are not ours.
-func (w *walker) takeLevels(s *shape) {
+func (w *walker) takeLevels(s *place) {
 	unknown := false
 	for t := range s.texts {
 		unknown = unknown || record.ParseLevel(strings.TrimSpace(t)) == 0
@@ -448,6 +552,16 @@ func (w *walker) takeLevels(s *shape) {
 // tables proposes csv with each separator that all lines have equally often.
 func tables(lines [][]byte) []format.Spec {
 	var out []format.Spec
+	var fields []string // that a head behind a # names
+	lines = slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool {
+		if rest, ok := bytes.CutPrefix(l, []byte("#Fields:")); ok {
+			fields = strings.Fields(string(rest))
+		}
+		return len(l) > 0 && l[0] == '#'
+	})
+	if len(lines) == 0 {
+		return nil
+	}
 	for _, sep := range []string{",", ";", "\t", "|"} {
 		n := -1
 		same, spaced, cells := 0, 0, 0
@@ -475,7 +589,7 @@ func tables(lines [][]byte) []format.Spec {
 		if sep == "," {
 			spec.Separator = ""
 		}
-		spec.Columns, spec.Fields, spec.Time.Field = described(lines, sep, n)
+		spec.Columns, spec.Fields, spec.Time.Field = described(lines, fields, sep, n)
 		out = append(out, spec)
 	}
 	return out
@@ -500,8 +614,8 @@ func split(l []byte, sep string) []string {
 var columnName = regexp.MustCompile(`^[A-Za-z_@][\w.@ -]{0,40}$`)
 
 // described names the columns: by the head, when the first line is one, and types them by what stands in all lines.
-func described(lines [][]byte, sep string, n int) (names []string, types map[string]string, timeField string) {
-	headed := true
+func described(lines [][]byte, fields []string, sep string, n int) (names []string, types map[string]string, timeField string) {
+	headed := len(fields) != n
 	for _, v := range split(lines[0], sep) {
 		headed = headed && columnName.MatchString(v) && kindOf(v) == "word"
 	}
@@ -511,6 +625,8 @@ func described(lines [][]byte, sep string, n int) (names []string, types map[str
 			names = append(names, strings.ReplaceAll(strings.ToLower(v), " ", "_"))
 		}
 		body = lines[1:]
+	} else if len(fields) == n {
+		names = fields
 	} else {
 		for i := range n {
 			names = append(names, fmt.Sprintf("column%d", i+1))
@@ -537,7 +653,7 @@ func described(lines [][]byte, sep string, n int) (names []string, types map[str
 			if timeField == "" {
 				timeField = name
 			}
-		case kinds["int"] == full:
+		case kinds["int"]+kinds["epoch"] == full:
 			types[name] = "int"
 		case kinds["int"]+kinds["float"] == full:
 			types[name] = "float"

@@ -3,6 +3,7 @@ package guess
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -34,14 +35,28 @@ func (c Candidate) Definition(name, zone string) string {
 		if len(s.Fields) > 0 {
 			fmt.Fprintf(&b, "fields: %s\n", yamldoc.AppendFlowMap(nil, s.Fields))
 		}
+	case "regex":
+		fmt.Fprintf(&b, "regex: %s\n", quote(s.Regex))
+		if len(s.Fields) > 0 {
+			fmt.Fprintf(&b, "fields: %s\n", yamldoc.AppendFlowMap(nil, s.Fields))
+		}
+	case "first-of":
+		names := make([]string, len(c.Parts))
+		for i := range c.Parts {
+			names[i] = fmt.Sprintf("%s-%d", name, i+1)
+		}
+		fmt.Fprintf(&b, "first-of: [%s]\n", strings.Join(names, ", "))
 	default: // a built-in one under a name of its own
 		fmt.Fprintf(&b, "first-of: [%s]\n", s.Kind)
 	}
-	builtIn := s.Kind != "template" && s.Kind != "csv" && s.Kind != "json" && s.Kind != "keyvalue"
+	builtIn := !slices.Contains([]string{"template", "csv", "json", "keyvalue", "regex"}, s.Kind)
 	if t := s.Time.Field; t != "" || zone != "" && !builtIn {
 		var parts []string
 		if t != "" {
-			parts = append(parts, "field: "+t)
+			parts = append(parts, "field: "+plain(t))
+		}
+		if s.Time.Layout != "" {
+			parts = append(parts, "layout: "+quote(s.Time.Layout))
 		}
 		if zone != "" {
 			parts = append(parts, "zone: "+zone)
@@ -49,7 +64,7 @@ func (c Candidate) Definition(name, zone string) string {
 		fmt.Fprintf(&b, "time: {%s}\n", strings.Join(parts, ", "))
 	}
 	if s.Level.Field != "" {
-		fmt.Fprintf(&b, "level: {field: %s", s.Level.Field)
+		fmt.Fprintf(&b, "level: {field: %s", plain(s.Level.Field))
 		if len(s.Level.Map) > 0 {
 			m := map[string]string{}
 			for _, k := range slices.Sorted(maps.Keys(s.Level.Map)) {
@@ -60,7 +75,7 @@ func (c Candidate) Definition(name, zone string) string {
 		b.WriteString("}\n")
 	}
 	if s.Body != "" {
-		fmt.Fprintf(&b, "body: %s\n", s.Body)
+		fmt.Fprintf(&b, "body: %s\n", plain(s.Body))
 	}
 	if line, private := c.sample(); line != "" {
 		if len(private) > 0 {
@@ -68,8 +83,21 @@ func (c Candidate) Definition(name, zone string) string {
 		}
 		fmt.Fprintf(&b, "samples:\n  - {line: %s}\n", yamldoc.Quote(line))
 	}
+	for i, p := range c.Parts {
+		b.WriteString("---\n" + Candidate{Spec: p}.Definition(fmt.Sprintf("%s-%d", name, i+1), zone))
+	}
 	return b.String()
 }
+
+// plain writes a name as it is, where YAML takes it so.
+func plain(name string) string {
+	if plainName.MatchString(name) {
+		return name
+	}
+	return yamldoc.Quote(name)
+}
+
+var plainName = regexp.MustCompile(`^[A-Za-z_][\w.-]*$`)
 
 // sample picks a line for a sample: the first without private data, or else the first, with what it seems to hold. Definitions
 // are kept for ever and seen by many.

@@ -59,11 +59,12 @@ const (
 	TimeRepeated             // in a repeated hour; the earlier one was taken
 	TimeSkipped              // in an hour that the clock skipped
 	TimeGuessedYear          // the year was not given
+	TimeGuessedDate          // only the time of day was given
 )
 
 // String is the word that goes on the record.
 func (n TimeNote) String() string {
-	return [...]string{"", "unreadable", "no-zone", "repeated-hour", "skipped-hour", "guessed-year"}[n]
+	return [...]string{"", "unreadable", "no-zone", "repeated-hour", "skipped-hour", "guessed-year", "guessed-date"}[n]
 }
 
 // Levels, as OpenTelemetry's severity numbers. Zero is "not set".
@@ -90,6 +91,9 @@ var levelWords = map[string]uint8{
 	"trace": Trace, "debug": Debug, "dbg": Debug, "verbose": Debug, "info": Info, "information": Info, "notice": Info,
 	"warn": Warn, "warning": Warn, "error": Error, "err": Error, "severe": Error, "fatal": Fatal, "critical": Fatal,
 	"crit": Fatal, "alert": Fatal, "emerg": Fatal, "emergency": Fatal, "panic": Fatal,
+	"trc": Trace, "vrb": Debug, "inf": Info, "wrn": Warn, "eror": Error, "ftl": Fatal,
+	"t": Trace, "v": Debug, "d": Debug, "i": Info, "n": Info, "w": Warn, "e": Error, "f": Fatal, "c": Fatal, // the first letter
+	"10": Trace, "20": Debug, "30": Info, "40": Warn, "50": Error, "60": Fatal, // as programs count that leave room between
 }
 
 // ParseLevel reads the words that programs write for a level, in any case. Zero when it is none of them.

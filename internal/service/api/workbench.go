@@ -47,6 +47,15 @@ func (a *API) GuessLog(_ context.Context, r contract.GuessLogRequestObject) (con
 	return contract.GuessLog200JSONResponse{Candidates: shown}, nil
 }
 
+// CarveField makes a part of a line a field.
+func (a *API) CarveField(_ context.Context, r contract.CarveFieldRequestObject) (contract.CarveFieldResponseObject, error) {
+	template, typ, err := format.Carve(r.Body.Template, r.Body.Line, r.Body.Start, r.Body.End, r.Body.Name, value(r.Body.Type))
+	if err != nil {
+		return nil, usage{err.Error()}
+	}
+	return contract.CarveField200JSONResponse{Template: template, Type: typ}, nil
+}
+
 // over is the catalogue of a draft, or of the newest revision, with definitions laid over it.
 func (a *API) over(ctx context.Context, draft *int, definitions *string) (*catalogue.Catalogue, []workbench.Problem, error) {
 	cat, err := a.Changes.Catalogue(ctx, value(draft))

@@ -561,6 +561,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workbench/field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a part of a line a field of a template */
+        post: operations["carveField"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/coverage": {
         parameters: {
             query?: never;
@@ -893,11 +910,8 @@ export interface components {
         Severity: "error" | "warning" | "note";
         GuessLog: {
             log: string;
-            /**
-             * @description the name of the format that is proposed
-             * @default guessed
-             */
-            name: string;
+            /** @description the name of the format that is proposed */
+            name?: string;
             /** @description the named zone of times that have none */
             zone?: string;
         };
@@ -941,16 +955,10 @@ export interface components {
             definitions?: string;
             zone?: string;
             begin?: string;
-            /**
-             * @description only the records that were not read
-             * @default false
-             */
-            unread: boolean;
-            /**
-             * @description records that are told of; 0 for all
-             * @default 0
-             */
-            most: number;
+            /** @description only the records that were not read */
+            unread?: boolean;
+            /** @description records that are told of; 0 for all */
+            most?: number;
         };
         LogMark: {
             /** @description body, original, or the name of a field */
@@ -1031,6 +1039,21 @@ export interface components {
                 reason: string;
                 fix?: string;
             }[];
+        };
+        CarveField: {
+            /** @description one that reads the line, or empty */
+            template: string;
+            line: string;
+            /** @description in bytes */
+            start: number;
+            end: number;
+            name: string;
+            /** @description by default what the part looks like */
+            type?: string;
+        };
+        CarvedField: {
+            template: string;
+            type: string;
         };
         ScanLog: {
             log: string;
@@ -2785,6 +2808,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScannedLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    carveField: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarveField"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CarvedField"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
-import { ArrowPathRoundedSquareIcon, BookOpenIcon, ClipboardDocumentListIcon, ComputerDesktopIcon, KeyIcon, PencilSquareIcon, ServerStackIcon, SunIcon, TicketIcon } from '@heroicons/vue/24/outline'
+import { ArrowPathRoundedSquareIcon, BeakerIcon, BookOpenIcon, ClipboardDocumentListIcon, ComputerDesktopIcon, KeyIcon, PencilSquareIcon, ServerStackIcon, SunIcon, TicketIcon } from '@heroicons/vue/24/outline'
 import { useRouter } from 'vue-router'
 import { client, queryClient, take } from '../api/client'
 import { useStatus } from '../api/queries'
@@ -15,6 +15,7 @@ const places = [
   { name: 'Morning', to: '/', icon: SunIcon },
   { name: 'Hosts', to: '/hosts', icon: ServerStackIcon },
   { name: 'Catalogue', to: '/catalogue', icon: BookOpenIcon },
+  { name: 'Workbench', to: '/workbench', icon: BeakerIcon },
   { name: 'Changes', to: '/changes', icon: PencilSquareIcon },
   { name: 'Rollouts', to: '/rollouts', icon: ArrowPathRoundedSquareIcon },
 ]
