@@ -218,7 +218,7 @@ the candidates, and for the best one its definition and every record.`,
 			if len(strings.TrimSpace(string(data))) == 0 {
 				return fmt.Errorf("%s holds no lines to guess from", args[0])
 			}
-			all, shown := workbench.Guess(data, name, zone, time.Now())
+			all, shown := workbench.Guess(data, name, zone, time.Now(), nil)
 			return a.showGuess(all, shown, name, zone)
 		},
 	}

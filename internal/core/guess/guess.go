@@ -39,7 +39,8 @@ type Candidate struct {
 	Warnings []string
 	Records  []pipeline.Tried
 	Parts    []format.Spec // of a first-of, which it names
-	heads    int           // lines that begin with # and are not read
+	private  func(line []byte) []string
+	heads    int // lines that begin with # and are not read
 }
 
 // Sure tells how sure the candidate is, 0 to 1.
@@ -49,7 +50,8 @@ func (c *Candidate) Sure() float64 { return min(1, c.Score) }
 type Options struct {
 	Zone     string // of times that have none
 	Observed time.Time
-	Name     string // of the definition that is proposed
+	Name     string                     // of the definition that is proposed
+	Private  func(line []byte) []string // what private data a line holds, beside what the detectors find; nil for none
 }
 
 // prior is how much a format is worth that reads all lines: what says more of them is worth more.
@@ -175,7 +177,7 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 	if heads*2 > len(records) {
 		heads = 0
 	}
-	c := Candidate{Spec: spec, Parts: parts, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
+	c := Candidate{Spec: spec, Parts: parts, private: o.Private, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
 	c.look()
 	if spec.Kind == "syslog" && c.notSyslog() || spec.Kind == "csv" && len(spec.Columns) == 0 && c.Share < 0.9 {
 		return Candidate{}, false

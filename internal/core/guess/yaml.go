@@ -111,11 +111,15 @@ func (c Candidate) sample() (line string, private []string) {
 			continue
 		}
 		hits := mask.Scan([]byte(r.Original))
-		if len(hits) == 0 {
+		var own []string
+		if c.private != nil {
+			own = c.private([]byte(r.Original))
+		}
+		if len(hits)+len(own) == 0 {
 			return r.Original, nil
 		}
 		if line == "" {
-			line = r.Original
+			line, private = r.Original, own
 			for _, h := range hits {
 				private = append(private, h.Detector)
 			}

@@ -346,8 +346,17 @@ type Field struct {
 }
 
 // Guess ranks the ways to read a log, the best first.
-func Guess(log []byte, name, zone string, observed time.Time) (all []guess.Candidate, shown []Candidate) {
-	all = guess.Guess(log, guess.Options{Zone: zone, Observed: observed, Name: name})
+// own are masks beside the detectors, whose data no sample should hold.
+func Guess(log []byte, name, zone string, observed time.Time, own []*mask.Finder) (all []guess.Candidate, shown []Candidate) {
+	all = guess.Guess(log, guess.Options{Zone: zone, Observed: observed, Name: name, Private: func(line []byte) []string {
+		var out []string
+		for _, f := range own {
+			if len(f.Find(line, "")) > 0 {
+				out = append(out, f.Name())
+			}
+		}
+		return out
+	}})
 	for _, c := range all {
 		x := Candidate{Kind: c.Spec.Kind, Share: c.Share, Sure: c.Sure(), Begin: c.Begin, NoZone: c.NoZone, Levels: c.Levels, Warnings: append([]string{}, c.Warnings...), Fields: []Field{}, Definition: c.Definition(name, zone)}
 		if !c.From.IsZero() {

@@ -26,7 +26,7 @@ func (a *API) log(text string) ([]byte, error) {
 }
 
 // GuessLog finds out how a log is written.
-func (a *API) GuessLog(_ context.Context, r contract.GuessLogRequestObject) (contract.GuessLogResponseObject, error) {
+func (a *API) GuessLog(ctx context.Context, r contract.GuessLogRequestObject) (contract.GuessLogResponseObject, error) {
 	data, err := a.log(r.Body.Log)
 	if err != nil {
 		return nil, err
@@ -43,7 +43,15 @@ func (a *API) GuessLog(_ context.Context, r contract.GuessLogRequestObject) (con
 			return nil, usage{err.Error()}
 		}
 	}
-	_, shown := workbench.Guess(data, name, zone, a.Now())
+	cat, err := a.Changes.Catalogue(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	own, err := workbench.Finders(cat)
+	if err != nil {
+		return nil, err
+	}
+	_, shown := workbench.Guess(data, name, zone, a.Now(), own)
 	return contract.GuessLog200JSONResponse{Candidates: shown}, nil
 }
 

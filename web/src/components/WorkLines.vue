@@ -34,11 +34,11 @@ async function take(file?: File | null) {
     <textarea
       v-model="lines" spellcheck="false" wrap="off" aria-label="Lines to try"
       class="machine h-64 w-full flex-1 resize-y rounded-md border bg-sheet p-3 leading-[1.5] xl:h-[21rem]" :class="over ? 'border-accent' : 'border-line'"
-      placeholder="Paste some lines here, or drop a file. They are tried as you type, and kept nowhere."
+      placeholder="Paste lines here, or drop a file."
     />
     <div class="mt-2 flex flex-wrap items-center gap-3 text-table">
       <label for="zone" class="font-medium">Zone of times that have none</label>
-      <input id="zone" v-model="zone" class="field machine !h-8 w-52" list="zones" placeholder="such as Europe/Lisbon" /><datalist id="zones"><option v-for="z in zones" :key="z" :value="z" /></datalist>
+      <input id="zone" v-model="zone" class="field machine !h-8 w-64" list="zones" placeholder="such as Europe/Lisbon" /><datalist id="zones"><option v-for="z in zones" :key="z" :value="z" /></datalist>
     </div>
     <WorkFromHost v-model="asking" />
   </section>

@@ -15,6 +15,7 @@ const rows = computed(() => {
   const grade = (r: Row) => (!r.read ? 0 : r.dropped ? 2 : 1)
   return props.tried.records.map((r, i) => ({ r, i })).sort((a, b) => Number(grade(a.r) > 0) - Number(grade(b.r) > 0) || a.i - b.i).map((x) => x.r)
 })
+const withBody = computed(() => props.tried.columns.length < 3)
 const columns = computed(() => [...props.tried.columns].sort((a, b) => b.share - a.share).slice(0, shownColumns))
 const from = computed(() => Math.max(0, Math.floor(top.value / height) - 4))
 const seen = computed(() => rows.value.slice(from.value, from.value + sight + 12))
@@ -44,6 +45,7 @@ const masked = (r: Row, name: string) => r.marks?.find((m) => m.in === name)
         <tr>
           <th class="!bg-sheet pl-3 !text-right">Line</th><th class="!bg-sheet">Time, UTC</th><th class="!bg-sheet">Level</th>
           <th v-for="c in columns" :key="c.name" class="!bg-sheet" :class="{ '!text-right': c.type === 'int' || c.type === 'float' }"><span class="machine text-ink">{{ c.name }}</span> <span class="font-normal" :class="`type-${c.type}`">{{ c.type }}</span></th>
+          <th v-if="withBody" class="!bg-sheet">Body</th>
           <th class="!bg-sheet">{{ noDropped ? 'Goes to' : 'What becomes of it' }}</th>
         </tr>
       </thead>
@@ -57,8 +59,9 @@ const masked = (r: Row, name: string) => r.marks?.find((m) => m.in === name)
             <td v-for="c in columns" :key="c.name" class="machine max-w-[16rem] truncate" :class="[`type-${c.type}`, { 'text-right': c.type === 'int' || c.type === 'float', 'line-through': r.dropped }]" :title="shown(r.fields[c.name])">
               <span v-if="masked(r, c.name)" class="masked">{{ masked(r, c.name)!.mask }}</span><template v-else>{{ shown(r.fields[c.name]) }}</template>
             </td>
+            <td v-if="withBody" class="machine max-w-[32rem] truncate" :class="{ 'line-through': r.dropped }">{{ r.body }}</td>
           </template>
-          <td v-else :colspan="columns.length + 2" class="machine max-w-[40rem] truncate"><span class="text-failing">✖ not read</span> <span v-if="r.private?.length" class="masked">masked</span> {{ r.private?.length ? r.body : r.original ?? r.body }}</td>
+          <td v-else :colspan="columns.length + (withBody ? 3 : 2)" class="machine max-w-[40rem] truncate"><span class="text-failing">✖ not read</span> <span v-if="r.private?.length" class="masked">masked</span> {{ r.private?.length ? r.body : r.original ?? r.body }}</td>
           <td class="whitespace-nowrap"><span v-if="r.dropped" class="text-degraded">✖ {{ r.dropped }}</span><span v-else class="machine">{{ (r.to ?? []).join(', ') }}</span></td>
         </tr>
         <tr v-if="rows.length > from + seen.length" :style="{ height: `${(rows.length - from - seen.length) * height}px` }" aria-hidden="true"><td class="!p-0" /></tr>

@@ -23,10 +23,11 @@ const found = computed(() => {
   for (const r of props.tried.records) taken.set(r.line, r.private ?? [])
   const by = new Map<string, { all: number; open: number }>()
   for (const h of hits.value) {
-    const c = by.get(h.detector) ?? { all: 0, open: 0 }
+    const name = h.detector || h.masks[0]!
+    const c = by.get(name) ?? { all: 0, open: 0 }
     c.all++
     if (taken.has(h.line) && !taken.get(h.line)!.some((p) => p.start < h.end && p.end > h.start)) c.open++
-    by.set(h.detector, c)
+    by.set(name, c)
   }
   return [...by].map(([detector, c]) => ({ detector, ...c })).sort((a, b) => b.open - a.open || b.all - a.all)
 })

@@ -182,7 +182,11 @@ function clear() {
 
 export function useWorkbench() {
   if (!destination)
-    void take(client.GET('/catalogue')).then((c) => (destination = c.items.find((x) => x.kind === 'destination')?.name)).catch(() => undefined)
+    void take(client.GET('/coverage')).then((c) => {
+      const uses = new Map<string, number>()
+      for (const to of c.sources.flatMap((s) => s.to)) uses.set(to, (uses.get(to) ?? 0) + 1)
+      destination = [...uses].sort((a, b) => b[1] - a[1])[0]?.[0]
+    }).catch(() => undefined)
   const lineCount = computed(() => count(bench.lines))
   return { ...toRefs(bench), bench, candidates, tried, hits, error, took, busy, lineCount, choose, run, splice, carve, open, clear }
 }

@@ -35,7 +35,7 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Workbench">
-    <p class="text-soft">Try formats, steps and masks on real lines, with the very code that hosts run. Nothing is kept or sent until you save it.</p>
+    <p class="text-soft">Try formats, steps and masks on real lines, by the very code of the hosts. Nothing is kept until you save.</p>
     <template #actions>
       <button v-if="lineCount || something" class="button quiet" @click="w.clear()">Clear the bench</button>
       <button class="button" :disabled="!something" @click="saving = true">Save to a draft…</button>
