@@ -273,7 +273,8 @@ type receiver struct {
 	answer func(n int) int // status for request number n, 0 to drop the answer; nil is always 200
 	calls  int
 	times  []arrival
-	lost   int // records whose acknowledgement was dropped
+	lost   int           // records whose acknowledgement was dropped
+	keep   *lockedBuffer // takes all that arrives, when it is set
 }
 
 // arrival is a delivery that was taken.
@@ -304,6 +305,9 @@ func (r *receiver) serve(w http.ResponseWriter, q *http.Request) {
 	text, err := io.ReadAll(q.Body)
 	if err != nil {
 		return
+	}
+	if r.keep != nil {
+		_, _ = r.keep.Write(text)
 	}
 	r.mu.Lock()
 	r.calls++

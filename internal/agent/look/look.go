@@ -204,7 +204,9 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		}
 	}
 	for path := range programs {
-		consider(path)
+		if logLike(path) {
+			consider(path)
+		}
 	}
 	select { // long enough to see which grow
 	case <-ctx.Done():
@@ -227,6 +229,16 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		out.Items, out.More = out.Items[:wire.MaxLogs], true
 	}
 	return out, nil
+}
+
+// logLike tells whether what a program has open is a log and not its database: it, or its folder, is called so.
+func logLike(path string) bool {
+	for _, passing := range []string{"/tmp/", "/var/tmp/", "/run/"} {
+		if strings.HasPrefix(path, passing) {
+			return false
+		}
+	}
+	return strings.Contains(strings.ToLower(path), "log") || slices.Contains([]string{".txt", ".out", ".err"}, filepath.Ext(path))
 }
 
 // packed tells whether a name is that of something compressed, or of a copy that was rotated away.

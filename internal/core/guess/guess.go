@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -374,6 +375,12 @@ func (c *Candidate) warn() {
 	}
 	if c.Share < 1 {
 		warning := fmt.Sprintf("%.0f%% of the records are not read", 100*(1-c.Share))
+		if missed := int(math.Round((1 - c.Share) * float64(len(c.Records)))); c.Share > 0.99 {
+			warning = fmt.Sprintf("%d of %d records are not read", missed, len(c.Records))
+			if missed == 1 {
+				warning = fmt.Sprintf("1 of %d records is not read", len(c.Records))
+			}
+		}
 		if c.heads > 0 {
 			warning += fmt.Sprintf(" (%d of them begin with #)", c.heads)
 		}

@@ -279,6 +279,7 @@ type walker struct {
 	fields            int
 	time, level, body string
 	levels            map[string]uint8
+	before            string // the word that all lines have right before the place at hand
 }
 
 // vote finds what nearly all lines have next, and gives what is left of those that have it.
@@ -328,10 +329,44 @@ func vote(rests []string, first bool) (*place, []string) {
 		left = append(left, all[i].rest)
 	}
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.few() && !levelAhead(left) {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) {
 		return nil, nil
 	}
 	return s, left
+}
+
+// wordy tells whether a place mostly has words of small letters, as sentences do.
+func (s *place) wordy() bool {
+	n := 0
+	for t, k := range s.texts {
+		if strings.Trim(t, "abcdefghijklmnopqrstuvwxyz'") == "" {
+			n += k
+		}
+	}
+	return n*10 >= s.n*9
+}
+
+// sentence tells whether nothing but words is left of most lines.
+func sentence(rests []string) bool {
+	n := 0
+	for _, r := range rests {
+		words := 0
+		for {
+			t, rest, ok := next(r, false)
+			if !ok {
+				if words > 0 {
+					n++
+				}
+				break
+			}
+			if t.kind != "word" || t.key != "" || t.open != "" {
+				break
+			}
+			words++
+			r = rest
+		}
+	}
+	return n*10 >= len(rests)*8
 }
 
 // levelAhead tells whether all lines have a level, in large letters, in the same place among their next words.
@@ -403,6 +438,21 @@ func (s *place) few() bool {
 	return marked*10 >= s.n*9
 }
 
+var withUnit = regexp.MustCompile(`^[-+]?\d{1,15}(\.\d+)?(ns|us|µs|ms|s|%|B|KB|kB|MB|KiB|MiB|m|C|V|kg)$`)
+
+// unit is the unit that all numbers of a place have; "" when they have none, or differ.
+func (s *place) unit() string {
+	unit, dots := "", -1
+	for t := range s.texts {
+		m := withUnit.FindStringSubmatch(t)
+		if m == nil || unit != "" && unit != m[2] || dots >= 0 && dots != min(1, len(m[1])) {
+			return ""
+		}
+		unit, dots = m[2], min(1, len(m[1]))
+	}
+	return unit
+}
+
 // rising tells whether the numbers of a place go up, or hardly down, from line to line, as time does.
 func (s *place) rising() bool { return s.falls*10 <= s.n }
 
@@ -437,6 +487,14 @@ func escape(literal string) string {
 // add writes one place.
 func (w *walker) add(s *place) {
 	t := s.token
+	before := w.before
+	w.before = ""
+	called := func(base string) string { // by the word before it, as in lane 4
+		if before != "" && t.sep == " " && t.open == "" {
+			return w.name(before)
+		}
+		return w.name(base)
+	}
 	w.text.WriteString(escape(t.sep))
 	close := escape(t.shut + t.tail)
 	w.text.WriteString(escape(t.open))
@@ -465,14 +523,24 @@ func (w *walker) add(s *place) {
 		w.text.WriteString(`"` + escape(t.text) + `"`)
 	case s.constant() && s.fixed() && t.key == "":
 		w.text.WriteString(escape(t.text))
+		if t.tail == "" && t.open == "" && calling.MatchString(t.text) && !joining[strings.ToLower(t.text)] {
+			w.before = strings.ToLower(t.text)
+		}
+	case t.key != "" && s.unit() != "":
+		typ := "int"
+		if strings.Contains(t.text, ".") {
+			typ = "float"
+		}
+		w.field(w.name(t.key), typ)
+		w.text.WriteString(s.unit())
 	case t.key != "":
 		w.field(w.name(t.key), w.valueType(s))
 	case s.all("int", "epoch"):
-		w.field(w.name(map[bool]string{true: "pid", false: "number"}[t.open != ""]), "int")
+		w.field(called(map[bool]string{true: "pid", false: "number"}[t.open != ""]), "int")
 	case s.all("int", "float", "epoch"):
-		w.field(w.name("value"), "float")
+		w.field(called("value"), "float")
 	case s.all("ip"):
-		w.field(w.name("address"), "ip")
+		w.field(called("address"), "ip")
 	case s.all("quoted"):
 		w.field(w.name("text"), "quoted")
 	case t.open != "":
@@ -480,10 +548,15 @@ func (w *walker) add(s *place) {
 	case t.tail == ":":
 		w.field(w.name("component"), "token")
 	default:
-		w.field(w.name("word"), "token")
+		w.field(called("word"), "token")
 	}
 	w.text.WriteString(close)
 }
+
+var calling = regexp.MustCompile(`^[A-Za-z][a-z_]{1,20}$`)
+
+// joining are words that join others and name nothing.
+var joining = map[string]bool{"the": true, "an": true, "is": true, "was": true, "are": true, "of": true, "in": true, "on": true, "at": true, "to": true, "for": true, "by": true, "with": true, "and": true, "or": true, "as": true, "it": true, "no": true, "not": true, "be": true}
 
 func (w *walker) valueType(s *place) string {
 	ints, floats, quoted := 0, 0, 0

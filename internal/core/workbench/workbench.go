@@ -265,10 +265,18 @@ func result(records []pipeline.Tried, c pipeline.Counts, o Options, whole bool) 
 			}
 			r.Columns[k].Share++
 		}
-		if o.Unread && t.Read || o.Most > 0 && len(r.Records) >= o.Most {
-			continue
+	}
+	chosen := make([]int, 0, len(records)) // those that were not read come first, and so are never cut off
+	for _, read := range []bool{false, true} {
+		for i := range records {
+			if records[i].Read == read && !(o.Unread && read) && (o.Most <= 0 || len(chosen) < o.Most) {
+				chosen = append(chosen, i)
+			}
 		}
-		r.Records = append(r.Records, Show(t, whole))
+	}
+	slices.Sort(chosen)
+	for _, i := range chosen {
+		r.Records = append(r.Records, Show(&records[i], whole))
 	}
 	for i := range r.Columns {
 		r.Columns[i].Share = min(1, r.Columns[i].Share/float64(max(read, 1)))

@@ -79,6 +79,12 @@ export const useConflicts = (draft: MaybeRefOrGetter<number>, open: MaybeRefOrGe
     enabled: computed(() => toValue(open)),
   })
 
+export const useCoverage = (draft: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ['catalogue', 'coverage', computed(() => toValue(draft))],
+    queryFn: () => take(client.GET('/coverage', { params: { query: { draft: toValue(draft) || undefined } } })),
+  })
+
 export const useLanguage = () => useQuery({ queryKey: ['language'], queryFn: () => take(client.GET('/language')), staleTime: 60_000, refetchInterval: false })
 
 export const useSecrets = () => useQuery({ queryKey: ['secrets'], queryFn: () => take(client.GET('/secrets')) })

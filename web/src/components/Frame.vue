@@ -47,7 +47,7 @@ async function signOut() {
         <router-link
           v-for="p in group" :key="p.to" :to="p.to"
           class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
-          :class="{ 'bg-sheet !text-ink font-medium': p.to === '/' ? $route.path === '/' : $route.path.startsWith(p.to) }"
+          :class="{ 'bg-sheet !text-ink font-medium': p.to === '/' ? $route.path === '/' : $route.path.startsWith(p.to) || p.to === '/catalogue' && $route.path === '/coverage' }"
         >
           <component :is="p.icon" class="size-5" aria-hidden="true" />{{ p.name }}
         </router-link>

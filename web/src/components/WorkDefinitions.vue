@@ -38,7 +38,7 @@ const placed = computed(() => {
   })
 })
 const findings = computed(() => placed.value.filter((p) => p.part === part.value).map((p) => ({ code: 'try', severity: 'error', kind: p.kind ?? '', name: p.name ?? '', file: '', line: p.line, column: p.column || 1, hosts: [], reason: p.reason, fix: p.fix ?? '' }) as Schemas['Finding']))
-const share = (n: number) => `${Math.round(n * 100)} %`
+const share = (n: number) => `${n < 1 ? Math.min(99, Math.round(n * 100)) : 100}%`
 </script>
 
 <template>

@@ -47,7 +47,7 @@ const read = () => doing(async () => {
           <button type="button" class="flex w-full flex-wrap items-baseline gap-x-4 py-1.5 text-left text-table hover:bg-sunk" :aria-pressed="path === l.path" @click="path = l.path">
             <span class="machine min-w-0 flex-1 break-all" :class="{ 'font-medium text-accent': path === l.path }">{{ l.path }}</span>
             <span class="text-soft">{{ bytes(l.size) }}, {{ bytes(Math.round(l.rate)) }}/s, {{ ago(l.modified) }}</span>
-            <span>{{ Math.round(l.share * 100) }} % {{ l.kind }}</span>
+            <span>{{ Math.round(l.share * 100) }}% {{ l.kind }}</span>
           </button>
         </li>
       </ul>

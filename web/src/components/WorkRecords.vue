@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { number } from '../composables/format'
+import Marked from './Marked.vue'
 import type { Row, Tried } from '../composables/workbench'
 
 /** The records as a table with typed columns; those that were not read come first. Only the rows in sight are drawn. */
-const props = defineProps<{ tried: Tried }>()
+const props = defineProps<{ tried: Tried; without: string }>() // without the field that is the time
 const at = defineModel<number>({ required: true }) // line of the record that is looked at
 const height = 32
 const sight = 11
 const shownColumns = 7
+const told = ['time', 'timestamp', 'ts', '@timestamp', 'datetime', 'level', 'severity', 'lvl'] // by the columns before
 const box = ref<HTMLElement>()
 const top = ref(0)
 const rows = computed(() => {
@@ -16,7 +18,8 @@ const rows = computed(() => {
   return props.tried.records.map((r, i) => ({ r, i })).sort((a, b) => Number(grade(a.r) > 0) - Number(grade(b.r) > 0) || a.i - b.i).map((x) => x.r)
 })
 const withBody = computed(() => props.tried.columns.length < 3)
-const columns = computed(() => [...props.tried.columns].sort((a, b) => b.share - a.share).slice(0, shownColumns))
+const columns = computed(() => props.tried.columns.filter((c) => c.name !== props.without && !told.includes(c.name)).sort((a, b) => b.share - a.share).slice(0, shownColumns))
+const more = computed(() => props.tried.columns.filter((c) => c.name !== props.without && !told.includes(c.name)).length - columns.value.length)
 const from = computed(() => Math.max(0, Math.floor(top.value / height) - 4))
 const seen = computed(() => rows.value.slice(from.value, from.value + sight + 12))
 const chosen = computed(() => rows.value.findIndex((r) => r.line === at.value))
@@ -35,7 +38,7 @@ function move(e: KeyboardEvent) {
 }
 const shown = (v: unknown) => (v !== null && typeof v === 'object' ? JSON.stringify(v) : String(v ?? ''))
 const time = (r: Row) => (r.time ?? '').replace('T', ' ').replace(/(\.\d{3})\d+Z$/, '$1Z')
-const masked = (r: Row, name: string) => r.marks?.find((m) => m.in === name)
+const masked = (r: Row, name: string) => (r.marks ?? []).filter((m) => m.in === name)
 </script>
 
 <template>
@@ -57,7 +60,7 @@ const masked = (r: Row, name: string) => r.marks?.find((m) => m.in === name)
             <td class="machine whitespace-nowrap" :class="{ 'text-degraded': r.timeNote, 'line-through': r.dropped }">{{ time(r) }}<span v-if="r.timeNote"> ▲ {{ r.timeNote }}</span></td>
             <td class="machine" :class="{ 'line-through': r.dropped }">{{ r.level }}</td>
             <td v-for="c in columns" :key="c.name" class="machine max-w-[16rem] truncate" :class="[`type-${c.type}`, { 'text-right': c.type === 'int' || c.type === 'float', 'line-through': r.dropped }]" :title="shown(r.fields[c.name])">
-              <span v-if="masked(r, c.name)" class="masked">{{ masked(r, c.name)!.mask }}</span><template v-else>{{ shown(r.fields[c.name]) }}</template>
+              <Marked v-if="masked(r, c.name).length" class="!whitespace-nowrap" :text="shown(r.fields[c.name])" :marks="masked(r, c.name)" /><template v-else>{{ shown(r.fields[c.name]) }}</template>
             </td>
             <td v-if="withBody" class="machine max-w-[32rem] truncate" :class="{ 'line-through': r.dropped }">{{ r.body }}</td>
           </template>
@@ -68,5 +71,5 @@ const masked = (r: Row, name: string) => r.marks?.find((m) => m.in === name)
       </tbody>
     </table>
   </div>
-  <p v-if="tried.columns.length > shownColumns" class="mt-1 text-table text-soft">{{ number(tried.columns.length - shownColumns) }} more fields are seldom filled; a record shows all of its own.</p>
+  <p v-if="more > 0" class="mt-1 text-table text-soft">{{ number(more) }} more fields; a record shows all of its own.</p>
 </template>

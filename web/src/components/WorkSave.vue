@@ -31,19 +31,30 @@ watch(shown, (now) => { if (now) { draft.value = w.bench.draft; error.value = ''
 
 /** Fields as a sample says them: what the format gives, before steps. */
 async function withSamples(text: string) {
-  if (!samples.value || !fit.value.length) return text
+  const warned = /^# This sample seems to hold private data.*\n/m
+  const splice = async (value: unknown) => (await take(client.POST('/splice', { body: { text, path: ['samples'], value } }))).text
+  if (!samples.value || !fit.value.length) return warned.test(text) ? (await splice(null)).replace(warned, '') : text
+  text = text.replace(warned, '')
   const t = await take(client.POST('/workbench/try', { body: { log: fit.value.slice(0, samples.value).map((r) => r.original ?? r.body).join('\n'), definitions: text, format: documents(text)[0]!.name, zone: w.bench.zone || 'UTC' } }))
   const value = t.records.filter((r) => r.read).map((r, i) => {
     const gives = Object.fromEntries(Object.entries(r.fields).filter(([, v]) => typeof v !== 'object').slice(0, 8))
     return { line: fit.value[i]!.original ?? fit.value[i]!.body, ...(Object.keys(gives).length ? { gives } : {}), ...(r.level ? { level: r.level } : {}) }
   })
   if (!value.length) return text
-  return (await take(client.POST('/splice', { body: { text, path: ['samples'], value } }))).text
+  return splice(value)
+}
+
+/** The zone that was chosen on the bench goes along, where the texts do not name one themselves. */
+async function withZone(list: typeof all.value) {
+  const at = list.find((d) => d.kind === 'source') ?? list.find((d) => d.kind === 'format')
+  if (!w.bench.zone || !at || list.some((d) => /\bzone:/.test(d.text))) return list
+  const { text } = await take(client.POST('/splice', { body: { text: at.text, path: ['time', 'zone'], value: w.bench.zone } }))
+  return list.map((d) => (d === at ? { ...d, text } : d))
 }
 
 const save = () => doing(async () => {
   let id = draft.value
-  const list = await Promise.all(all.value.map(async (d) => (d.kind === 'format' ? { ...d, text: await withSamples(d.text) } : d)))
+  const list = await Promise.all((await withZone(all.value)).map(async (d) => (d.kind === 'format' ? { ...d, text: await withSamples(d.text) } : d)))
   if (!id) id = (await take(client.POST('/drafts', { body: { title: `From the workbench: ${all.value[0]?.name ?? 'nothing'}`, whole: false, files: [] } }))).id
   for (const d of list) {
     const path = { draft: id, kind: d.kind, name: d.name }
@@ -76,7 +87,7 @@ const save = () => doing(async () => {
     </form>
     <template #actions>
       <button type="button" class="button quiet" @click="shown = false">Cancel</button>
-      <button type="submit" form="save" class="button" :disabled="busy || !all.length">{{ busy ? 'Saving…' : 'Save' }}</button>
+      <button type="submit" form="save" class="button" :disabled="busy || !all.length">{{ busy ? 'Keeping…' : 'Keep in the draft' }}</button>
     </template>
   </Sheet>
 </template>

@@ -8,7 +8,7 @@ export type Row = Schemas['TriedRecord']
 export type Part = 'format' | 'source' | 'masks'
 
 /** How many records are told of; counts are over all. */
-const most = 1000
+const most = 2000
 const wait = { guess: 250, run: 40 }
 
 /** What stands on the bench. It outlives the page, and nothing else: lines are never kept. */
@@ -23,6 +23,7 @@ const bench = reactive({
   source: '',
   masks: '',
   chosen: -1, // candidate
+  auto: true, // the best candidate is taken as lines come; not when a definition was opened, or the format edited
   part: 'format' as Part,
 })
 const candidates = ref<Candidate[]>([])
@@ -60,7 +61,7 @@ async function guess() {
     candidates.value = g.candidates
     hits.value = s.hits
     error.value = ''
-    if (!bench.format || bench.chosen >= 0) choose(0)
+    if (bench.auto) choose(0)
     else void run()
   } catch (e) {
     if (mine === guessing) error.value = e instanceof Error ? e.message : String(e)
@@ -72,6 +73,7 @@ function choose(i: number) {
   const c = candidates.value[i]
   if (!c) return
   bench.chosen = i
+  bench.auto = true
   bench.format = c.definition
   if (!bench.source || documents(bench.source)[0]?.name === bench.name) {
     const steps = /^steps:[\s\S]*?(?=^\S(?!teps))/m.exec(bench.source)?.[0]
@@ -106,6 +108,9 @@ async function run() {
   }
 }
 
+watch(() => bench.format, (now) => {
+  if (bench.chosen >= 0 && now !== candidates.value[bench.chosen]?.definition) Object.assign(bench, { chosen: -1, auto: false })
+})
 watch(() => [bench.lines, bench.zone], () => {
   clearTimeout(timers.guess)
   timers.guess = setTimeout(() => void guess(), wait.guess)
@@ -159,6 +164,7 @@ async function open(kind: string, name: string, draft: number) {
   try {
     bench.draft = draft
     bench.chosen = -1
+    bench.auto = false
     bench.masks = ''
     bench.name = name
     if (kind === 'format') {
@@ -177,7 +183,7 @@ async function open(kind: string, name: string, draft: number) {
 }
 
 function clear() {
-  Object.assign(bench, { lines: '', from: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, part: 'format' })
+  Object.assign(bench, { lines: '', from: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
 }
 
 export function useWorkbench() {

@@ -23,7 +23,7 @@ const open = (k: string, n: string) => router.push(`/catalogue/${k}/${n}`)
 </script>
 
 <template>
-  <PageHead title="Catalogue"><p v-if="data?.revision" class="text-soft">As published in revision {{ data.revision }}. It is changed in a draft.</p></PageHead>
+  <PageHead title="Catalogue"><p v-if="data?.revision" class="text-soft">As published in revision {{ data.revision }}. It is changed in a draft.</p><template v-if="data?.revision" #actions><router-link class="button quiet" to="/coverage">What is masked</router-link></template></PageHead>
   <Answer :pending="isPending" :error="error" what="The catalogue">
     <p v-if="!data?.revision" class="text-soft">Nothing has been published yet. <router-link to="/changes" class="link">Begin a draft</router-link>, or load a folder of definitions with <span class="machine text-ink">synaxis draft load DIR</span>.</p>
     <template v-else>

@@ -13,7 +13,7 @@ const { data: d, isPending, error } = useDefinition(() => props.kind, () => prop
 <template>
   <PageHead :title="name" back="Catalogue" back-to="/catalogue" machine>
     <p class="text-soft">{{ kind }}<template v-if="d?.about"> · {{ d.about }}</template></p>
-    <template #actions><EditMenu :kind="kind" :name="name" /></template>
+    <template #actions><router-link v-if="kind === 'source' || kind === 'format'" class="button quiet" :to="{ path: '/workbench', query: { [kind]: name } }">Try it on lines</router-link><EditMenu :kind="kind" :name="name" /></template>
   </PageHead>
   <Answer :pending="isPending" :error="error" :what="`${kind} ${name}`">
     <div v-if="d" class="grid gap-8 lg:grid-cols-[1fr_20rem]">

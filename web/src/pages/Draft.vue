@@ -5,6 +5,7 @@ import { client, take } from '../api/client'
 import { useConflicts, useDraft, useImpact } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import ConflictList from '../components/ConflictList.vue'
+import CoverageTable from '../components/CoverageTable.vue'
 import DraftChanges from '../components/DraftChanges.vue'
 import FindingList from '../components/FindingList.vue'
 import HostGroups from '../components/HostGroups.vue'
@@ -58,6 +59,7 @@ async function discard() {
             { name: 'Findings', to: `/changes/${id}/findings`, count: d.findings.length },
             { name: 'Definitions', to: `/changes/${id}/definitions`, count: impact.data.value?.definitions.length },
             { name: 'Hosts', to: `/changes/${id}/hosts`, count: impact.data.value?.hosts },
+            { name: 'Masks', to: `/changes/${id}/masks` },
             { name: 'Conflicts', to: `/changes/${id}/conflicts`, count: conflicts.data.value?.items.length },
           ]"
         />
@@ -65,6 +67,7 @@ async function discard() {
           <FindingList v-if="d.findings.length" :findings="d.findings" :draft="id" />
           <p v-else class="text-soft">All checks are passed.</p>
         </template>
+        <CoverageTable v-else-if="current === 'masks'" :draft="id" />
         <DraftChanges v-else-if="current === 'definitions'" :draft="id" />
         <Answer v-else-if="current === 'conflicts'" :pending="conflicts.isPending.value" :error="conflicts.error.value" what="The conflicts">
           <ConflictList v-if="conflicts.data.value" :conflicts="conflicts.data.value.items" :draft="id" />

@@ -28,7 +28,8 @@ const kindOf = computed(() => language.value?.kinds.find((k) => k.kind === props
 const names = computed<Names>(() => {
   const out: Names = {}
   for (const x of all.value?.items ?? []) if (x.state !== 'removed') (out[x.kind] ??= []).push(x.name)
-  out.format = [...(out.format ?? []), 'raw', 'json', 'keyvalue', 'web-common', 'web-combined']
+  out.format = [...(out.format ?? []), 'raw', 'json', 'keyvalue', 'csv', 'syslog', 'web-common', 'web-combined']
+  out.mask = [...(out.mask ?? []), 'payment-card', 'iban', 'email', 'ipv4', 'ipv6', 'phone', 'jwt', 'private-key', 'token', 'password', 'mac']
   return out
 })
 const complete = completer(() => language.value, () => names.value, () => props.kind)
@@ -61,6 +62,7 @@ async function revert() {
     <p class="text-soft">{{ kind }} in draft {{ draft }} · <span role="status">{{ error ? 'not kept' : dirty ? 'keeping…' : keptAt ? `kept in the draft ${ago(keptAt)}` : 'as it was read; changes keep themselves' }}</span></p>
     <template #actions>
       <button v-if="published && text !== published" class="button quiet" @click="revert">Give up the changes</button>
+      <router-link v-if="kind === 'source' || kind === 'format'" class="button quiet" :to="{ path: '/workbench', query: { [kind]: name, draft } }">Try it on lines</router-link>
       <router-link :to="`/changes/${draft}/findings`" class="button">To the draft</router-link>
     </template>
   </PageHead>

@@ -6,6 +6,7 @@ import BulkEdit from '../components/BulkEdit.vue'
 import Facts from '../components/Facts.vue'
 import HostConfig from '../components/HostConfig.vue'
 import HostExplain from '../components/HostExplain.vue'
+import HostLogs from '../components/HostLogs.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
@@ -51,8 +52,9 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
         <p v-if="h.verdict.todo" class="w-full text-soft">{{ sentence(h.verdict.todo) }}</p>
       </div>
       <Facts :items="facts" />
-      <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />
+      <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Uncollected', to: `/hosts/${host}/uncollected` }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />
       <template v-if="current === 'sources'"><HostSources :host="h" /><HostExplain :host="host" /></template>
+      <HostLogs v-else-if="current === 'uncollected'" :key="host" :host="host" />
       <HostConfig v-else-if="current === 'config'" :host="host" />
       <div v-else class="space-y-8">
         <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><button class="button quiet mt-3 !h-8" @click="edit('labels')">Change labels…</button></section>

@@ -17,6 +17,7 @@ const route = useRoute()
 const at = ref(0)
 const saving = ref(false)
 const row = computed(() => tried.value?.records.find((r) => r.line === at.value))
+const timeField = computed(() => /^time:.*\bfield:\s*["']?([\w.@$-]+)/m.exec(w.bench.format)?.[1] ?? '')
 const something = computed(() => w.bench.format.trim() || w.bench.source.trim() || w.bench.masks.trim())
 
 // The address may say what is put on the bench: a definition, or a log of a host.
@@ -35,7 +36,7 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Workbench">
-    <p class="text-soft">Try formats, steps and masks on real lines, by the very code of the hosts. Nothing is kept until you save.</p>
+    <p class="text-soft">Formats, steps and masks on real lines, by the hosts' own code. Kept only when you save.</p>
     <template #actions>
       <button v-if="lineCount || something" class="button quiet" @click="w.clear()">Clear the bench</button>
       <button class="button" :disabled="!something" @click="saving = true">Save to a draft…</button>
@@ -48,7 +49,7 @@ onMounted(async () => {
   </div>
   <section v-if="tried && lineCount" class="mt-6" aria-label="What comes of the lines">
     <WorkSums :tried="tried" />
-    <WorkRecords v-if="tried.records.length" v-model="at" :tried="tried" />
+    <WorkRecords v-if="tried.records.length" v-model="at" :tried="tried" :without="timeField" />
     <WorkRecord v-if="row" :row="row" />
   </section>
   <WorkSave v-model="saving" />
