@@ -145,7 +145,7 @@ func (p *Parser) parseRegex(b *record.Batch, span record.Span) bool {
 	}
 	for i, slot := range p.groups {
 		if slot >= 0 && m[2*i] >= 0 {
-			p.addSlot(b, uint16(slot), record.Value{Span: sub(span, m[2*i], m[2*i+1])})
+			p.append(b, uint16(slot), record.Value{Span: sub(span, m[2*i], m[2*i+1])})
 		}
 	}
 	return true
@@ -173,10 +173,11 @@ func declare(spec Spec, schema *record.Schema) ([]declared, error) {
 // a line of csv one that the format does not read, such as its head; elsewhere the value stays as it is.
 func (p *Parser) convert(b *record.Batch) bool {
 	for _, d := range p.fields {
-		if int(d.slot) >= len(p.gen) || p.gen[d.slot] != p.now {
+		at := p.index(b, d.slot)
+		if at < 0 {
 			continue
 		}
-		v := &b.Values[p.last[d.slot]]
+		v := &b.Values[at]
 		if !as(b, v, d.typ) && p.spec.Kind == "csv" {
 			return false
 		}

@@ -1,6 +1,8 @@
 package format
 
 import (
+	"encoding/binary"
+	"math/bits"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -257,8 +259,18 @@ func (j *jsonReader) skip(depth int) bool {
 // text reads a string. Without escapes its span lies in the line; otherwise it is unescaped into the arena.
 func (j *jsonReader) text() (record.Span, bool) {
 	start := j.pos + 1
-	for i := start; i < len(j.line); i++ {
-		switch c := j.line[i]; {
+	line, i := j.line, j.pos+1
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	for ; i+8 <= len(line); i += 8 { // eight bytes at once, up to one that matters: a quote, a backslash, or a control character
+		w := binary.LittleEndian.Uint64(line[i:])
+		quote, slash := w^(ones*'"'), w^(ones*'\\')
+		if found := ((quote-ones)&^quote | (slash-ones)&^slash | (w-ones*0x20)&^w) & tops; found != 0 {
+			i += bits.TrailingZeros64(found) / 8
+			break
+		}
+	}
+	for ; i < len(line); i++ {
+		switch c := line[i]; {
 		case c == '"':
 			j.pos = i + 1
 			return sub(j.span, start, i), true

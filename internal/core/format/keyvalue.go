@@ -10,19 +10,28 @@ import (
 func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	pos, found := 0, false
+	ahead, aheadEq := -1, 0 // a key that was seen already
 	for pos < len(line) {
-		if line[pos] == ' ' || line[pos] == '\t' || line[pos] == ',' {
+		if c := line[pos]; c == ' ' || c == '\t' || c == ',' {
 			pos++
 			continue
 		}
-		eq := keyEnd(line, pos)
+		eq := aheadEq
+		if pos != ahead {
+			eq = p.keyAt(line, pos)
+		}
 		if eq < 0 {
 			return false
 		}
 		key := line[pos:eq]
 		value := eq + 1
 		if value < len(line) && line[value] == '"' {
-			end, escaped := closing(line[value+1:])
+			end, escaped := 0, false
+			if p.slashes {
+				end, escaped = closing(line[value+1:])
+			} else {
+				end = bytes.IndexByte(line[value+1:], '"')
+			}
 			if end < 0 {
 				return false
 			}
@@ -40,11 +49,15 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 		for end < len(line) && line[end] != ' ' && line[end] != '\t' {
 			end++
 		}
+		p.addKey(b, key)
 		for next := end; next < len(line); { // words that are no key=value belong to this one
 			for next < len(line) && (line[next] == ' ' || line[next] == '\t') {
 				next++
 			}
-			if next == len(line) || keyEnd(line, next) >= 0 {
+			if next == len(line) {
+				break
+			}
+			if ahead, aheadEq = next, p.keyAt(line, next); aheadEq >= 0 {
 				break
 			}
 			for next < len(line) && line[next] != ' ' && line[next] != '\t' {
@@ -52,27 +65,49 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			}
 			end = next
 		}
-		p.add(b, key, plainValue(line[value:end], sub(span, value, end)))
+		p.put(b, plainValue(line[value:end], sub(span, value, end)))
 		pos, found = end, true
 	}
 	return found
 }
 
-// keyEnd returns where the = after a key beginning at pos stands, or -1.
-func keyEnd(line []byte, pos int) int {
-	for i := pos; i < len(line); i++ {
-		switch c := line[i]; {
-		case c == '=':
-			if i == pos {
-				return -1
-			}
-			return i
-		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == '_', c == '-', c == '.', c == '@', c == '/':
-		default:
-			return -1
+// addKey makes room for a field whose value comes next; put gives it.
+func (p *Parser) addKey(b *record.Batch, key []byte) {
+	slot, ok := p.slot(key)
+	p.full = p.full || !ok
+	p.held, p.holds = slot, ok
+}
+
+func (p *Parser) put(b *record.Batch, v record.Value) {
+	if p.holds {
+		p.addSlot(b, p.held, v)
+	}
+}
+
+// keyBytes are what a key may be made of.
+var keyBytes = func() (t [256]bool) {
+	for c := range t {
+		t[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' || c == '.' || c == '@' || c == '/'
+	}
+	return t
+}()
+
+// keyAt returns where the = after a key beginning at pos stands, or -1. The key that the record before had here is tried first.
+func (p *Parser) keyAt(line []byte, pos int) int {
+	if p.turn < len(p.order) {
+		name := p.schema.Name(p.order[p.turn])
+		if eq := pos + len(name); eq < len(line) && line[eq] == '=' && p.spec.Kind == "keyvalue" && string(line[pos:eq]) == name {
+			return eq
 		}
 	}
-	return -1
+	i := pos
+	for i < len(line) && keyBytes[line[i]] {
+		i++
+	}
+	if i == pos || i == len(line) || line[i] != '=' {
+		return -1
+	}
+	return i
 }
 
 // plainValue types a value that was written without quotes.

@@ -20,14 +20,23 @@ type Parser struct {
 	time   string // name of the field, or ""
 	level  string
 	body   string
+	bare   bool // no field is asked for level and body
+	fixed  bool // each field comes once at most
 	loose  bool // json and keyvalue without a say: the first of the usual names
 	schema *record.Schema
 
-	last []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
-	gen  []uint32
-	now  uint32
-	full bool
-	path []byte
+	last                  []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
+	gen                   []uint32
+	now                   uint32
+	full                  bool
+	path                  []byte
+	asked                 []asked
+	times, levels, bodies usual
+	order                 []uint16 // slots of names as the record before had them
+	turn                  int
+	held                  uint16 // slot of the key that was read last
+	holds                 bool
+	slashes               bool // there may be backslashes in what is read
 
 	ops    []templateOp
 	web    []uint16 // slots of webFields
@@ -42,6 +51,10 @@ type Parser struct {
 	digits     [32]byte // a number as it is written, so that it need not be made anew
 	timeValue  civil
 	timeParsed bool
+	timeKnown  bool // and what it is in nanoseconds, and its note
+	nanos      int64
+	note       record.TimeNote
+	observed   int64
 	levelValue uint8       // that the header of a line says
 	bodySpan   record.Span // that the header of a line leaves
 	hasBody    bool
@@ -57,7 +70,7 @@ func Compile(spec Spec, t Time, other Other) (*Parser, error) {
 
 func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
+	p := &Parser{times: usual{names: timeNames}, levels: usual{names: levelNames}, bodies: usual{names: bodyNames}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
 	var err error
 	switch spec.Kind {
 	case "raw":
@@ -70,7 +83,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		p.csv, err = newCSV(spec)
 		p.parse, p.loose = p.parseCSV, true
 	case "regex":
-		err = p.compileRegex(spec)
+		err, p.fixed = p.compileRegex(spec), true
 		p.parse = p.parseRegex
 	case "syslog":
 		p.syslog = newSyslogSlots(schema)
@@ -79,7 +92,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		return p, p.compileFirstOf(spec, t, other)
 	case "web-common", "web-combined":
 		combined := spec.Kind == "web-combined"
-		p.web = slots(schema, webFields...)
+		p.web, p.fixed = slots(schema, webFields...), true
 		p.parse = func(b *record.Batch, line record.Span) bool { return p.parseWeb(b, line, combined) }
 	case "template":
 		var parts []templatePart
@@ -89,7 +102,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		if spec.Time.Field == "" {
 			spec.Time = spec.impliedTime()
 		}
-		err = p.compileTemplate(parts, spec)
+		err, p.fixed = p.compileTemplate(parts, spec), true
 		p.parse = p.parseTemplate
 	default:
 		return nil, fmt.Errorf("format %s: kind %q is not known to this version", spec.Name, spec.Kind)
@@ -105,6 +118,12 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		return nil, err
 	}
 	p.clock, p.time = c, spec.Time.Field
+	p.bare = p.level == "" && p.body == "" && !p.loose && p.spec.Kind != "syslog"
+	for i := range p.ops {
+		if p.ops[i].isTime {
+			p.ops[i].clock.zone = c.zone
+		}
+	}
 	if p.web != nil {
 		if p.clock.layout, err = compileLayout("%d/%b/%Y:%H:%M:%S %z"); err != nil {
 			return nil, err
@@ -149,6 +168,14 @@ func (p *Parser) compileFirstOf(spec Spec, t Time, other Other) error {
 	return nil
 }
 
+// Expect tells what lines will be read from, so that what is not in all of it need not be looked for in each.
+func (p *Parser) Expect(data []byte) {
+	p.slashes = bytes.IndexByte(data, '\\') >= 0
+	for _, sub := range p.first {
+		sub.slashes = p.slashes
+	}
+}
+
 // Schema returns the names that this parser gives to its fields.
 func (p *Parser) Schema() *record.Schema { return p.schema }
 
@@ -172,6 +199,8 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	}
 	p.now++
 	p.begin = len(b.Values)
+	p.turn = 0
+	p.observed, p.timeKnown = r.Observed, false
 	p.full, p.timeParsed, p.levelValue, p.hasBody = false, false, 0, false
 	r.First, r.N, r.Time = uint32(p.begin), 0, r.Observed
 	if !p.parse(b, r.Body) || !p.convert(b) || len(b.Values)-p.begin > math.MaxUint16 {
@@ -184,8 +213,12 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 		r.Flags |= record.MoreFields
 	}
 	p.setTime(b, r)
+	if p.bare {
+		r.Level = p.levelValue
+		return true
+	}
 	p.setLevel(b, r)
-	if v, ok := p.pick(b, p.body, bodyNames, p.loose); ok && v.Kind == record.Text {
+	if v, ok := p.pick(b, p.body, &p.bodies); ok && v.Kind == record.Text {
 		r.Body = v.Span
 	} else if p.hasBody {
 		r.Body = p.bodySpan
@@ -194,34 +227,120 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 }
 
 // pick finds a field of the record being read: the named one, or the first of the usual names.
-func (p *Parser) pick(b *record.Batch, name string, usual []string, loose bool) (record.Value, bool) {
+func (p *Parser) pick(b *record.Batch, name string, u *usual) (record.Value, bool) {
 	if name != "" {
 		return p.find(b, name)
 	}
-	if loose {
-		for _, n := range usual {
-			if v, ok := p.find(b, n); ok {
-				return v, true
+	if p.loose {
+		return p.firstOf(b, u)
+	}
+	return record.Value{}, false
+}
+
+// firstOf finds the first of the usual names that the record has.
+func (p *Parser) firstOf(b *record.Batch, u *usual) (record.Value, bool) {
+	if u.at != p.schema.Len() {
+		u.at, u.slots = p.schema.Len(), u.slots[:0]
+		for _, n := range u.names {
+			if slot, ok := p.schema.Lookup(n); ok {
+				u.slots = append(u.slots, slot)
 			}
+		}
+	}
+	for _, slot := range u.slots {
+		if at := p.index(b, slot); at >= 0 {
+			return b.Values[at], true
 		}
 	}
 	return record.Value{}, false
 }
 
+// usual are names that are looked for where nobody said one, in order, with the slots of those that a schema of at names has.
+type usual struct {
+	names []string
+	slots []uint16
+	at    int
+}
+
 func (p *Parser) find(b *record.Batch, name string) (record.Value, bool) {
-	slot, ok := p.schema.Lookup(name)
-	if !ok || int(slot) >= len(p.gen) || p.gen[slot] != p.now {
+	slot, ok := p.known(name)
+	if !ok {
 		return record.Value{}, false
 	}
-	return b.Values[p.last[slot]], true
+	at := p.index(b, slot)
+	if at < 0 {
+		return record.Value{}, false
+	}
+	return b.Values[at], true
+}
+
+// known is the slot of a name that is asked for in every record; the schema is looked at again only when it has grown.
+func (p *Parser) known(name string) (uint16, bool) {
+	for i := range p.asked {
+		if a := &p.asked[i]; a.name == name {
+			if a.slot < 0 && a.at != p.schema.Len() {
+				a.at = p.schema.Len()
+				if slot, ok := p.schema.Lookup(name); ok {
+					a.slot = int(slot)
+				}
+			}
+			return uint16(max(0, a.slot)), a.slot >= 0
+		}
+	}
+	p.asked = append(p.asked, asked{name, -1, -1})
+	return p.known(name)
+}
+
+// asked is a name with its slot, or -1 as long as the schema had no more than at names.
+type asked struct {
+	name     string
+	slot, at int
+}
+
+// index is where the record being read has a field, in Batch.Values; -1 when it has not.
+func (p *Parser) index(b *record.Batch, slot uint16) int {
+	if p.fixed {
+		for i := p.begin; i < len(b.Values); i++ {
+			if b.Values[i].Slot == slot {
+				return i
+			}
+		}
+		return -1
+	}
+	if int(slot) >= len(p.gen) || p.gen[slot] != p.now {
+		return -1
+	}
+	return int(p.last[slot])
+}
+
+// append adds a field that the record cannot have yet.
+func (p *Parser) append(b *record.Batch, slot uint16, v record.Value) {
+	v.Slot = slot
+	b.Values = append(b.Values, v)
+}
+
+// stampOf reads the time of the record at the front of a text, by a clock that has the format's zone.
+func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
+	if p.nanos, p.note, n, ok = c.again(text, p.observed); ok {
+		p.timeKnown = true
+		return n, true
+	}
+	if p.timeValue, n, ok = c.read(text); ok {
+		p.timeParsed = true
+	}
+	return n, ok
 }
 
 func (p *Parser) setTime(b *record.Batch, r *record.Record) {
+	if p.timeKnown {
+		r.Time, r.TimeNote = p.nanos, p.note
+		return
+	}
 	if p.timeParsed {
 		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed)
 		return
 	}
-	v, ok := p.pick(b, p.time, timeNames, p.loose)
+	v, ok := p.pick(b, p.time, &p.times)
 	if !ok && p.loose && p.time == "" && p.auditTime(b, r) {
 		return
 	}
@@ -240,6 +359,10 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		text = strconv.AppendFloat(p.digits[:0], math.Float64frombits(v.Num), 'f', -1, 64)
 	default:
 		r.TimeNote = record.TimeUnreadable
+		return
+	}
+	if t, note, n, ok := p.clock.again(text, r.Observed); ok && n == len(text) {
+		r.Time, r.TimeNote = t, note
 		return
 	}
 	c, n, ok := p.clock.read(text)
@@ -279,7 +402,7 @@ func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
 }
 
 func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
-	v, ok := p.pick(b, p.level, levelNames, p.loose)
+	v, ok := p.pick(b, p.level, &p.levels)
 	if !ok {
 		r.Level = p.levelValue
 		return
@@ -328,13 +451,32 @@ func parseLevel(text []byte) uint8 {
 
 // add appends a field, or replaces it when the record has it already.
 func (p *Parser) add(b *record.Batch, name []byte, v record.Value) {
-	slot, ok := p.schema.Slot(name)
+	slot, ok := p.slot(name)
 	if !ok {
 		p.full = true
 		return
 	}
 	p.addSlot(b, slot, v)
 }
+
+// slot is the slot of a name. Records of one log mostly have the same names in the same order, which is tried first.
+func (p *Parser) slot(name []byte) (uint16, bool) {
+	if p.turn < len(p.order) {
+		if s := p.order[p.turn]; p.schema.Name(s) == string(name) {
+			p.turn++
+			return s, true
+		}
+	}
+	slot, ok := p.schema.Slot(name)
+	if ok && p.turn < maxOrder {
+		p.order = append(p.order[:p.turn], slot)
+		p.turn++
+	}
+	return slot, ok
+}
+
+// maxOrder bounds the names whose order is remembered.
+const maxOrder = 256
 
 func (p *Parser) addSlot(b *record.Batch, slot uint16, v record.Value) {
 	for int(slot) >= len(p.gen) {

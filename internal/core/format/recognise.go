@@ -57,24 +57,30 @@ func isoStamp(p []byte) (c civil, n int, ok bool) {
 			return civil{}, 0, false
 		}
 		n = 19
-		if len(p) > 20 && (p[19] == '.' || p[19] == ',' || p[19] == ':') {
-			if nano, k := fraction(p[20:]); k > 0 {
-				c.nano = nano
-				n = 20 + k
-			}
+	}
+	c, n = isoTail(p, c, n)
+	return c, n, c.valid()
+}
+
+// isoTail reads a fraction and a zone behind the n bytes of a stamp.
+func isoTail(p []byte, c civil, n int) (civil, int) {
+	if n == 19 && len(p) > 20 && (p[19] == '.' || p[19] == ',' || p[19] == ':') {
+		if nano, k := fraction(p[20:]); k > 0 {
+			c.nano = nano
+			n = 20 + k
 		}
 	}
 	if rest := p[n:]; len(rest) > 0 {
 		if off, k, ok := zoneOffset(rest); ok {
 			c.offset, c.hasOffset = off, true
 			n += k
-		} else if rest[0] == ' ' {
+		} else if rest[0] == ' ' && len(rest) > 2 && (rest[1] < 'a' && rest[1] > '9' || rest[1] == ' ' || rest[1] == '+' || rest[1] == '-' || rest[1]|0x20 == 'a' || rest[1]|0x20 == 'p') {
 			s := stamper{p: p, n: n, c: c}
 			s.clockTail()
 			c, n = s.c, s.n
 		}
 	}
-	return c, n, c.valid()
+	return c, n
 }
 
 // stamper reads the parts of a stamp one after the other.

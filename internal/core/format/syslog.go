@@ -298,7 +298,7 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 			p.within(b)
 			return
 		}
-	case keyEnd(line, pos) > 0:
+	case p.keyAt(line, pos) > 0:
 		if p.parseKeyValue(b, text) {
 			p.within(b)
 			return
@@ -312,10 +312,10 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 
 // within takes body and level out of the fields of a message's text, where the header does not say them.
 func (p *Parser) within(b *record.Batch) {
-	if v, ok := p.pick(b, "", bodyNames, true); ok && v.Kind == record.Text {
+	if v, ok := p.firstOf(b, &p.bodies); ok && v.Kind == record.Text {
 		p.bodySpan = v.Span
 	}
-	if v, ok := p.pick(b, "", levelNames, true); ok && v.Kind == record.Text && p.levelValue == 0 {
+	if v, ok := p.firstOf(b, &p.levels); ok && v.Kind == record.Text && p.levelValue == 0 {
 		p.levelValue = parseLevel(b.Bytes(v.Span))
 	}
 }

@@ -86,12 +86,26 @@ func checkField(name, typ string) error {
 	return nil
 }
 
+// What a templateOp does, where there is a short way to do it.
+const (
+	opAny     uint8 = iota
+	opByte          // a literal of one byte
+	opLiteral       // a longer one
+	opDigits        // an int that ends where its digits do
+	opToken         // a token that ends at a space
+	opText          // up to the next literal
+	opTime
+)
+
 type templateOp struct {
+	code    uint8
 	literal []byte
 	typ     string
 	slot    uint16
 	skip    bool
 	spaced  bool // the literal has a space
+	inner   bool // and one that is not at its ends
+	own     bool // the field ends by itself: its type says where
 	isTime  bool
 	clock   *clock // of type time
 }
@@ -115,7 +129,41 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			}
 			op.clock = c
 		}
+		if text := strings.Trim(part.literal, " "); op.spaced {
+			op.inner = strings.Contains(text, " ") || text == "" && len(part.literal) > 1
+		}
 		p.ops = append(p.ops, op)
+	}
+	for i := range p.ops { // a number ends where its digits do, and a token at a space
+		op := &p.ops[i]
+		switch {
+		case op.typ == "" && len(op.literal) == 1:
+			op.code = opByte
+		case op.typ == "":
+			op.code = opLiteral
+		case op.typ == "time":
+			op.code = opTime
+		}
+		if i+1 == len(p.ops) || p.ops[i+1].typ != "" {
+			continue
+		}
+		next := p.ops[i+1].literal[0]
+		switch op.typ {
+		case "int":
+			op.own = next < '0' || next > '9'
+		case "float":
+			op.own = (next < '0' || next > '9') && strings.IndexByte("+-.eE", next) < 0
+		case "token", "ip":
+			op.own = next == ' '
+		}
+		switch {
+		case op.own && op.typ == "int":
+			op.code = opDigits
+		case op.own && op.typ == "token":
+			op.code = opToken
+		case op.typ == "text" && i+2 < len(p.ops):
+			op.code = opText
+		}
 	}
 	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field, "body": spec.Body} {
 		if f != "" && !slices.Contains(names, f) {
@@ -126,20 +174,93 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 }
 
 func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
-	line := b.Bytes(span)
+	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
 	pos := 0
 	for i := range p.ops {
 		op := &p.ops[i]
-		if op.typ == "" {
+		switch op.code {
+		case opByte:
+			if pos == len(line) || line[pos] != op.literal[0] {
+				return false
+			}
+			if pos++; op.spaced {
+				for pos < len(line) && line[pos] == ' ' {
+					pos++
+				}
+			}
+			continue
+		case opLiteral:
 			n := op.match(line[pos:])
 			if n < 0 {
 				return false
 			}
 			pos += n
 			continue
+		case opDigits:
+			v, from := int64(0), pos
+			for pos < len(line) && line[pos]-'0' <= 9 && pos < from+18 {
+				v = v*10 + int64(line[pos]-'0')
+				pos++
+			}
+			if pos == from || pos == from+18 { // a sign, or more than fits easily
+				pos = from
+				break
+			}
+			if !op.skip {
+				b.Values = append(b.Values, record.Value{Kind: record.Int, Num: uint64(v), Span: sub(span, from, pos), Slot: op.slot})
+			}
+			continue
+		case opToken:
+			from := pos
+			for pos < len(line) && line[pos] > ' ' {
+				pos++
+			}
+			if pos < len(line) && line[pos] != ' ' { // another control character may belong to it
+				pos = from
+				break
+			}
+			if pos == from {
+				return false
+			}
+			if !op.skip {
+				b.Values = append(b.Values, record.Value{Span: sub(span, from, pos), Slot: op.slot})
+			}
+			continue
+		case opText:
+			next := &p.ops[i+1]
+			k := -1
+			if next.code == opByte {
+				k = bytes.IndexByte(line[pos:], next.literal[0])
+			} else {
+				k = next.index(line[pos:])
+			}
+			if k < 0 {
+				return false
+			}
+			if !op.skip {
+				b.Values = append(b.Values, record.Value{Span: sub(span, pos, pos+k), Slot: op.slot})
+			}
+			pos += k
+			continue
+		case opTime:
+			n, ok := 0, false
+			if op.isTime {
+				n, ok = p.stampOf(op.clock, line[pos:])
+			} else {
+				_, n, ok = op.clock.read(line[pos:])
+			}
+			if !ok {
+				return false
+			}
+			if !op.skip {
+				b.Values = append(b.Values, record.Value{Span: sub(span, pos, pos+n), Slot: op.slot})
+			}
+			pos += n
+			continue
 		}
 		end, limited := len(line), false
-		if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
+		if op.own { // nothing to look for
+		} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
 			last := i+2 == len(p.ops)
 			var k int
 			if last && op.typ == "text" { // anchored: a literal at the end is the end of the line
@@ -159,7 +280,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 		line = b.Bytes(span)
 		pos += n
 		if !op.skip {
-			p.addSlot(b, op.slot, v)
+			p.append(b, op.slot, v)
 		}
 	}
 	return pos == len(line)
@@ -174,7 +295,19 @@ func (op *templateOp) match(p []byte) int {
 		}
 		return -1
 	}
-	n := 0
+	n := len(op.literal)
+	if len(p) > n && string(p[:n]) == string(op.literal) && !op.inner { // as it is, by far the most
+		if op.literal[n-1] == ' ' {
+			for n < len(p) && p[n] == ' ' {
+				n++
+			}
+			return n
+		}
+		if op.literal[0] != ' ' || p[1] != ' ' {
+			return n
+		}
+	}
+	n = 0
 	for i, c := range op.literal {
 		if n == len(p) || p[n] != c {
 			return -1
@@ -192,6 +325,21 @@ func (op *templateOp) match(p []byte) int {
 // index finds the first place in p at which a literal stands, or -1.
 func (op *templateOp) index(p []byte) int {
 	k := bytes.Index(p, op.literal)
+	if op.spaced && !op.inner {
+		if op.literal[0] != ' ' {
+			return k
+		}
+		if len(op.literal) == 1 {
+			return k
+		}
+		if k >= 0 { // the field before does not take spaces along
+			for k > 0 && p[k-1] == ' ' {
+				k--
+			}
+			return k
+		}
+		return -1
+	}
 	if !op.spaced || op.literal[0] != ' ' && k >= 0 && bytes.IndexByte(p[:k], op.literal[0]) < 0 {
 		return k
 	}

@@ -284,7 +284,95 @@ type clock struct {
 	base   int64 // nanoseconds of the cached minute
 	note   record.TimeNote
 	cached bool
+
+	last  [maxLast]byte // the text that was read last, up to its fraction
+	lastN int           // its length; 0 for none
+	stop  byte          // what stood behind it
+	was   civil         // what it was
+	frac  bool          // the layout ends in a fraction, which is read anew
+	quick settled
 }
+
+// settled is the second that was read last, in Unix nanoseconds: as UTC, and in the zone of the clock with its note.
+type settled struct {
+	ready, good bool
+	utc, zoned  int64
+	note        record.TimeNote
+}
+
+// settle reckons the second that was read last, once; good is false for one that depends on more than its text.
+func (c *clock) settle() {
+	c.quick = settled{ready: true}
+	if c.was.noYear || c.was.noDate || c.was.isEpoch {
+		return
+	}
+	v := c.was
+	v.nano = 0
+	c.quick.good = true
+	if v.hasOffset {
+		c.quick.zoned, c.quick.note = c.resolve(v, 0)
+		return
+	}
+	if c.zone != nil {
+		c.quick.zoned, c.quick.note = c.resolve(v, 0)
+	} else {
+		c.quick.note = record.TimeNoZone
+	}
+	v.hasOffset = true
+	c.quick.utc, _ = c.resolve(v, 0)
+}
+
+// again reads a time of the second that was read last, which is what most lines have; ok is false for any other.
+func (c *clock) again(p []byte, observed int64) (t int64, note record.TimeNote, n int, ok bool) {
+	if n = c.lastN; n == 0 || len(p) < n || string(p[:n]) != string(c.last[:n]) {
+		return 0, 0, 0, false
+	}
+	if !c.quick.ready {
+		c.settle()
+	}
+	if !c.quick.good {
+		return 0, 0, 0, false
+	}
+	q := &c.quick
+	frac := int64(0)
+	switch {
+	case c.layout != nil && c.frac, c.layout == nil && len(p) > n+1 && (p[n] == '.' || p[n] == ','):
+		if c.layout == nil {
+			n++
+		}
+		from, scale := n, int64(100_000_000)
+		for n < len(p) && p[n]-'0' <= 9 {
+			frac += int64(p[n]-'0') * scale
+			scale /= 10
+			n++
+		}
+		if n == from {
+			return 0, 0, 0, false
+		}
+	case c.layout != nil:
+		if len(p) > n && p[n] != c.stop || len(p) == n && c.stop != 0 {
+			return 0, 0, 0, false
+		}
+	}
+	if c.layout == nil && n < len(p) {
+		switch ch := p[n]; {
+		case ch == 'Z':
+			return q.utc + frac, record.TimeGood, n + 1, true
+		case ch == '+' || ch == '-':
+			off, k, ok := zoneOffset(p[n:])
+			return q.utc - int64(off)*1e9 + frac, record.TimeGood, n + k, ok
+		case ch-'0' <= 9, ch == ':', ch == 'z', ch == ' ' && n+1 < len(p) && !(p[n+1] >= 'b' && p[n+1] <= 'z' && p[n+1] != 'p' || p[n+1] == '[' || p[n+1] == '"' || p[n+1]-'0' <= 9):
+			return 0, 0, 0, false // more of the time may follow
+		}
+	}
+	if q.note == record.TimeNoZone {
+		return observed, q.note, n, true
+	}
+	return q.zoned + frac, q.note, n, true
+}
+
+// maxLast bounds the text that is remembered.
+const maxLast = 40
 
 func newClock(t Time) (*clock, error) {
 	c := &clock{}
@@ -310,8 +398,55 @@ func newClock(t Time) (*clock, error) {
 
 // read reads a time at the front of p. n is how many bytes it took; ok is false when there is none.
 func (c *clock) read(p []byte) (v civil, n int, ok bool) {
-	if c.layout != nil {
-		return c.layout.parse(p)
+	if c.layout == nil {
+		return c.recognise(p)
+	}
+	if n = c.lastN; n > 0 && len(p) >= n && string(p[:n]) == string(c.last[:n]) {
+		switch {
+		case c.frac:
+			if nano, k := fraction(p[n:]); k > 0 {
+				v = c.was
+				v.nano = nano
+				return v, n + k, true
+			}
+		case len(p) == n && c.stop == 0, len(p) > n && p[n] == c.stop:
+			return c.was, n, true
+		}
+	}
+	if v, n, ok = c.layout.parse(p); !ok {
+		return v, n, ok
+	}
+	c.lastN, c.quick.ready = 0, false
+	end := n
+	if c.frac = c.layout.ops[len(c.layout.ops)-1].verb == 'f'; c.frac {
+		for end > 0 && p[end-1] >= '0' && p[end-1] <= '9' {
+			end--
+		}
+	}
+	if end <= maxLast && !v.isEpoch {
+		c.lastN, c.was, c.stop = copy(c.last[:], p[:end]), v, 0
+		if n < len(p) {
+			c.stop = p[n]
+		}
+	}
+	return v, n, ok
+}
+
+// recognise is recognise, with the date and the second that most lines share with the one before read but once.
+func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
+	const second = len("2031-04-02T06:15:09")
+	if c.lastN == second && len(p) > second && string(p[:second]) == string(c.last[:second]) && (p[second] < '0' || p[second] > '9') {
+		v, n = isoTail(p, c.was, second)
+		return v, n, v.valid()
+	}
+	if v, n, ok = isoStamp(p); ok && n >= second && p[16] == ':' && len(p) > second {
+		c.lastN, c.quick.ready = copy(c.last[:], p[:second]), false
+		c.was = v
+		c.was.nano, c.was.offset, c.was.hasOffset = 0, 0, false
+		if v.hasPM {
+			c.lastN = 0
+		}
+		return v, n, true
 	}
 	return recognise(p)
 }

@@ -13,6 +13,9 @@ var webFields = []string{"client.address", "user.name", "http.request.method", "
 
 // parseWeb reads the NCSA common log format, and with combined two quoted texts more.
 func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool {
+	if p.webFast(b, span, combined) {
+		return true
+	}
 	line := b.Bytes(span)
 	address := bytes.IndexByte(line, ' ')
 	if address <= 0 {
@@ -38,6 +41,118 @@ func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool
 	return p.webRest(b, span, 0, address, user, open, combined)
 }
 
+// webFast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then read in full.
+func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool {
+	const stampLen = len("02/Apr/2031:06:15:09 +0100")
+	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
+	n, i := len(line), 0
+	for i < n && line[i] != ' ' {
+		i++
+	}
+	if i == 0 || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
+		return false
+	}
+	address, user := i, i+3
+	for i = user; i < n && line[i] != ' '; i++ {
+	}
+	if i == user || n < i+stampLen+20 {
+		return false
+	}
+	userEnd, stamp := i, i+2
+	request := stamp + stampLen + 3
+	if line[stamp-1] != '[' || line[request-3] != ']' || line[request-2] != ' ' || line[request-1] != '"' {
+		return false
+	}
+	for i = request; i < n && line[i] > ' ' && line[i] != '"'; i++ {
+	}
+	method := i
+	q := bytes.IndexByte(line[i:], '"')
+	if i == request || q < 11 || line[i] != ' ' {
+		return false
+	}
+	end := i + q
+	path, pathEnd, status := i+1, end-9, end+2
+	if string(line[pathEnd:end-3]) != " HTTP/" || n < status+5 || line[end+1] != ' ' || line[status+3] != ' ' {
+		return false
+	}
+	code := uint64(0)
+	for _, c := range line[status : status+3] {
+		if c < '0' || c > '9' {
+			return false
+		}
+		code = code*10 + uint64(c-'0')
+	}
+	size, sent := status+4, uint64(0)
+	for i = size; i < n && i < size+18 && line[i] >= '0' && line[i] <= '9'; i++ {
+		sent = sent*10 + uint64(line[i]-'0')
+	}
+	sizeEnd := i
+	if sizeEnd == size {
+		if line[size] != '-' {
+			return false
+		}
+		sizeEnd++
+	}
+	if sizeEnd < n && line[sizeEnd] != ' ' {
+		return false
+	}
+	referer, refererEnd, agent, agentEnd := 0, 0, 0, 0
+	if combined {
+		if n < sizeEnd+6 || line[sizeEnd+1] != '"' {
+			return false
+		}
+		referer = sizeEnd + 2
+		if q = bytes.IndexByte(line[referer:], '"'); q < 0 {
+			return false
+		}
+		refererEnd = referer + q
+		if agent = refererEnd + 3; n < agent+1 || line[agent-1] != '"' || line[agent-2] != ' ' {
+			return false
+		}
+		if q = bytes.IndexByte(line[agent:], '"'); q < 0 {
+			return false
+		}
+		agentEnd = agent + q
+	}
+	if p.slashes && bytes.IndexByte(line[request:], '\\') >= 0 {
+		return false
+	}
+	if k, ok := p.stampOf(p.clock, line[stamp:stamp+stampLen]); !ok || k != stampLen {
+		p.timeParsed, p.timeKnown = false, false
+		return false
+	}
+
+	base, web, out := span.Off, p.web, b.Values
+	put := func(slot uint16, from, to int) {
+		out = append(out, record.Value{Span: record.Span{Off: base + uint32(from), Len: uint32(to - from)}, Slot: slot})
+	}
+	given := func(slot uint16, from, to int) {
+		if to-from != 1 || line[from] != '-' {
+			put(slot, from, to)
+		}
+	}
+	given(web[0], 0, address)
+	given(web[1], user, userEnd)
+	put(web[2], request, method)
+	if q = bytes.IndexByte(line[path:pathEnd], '?'); q >= 0 {
+		put(web[3], path, path+q)
+		put(web[4], path+q+1, pathEnd)
+	} else {
+		put(web[3], path, pathEnd)
+	}
+	put(web[5], end-3, end)
+	out = append(out, record.Value{Kind: record.Int, Num: code, Span: record.Span{Off: base + uint32(status), Len: 3}, Slot: web[6]})
+	if line[size] != '-' {
+		out = append(out, record.Value{Kind: record.Int, Num: sent, Span: record.Span{Off: base + uint32(size), Len: uint32(sizeEnd - size)}, Slot: web[7]})
+	}
+	if combined {
+		given(web[8], referer, refererEnd)
+		given(web[9], agent, agentEnd)
+	}
+	b.Values = out
+	return true
+}
+
 // webSite takes the host of the site, with its port.
 func (p *Parser) webSite(b *record.Batch, span record.Span, end int) {
 	line := b.Bytes(span)[:end]
@@ -46,10 +161,10 @@ func (p *Parser) webSite(b *record.Batch, span record.Span, end int) {
 		if port, ok := intValue(line[k+1:]); ok {
 			host = k
 			port.Span = sub(span, k+1, end)
-			p.addSlot(b, p.web[12], port)
+			p.append(b, p.web[12], port)
 		}
 	}
-	p.addSlot(b, p.web[11], record.Value{Span: sub(span, 0, host)})
+	p.append(b, p.web[11], record.Value{Span: sub(span, 0, host)})
 }
 
 // webRest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from start to
@@ -58,7 +173,7 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 	line := b.Bytes(span)
 	text := func(slot uint16, from, to int) {
 		if to-from != 1 || line[from] != '-' {
-			p.addSlot(b, p.web[slot], record.Value{Span: sub(span, from, to)})
+			p.append(b, p.web[slot], record.Value{Span: sub(span, from, to)})
 		}
 	}
 	stamp := user + open + 2
@@ -98,10 +213,10 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 	text(1, user, user+open)
 	p.webRequest(b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)
-	p.addSlot(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
+	p.append(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
 	if isInt {
 		bytesSent.Span = sub(span, size, sizeEnd)
-		p.addSlot(b, p.web[7], bytesSent)
+		p.append(b, p.web[7], bytesSent)
 	}
 	if combined {
 		for pos, slot := sizeEnd, uint16(8); slot <= 9; slot++ {
@@ -114,7 +229,7 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 				return false
 			}
 			if escaped {
-				p.addSlot(b, p.web[slot], escapedText(b, span, from, from+end))
+				p.append(b, p.web[slot], escapedText(b, span, from, from+end))
 				line = b.Bytes(span)
 			} else {
 				text(slot, from, from+end)
@@ -141,17 +256,17 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 			if escaped {
 				whole = escapedText(b, span, from, to)
 			}
-			p.addSlot(b, p.web[10], whole)
+			p.append(b, p.web[10], whole)
 		}
 		return
 	}
-	p.addSlot(b, p.web[2], record.Value{Span: sub(span, from, from+method)})
+	p.append(b, p.web[2], record.Value{Span: sub(span, from, from+method)})
 	path, end := from+method+1, from+last
 	if q := bytes.IndexByte(line[path:end], '?'); q >= 0 {
-		p.addSlot(b, p.web[3], record.Value{Span: sub(span, path, path+q)})
-		p.addSlot(b, p.web[4], record.Value{Span: sub(span, path+q+1, end)})
+		p.append(b, p.web[3], record.Value{Span: sub(span, path, path+q)})
+		p.append(b, p.web[4], record.Value{Span: sub(span, path+q+1, end)})
 	} else {
-		p.addSlot(b, p.web[3], record.Value{Span: sub(span, path, end)})
+		p.append(b, p.web[3], record.Value{Span: sub(span, path, end)})
 	}
-	p.addSlot(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
+	p.append(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
 }

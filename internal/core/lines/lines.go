@@ -128,6 +128,15 @@ func (k *Cursor) Next(flush bool) (p Piece, ok bool) {
 	if len(data) == 0 {
 		return Piece{}, false
 	}
+	if k.order == 0 && k.c.begin == nil && (k.used > 0 || !k.first) { // by far the most
+		if i := bytes.IndexByte(data, '\n'); i >= 0 && i < k.c.most {
+			p = Piece{Body: i, Size: i + 1}
+			if i > 0 && data[i-1] == '\r' {
+				p.Body--
+			}
+			return p, true
+		}
+	}
 	most := k.c.most
 	window := data[:min(len(data), most)]
 	end := k.lineEnd(window)

@@ -1,7 +1,6 @@
 package mask
 
 import (
-	"math/bits"
 	"regexp/syntax"
 	"unicode"
 )
@@ -47,14 +46,6 @@ func required(expression string) *sequence {
 type class [4]uint64
 
 func (c *class) put(b rune) { c[b/64] |= 1 << (b % 64) }
-
-func (c *class) size() int {
-	n := 0
-	for _, w := range c {
-		n += bits.OnesCount64(w)
-	}
-	return n
-}
 
 // parts gathers runs of classes as it goes through a tree from left to right.
 type parts struct {

@@ -190,7 +190,11 @@ func (t *Treatment) MaxRecord() int { return t.cutter.Most() }
 // were used; the rest must be given again, with more behind it.
 func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
 	b.Schema, b.Masks = t.schema, t.marks
-	cut := t.cutter.Over(b.Arena, offset)
+	data := b.Arena
+	cut := t.cutter.Over(data, offset)
+	wide := t.src.Encoding != "" && t.src.Encoding != "utf-8"
+	plain := !wide && utf8.Valid(data) // then every line is
+	t.parser.Expect(data)
 	for len(b.Records) < limit {
 		p, ok := cut.Next(flush)
 		if !ok {
@@ -199,8 +203,8 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		start := cut.Used()
 		cut.Take(p)
 		span := record.Span{Off: uint32(start + p.Skip), Len: uint32(p.Body)}
-		body := b.Bytes(span)
-		if t.src.Encoding != "" && t.src.Encoding != "utf-8" {
+		body := data[span.Off : span.Off+span.Len]
+		if wide {
 			at := len(b.Arena)
 			b.Arena = cut.Decode(b.Arena, body)
 			span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
@@ -211,28 +215,26 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 			continue
 		}
 		c.Read++
-		if !utf8.Valid(body) {
+		if !plain && !utf8.Valid(body) {
 			span = putValid(b, body)
 		}
-		r := record.Record{Observed: observed, Time: observed, End: offset + int64(cut.Used()), Body: span}
+		at, values := len(b.Records), len(b.Values)
+		b.Records = append(b.Records, record.Record{Observed: observed, Time: observed, End: offset + int64(cut.Used()), Body: span, First: uint32(values)})
+		r := &b.Records[at]
 		if p.Truncated {
 			r.Flags |= record.Truncated
 		}
-		values := len(b.Values)
-		r.First = uint32(values)
-		reason := t.treat(b, &r, &c)
+		reason := t.treat(b, r, &c)
 		if t.trace != nil {
 			if reason >= 0 && t.guards != nil { // who looks at what was dropped is not shown what guards would hide
-				t.apply(t.guards, b, &r)
+				t.apply(t.guards, b, r)
 			}
-			t.trace.record(t, b, &r, start, cut.Used(), reason)
+			t.trace.record(t, b, r, start, cut.Used(), reason)
 		}
 		if reason >= 0 {
 			c.Drops[reason]++
-			b.Values = b.Values[:values]
-			continue
+			b.Values, b.Records = b.Values[:values], b.Records[:at]
 		}
-		b.Records = append(b.Records, r)
 	}
 	c.Bytes = int64(cut.Used())
 	return cut.Used(), c
@@ -285,6 +287,9 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 }
 
 func blank(p []byte) bool {
+	if len(p) > 0 && p[0] > ' ' {
+		return false
+	}
 	return !slices.ContainsFunc(p, func(c byte) bool { return c != ' ' && c != '\t' && c != '\r' && c != '\n' })
 }
 
