@@ -34,6 +34,9 @@ type Parser struct {
 	times, levels, bodies usual
 	order                 []uint16 // slots of names as the record before had them
 	turn                  int
+	lastLevel             [16]byte // the word that was read last, and what it is
+	lastLevelN            int
+	levelWas              uint8
 	held                  uint16 // slot of the key that was read last
 	holds                 bool
 	slashes               bool // there may be backslashes in what is read
@@ -70,7 +73,7 @@ func Compile(spec Spec, t Time, other Other) (*Parser, error) {
 
 func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{times: usual{names: timeNames}, levels: usual{names: levelNames}, bodies: usual{names: bodyNames}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
+	p := &Parser{times: usual{names: timeNames, named: -1}, levels: usual{names: levelNames, named: -1}, bodies: usual{names: bodyNames, named: -1}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
 	var err error
 	switch spec.Kind {
 	case "raw":
@@ -229,7 +232,17 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 // pick finds a field of the record being read: the named one, or the first of the usual names.
 func (p *Parser) pick(b *record.Batch, name string, u *usual) (record.Value, bool) {
 	if name != "" {
-		return p.find(b, name)
+		if u.named < 0 {
+			slot, ok := p.schema.Lookup(name)
+			if !ok {
+				return record.Value{}, false
+			}
+			u.named = int(slot)
+		}
+		if at := p.index(b, uint16(u.named)); at >= 0 {
+			return b.Values[at], true
+		}
+		return record.Value{}, false
 	}
 	if p.loose {
 		return p.firstOf(b, u)
@@ -260,6 +273,7 @@ type usual struct {
 	names []string
 	slots []uint16
 	at    int
+	named int // slot of the name that somebody said, or -1
 }
 
 func (p *Parser) find(b *record.Batch, name string) (record.Value, bool) {
@@ -424,7 +438,14 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		}
 		return
 	}
-	r.Level = parseLevel(text)
+	if string(text) != string(p.lastLevel[:p.lastLevelN]) || len(text) == 0 {
+		p.levelWas = parseLevel(text)
+		p.lastLevelN = 0
+		if len(text) <= len(p.lastLevel) {
+			p.lastLevelN = copy(p.lastLevel[:], text)
+		}
+	}
+	r.Level = p.levelWas
 }
 
 func lookupFold(m map[string]uint8, text []byte) (uint8, bool) {

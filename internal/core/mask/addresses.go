@@ -7,6 +7,7 @@ import (
 )
 
 func findEmails(text []byte, add func(start, end int)) {
+	last := 0
 	for from := 0; ; {
 		k := bytes.IndexByte(text[from:], '@')
 		if k < 0 {
@@ -15,8 +16,11 @@ func findEmails(text []byte, add func(start, end int)) {
 		at := from + k
 		from = at + 1
 		start := at
-		for start > 0 && (isAlnum(text[start-1]) || bytes.IndexByte([]byte("._%+-"), text[start-1]) >= 0) {
+		for start > last && (isAlnum(text[start-1]) || bytes.IndexByte([]byte("._%+-"), text[start-1]) >= 0) {
 			start--
+		}
+		if k := bytes.LastIndex(text[start:at], []byte("..")); k >= 0 { // no address has two dots in a row
+			start += k + 2
 		}
 		for start < at && (text[start] == '.' || text[start] == '-' || text[start] == '%') {
 			start++
@@ -40,7 +44,7 @@ func findEmails(text []byte, add func(start, end int)) {
 			continue
 		}
 		add(start, end)
-		from = end
+		from, last = end, end
 	}
 }
 
@@ -67,10 +71,31 @@ func findIPv4(text []byte, add func(start, end int)) {
 		if end-start < 7 || end-start > 15 || inWord(text, start-1) || inWord(text, end) || start > 0 && (text[start-1] == '.' || text[start-1] == ':' && start > 1 && isHex(text[start-2])) {
 			continue
 		}
-		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is4() && !version(text, start) {
+		if dotted(text[start:end]) && !version(text, start) {
 			add(start, end)
 		}
 	}
+}
+
+// dotted tells whether a text is an IPv4 address: four numbers up to 255, without zeros in front.
+func dotted(p []byte) bool {
+	part, n, value := 1, 0, 0
+	for i, c := range p {
+		switch {
+		case c == '.':
+			if n == 0 || part == 4 {
+				return false
+			}
+			part, n, value = part+1, 0, 0
+		case n > 0 && p[i-n] == '0':
+			return false
+		default:
+			if value, n = value*10+int(c-'0'), n+1; value > 255 {
+				return false
+			}
+		}
+	}
+	return part == 4 && n > 0
 }
 
 var versionWords = [][]byte{[]byte("version"), []byte("release"), []byte("build"), []byte("firmware"), []byte("revision"), []byte("ver"), []byte("rev")}

@@ -138,36 +138,30 @@ func placeholder(p []byte) bool {
 
 // keyed finds the values of keys: key=value, key: value, "key":"value", and for bearer also with a space.
 func keyed(text []byte, keys [][]byte, least int, add func(start, end int)) {
-	low := bytes.ToLower(text)
-	if len(low) != len(text) { // letters whose small form has another length: places would not fit
-		low = slices.Clone(text)
-		for i, c := range low {
-			if c >= 'A' && c <= 'Z' {
-				low[i] = c | 0x20
-			}
-		}
-	}
 	taken := 0
-	for at := 0; at < len(low); at++ {
+	for at := 0; at < len(text); at++ {
+		if c := text[at] | 0x20; c < 'a' || c > 't' { // no key begins so
+			continue
+		}
 		for _, key := range keys {
-			if !bytes.HasPrefix(low[at:], key) || at < taken || len(key) < 5 && at > 0 && isLetter(low[at-1]) {
+			if text[at]|0x20 != key[0] || !hasFold(text[at:], key) || at < taken || len(key) < 5 && at > 0 && isLetter(text[at-1]) {
 				continue
 			}
 			v := at + len(key)
-			quotedKey := v < len(low) && (low[v] == '"' || low[v] == '\'')
+			quotedKey := v < len(text) && (text[v] == '"' || text[v] == '\'')
 			if quotedKey {
 				v++
 			}
 			spaces := v
-			for v < len(low) && low[v] == ' ' && v-spaces < 2 {
+			for v < len(text) && text[v] == ' ' && v-spaces < 2 {
 				v++
 			}
 			switch {
-			case v < len(low) && low[v] == ':' && string(key) == "pass" && !quotedKey: // what passed
+			case v < len(text) && text[v] == ':' && string(key) == "pass" && !quotedKey: // what passed
 				continue
-			case v < len(low) && (low[v] == '=' || low[v] == ':'):
+			case v < len(text) && (text[v] == '=' || text[v] == ':'):
 				v++
-				for v < len(low) && low[v] == ' ' && v-spaces < 4 {
+				for v < len(text) && text[v] == ' ' && v-spaces < 4 {
 					v++
 				}
 			case v > spaces && (bytes.HasSuffix(key, []byte("bearer")) || bytes.HasSuffix(key, []byte("basic"))): // a scheme of RFC 9110 and a space
@@ -175,8 +169,8 @@ func keyed(text []byte, keys [][]byte, least int, add func(start, end int)) {
 				continue
 			}
 			quote := byte(0)
-			if v < len(low) && (low[v] == '"' || low[v] == '\'') {
-				quote = low[v]
+			if v < len(text) && (text[v] == '"' || text[v] == '\'') {
+				quote = text[v]
 				v++
 			}
 			end := v

@@ -18,11 +18,14 @@ var detectors = map[string]func(text []byte, add func(start, end int)){
 // Detect finds what one detector of Detectors finds in a text, in order; nothing for a name that is not known.
 func Detect(detector string, text []byte) []Hit {
 	var out []Hit
-	if find := detectors[detector]; find != nil {
+	if find := detectors[detector]; find != nil && passes(gates[detector], text) {
 		find(text, func(start, end int) { out = append(out, Hit{start, end, detector}) })
 	}
 	return out
 }
+
+// passes asks a gate, if there is one.
+func passes(gate func([]byte) bool, text []byte) bool { return gate == nil || gate(text) }
 
 // Scan finds what all detectors find, in order. Where two take the same bytes the one that comes first, or is longer, stays.
 func Scan(text []byte) []Hit {

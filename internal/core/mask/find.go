@@ -18,6 +18,7 @@ type Finder struct {
 	find           *regexp.Regexp
 	must           *sequence // that every match of find holds
 	detect         func(text []byte, add func(start, end int))
+	gate           func(text []byte) bool
 	near           []*regexp.Regexp
 	names          []string
 	telling        map[string]bool // fields whose names say what they hold, as far as it was asked
@@ -37,7 +38,7 @@ func (s Spec) Finder() (*Finder, error) {
 			return nil, fmt.Errorf("mask %s: %w; expressions are RE2", s.Name, err)
 		}
 		f.find, f.must = re, required(s.Find)
-	} else if f.detect = detectors[s.Detector]; f.detect == nil {
+	} else if f.gate, f.detect = gates[s.Detector], detectors[s.Detector]; f.detect == nil {
 		return nil, fmt.Errorf("mask %s: %q is no detector (they are %s)", s.Name, s.Detector, strings.Join(Detectors, ", "))
 	}
 	f.collect = func(start, end int) { f.hits = append(f.hits, Hit{start, end, f.name}) }
@@ -57,7 +58,9 @@ func (f *Finder) Find(text []byte, field string) []Hit {
 	f.hits = f.hits[:0]
 	switch {
 	case f.find == nil:
-		f.detect(text, f.collect)
+		if passes(f.gate, text) {
+			f.detect(text, f.collect)
+		}
 		if len(f.hits) == 0 && field != "" && f.tells(field) {
 			f.named(text, field)
 		}
@@ -87,6 +90,20 @@ func (f *Finder) Find(text []byte, field string) []Hit {
 	})
 	return f.hits
 }
+
+// May tells quickly whether a text, or any part of it, could hold something for the mask.
+func (f *Finder) May(text []byte) bool {
+	if f.find == nil {
+		return passes(f.gate, text)
+	}
+	return f.must == nil || f.must.next(text, 0) >= 0
+}
+
+// Telling tells whether there are fields that are looked at for their names alone.
+func (f *Finder) Telling() bool { return f.detector == "password" || f.detector == "token" }
+
+// Tells tells whether a field is looked at for its name alone.
+func (f *Finder) Tells(field string) bool { return f.find == nil && f.tells(field) }
 
 // tells tells whether the name of a field is a key by which the detector knows private data.
 func (f *Finder) tells(field string) bool {

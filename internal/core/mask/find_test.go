@@ -1,7 +1,11 @@
 package mask
 
 import (
+	"math/big"
+	"net"
+	"net/mail"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -163,4 +167,79 @@ func TestNamedFields(t *testing.T) {
 	assert.Equal(t, 0, find("password", "password", "${secret.db}"))
 	assert.Equal(t, 0, find("email", "password", "low-tide"))
 	assert.Equal(t, 1, find("token", "api_key", "9f8a7b6c5d4e3f2a1b"))
+}
+
+// FuzzGates holds the gates against the detectors without them, over texts and every kind of part that may stand beside.
+func FuzzGates(f *testing.F) {
+	for _, s := range []string{"card 4111 1111 1111 1111 to kelp@skerry.example from 192.0.2.17", "call +351 210 555 017 or (0210) 555-0177", "::1 and 2001:db8::7 and 1:2:3:4:5:6:192.0.2.1", "00:1b:44:11:3a:b7 or 001b.4411.3ab7",
+		"pay PT50 0002 0123 1234 5678 9015 4", "378282246310005", "0210 555 0177 today"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for name, gate := range gates {
+			var plain []Hit
+			detectors[name]([]byte(text), func(start, end int) { plain = append(plain, Hit{start, end, name}) })
+			if len(plain) > 0 {
+				require.True(t, gate([]byte(text)), "%s in %q", name, text)
+				cut := text[max(0, plain[0].Start-3):min(len(text), plain[0].End+3)]
+				require.True(t, gate([]byte(cut)), "%s in the part %q", name, cut)
+			}
+			require.Equal(t, plain, Detect(name, []byte(text)), "%s in %q", name, text)
+		}
+	})
+}
+
+// FuzzDetectors holds what detectors find against slow and independent checks of the same thing.
+func FuzzDetectors(f *testing.F) {
+	for _, s := range []string{"4111 1111 1111 1111 5555-5555-5555-4444", "PT50 0002 0123 1234 5678 9015 4 GB82WEST12345698765432", "a@b.example", "192.0.2.1 2001:db8::1", "00:1b:44:11:3a:b7", "eyJhbGciOiJub25lIn0.eyJhIjoxfQ.c2ln", "+351210555017"} {
+		f.Add(s)
+	}
+	digitsOf := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if r < '0' || r > '9' {
+				return -1
+			}
+			return r
+		}, s)
+	}
+	checks := map[string]func(s string) bool{
+		"payment-card": func(s string) bool { // ISO/IEC 7812-1, from the right, with all digits doubled in turn
+			d, sum := digitsOf(s), 0
+			for i := range d {
+				v := int(d[len(d)-1-i]-'0') << (i % 2)
+				sum += v/10 + v%10
+			}
+			return sum%10 == 0 && len(d) >= 13 && len(d) <= 19
+		},
+		"iban": func(s string) bool { // ISO 7064, as one large number
+			s = strings.ToUpper(strings.ReplaceAll(s, " ", ""))
+			n := ""
+			for _, c := range s[4:] + s[:4] {
+				if c >= 'A' {
+					n += strconv.Itoa(int(c-'A') + 10)
+				} else {
+					n += string(c)
+				}
+			}
+			x, ok := new(big.Int).SetString(n, 10)
+			return ok && new(big.Int).Mod(x, big.NewInt(97)).Int64() == 1
+		},
+		"email": func(s string) bool { a, err := mail.ParseAddress(s); return err == nil && a.Address == s },
+		"ipv4":  func(s string) bool { return net.ParseIP(s).To4() != nil },
+		"ipv6":  func(s string) bool { return net.ParseIP(s) != nil },
+		"mac":   func(s string) bool { _, err := net.ParseMAC(s); return err == nil },
+		"jwt":   func(s string) bool { return strings.Count(s, ".") == 2 && strings.HasPrefix(s, "eyJ") },
+		"phone": func(s string) bool { n := len(digitsOf(s)); return n >= 8 && n <= 17 },
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for name, ok := range checks {
+			last := 0
+			for _, h := range Detect(name, []byte(text)) {
+				require.LessOrEqual(t, last, h.Start, "in order and apart")
+				require.Less(t, h.Start, h.End)
+				require.True(t, ok(text[h.Start:h.End]), "%s: %q in %q", name, text[h.Start:h.End], text)
+				last = h.End
+			}
+		}
+	})
 }

@@ -1,6 +1,7 @@
 package mask
 
 import (
+	"math/bits"
 	"regexp/syntax"
 	"unicode"
 )
@@ -13,6 +14,9 @@ type sequence struct {
 	length      int
 	whole       bool
 	before, end []syntax.EmptyOp // assertions of a whole one
+
+	sample byteSet // of the longest part whose bytes are all of one small set; a byte of each stride is looked at
+	stride int     // bytes of that part; 0 when there is none
 }
 
 // maxSequence is how many bytes fit the word of shift-and.
@@ -39,11 +43,44 @@ func required(expression string) *sequence {
 			}
 		}
 	}
+	s.sampled(p.best)
 	return s
+}
+
+// smallSet is how many bytes a set may have for its bytes to be rare in a text.
+const smallSet = 16
+
+// sampled finds the longest part of the run whose bytes are of one small set.
+func (s *sequence) sampled(run []class) {
+	for from := range run {
+		var all class
+		for to := from; to < len(run); to++ {
+			for i := range all {
+				all[i] |= run[to][i]
+			}
+			if all.size() > smallSet {
+				break
+			}
+			if n := to + 1 - from; n > s.stride && n >= 3 {
+				s.stride, s.sample = n, byteSet{}
+				for b := range 256 {
+					s.sample[b] = all[b/64]>>(b%64)&1 != 0
+				}
+			}
+		}
+	}
 }
 
 // class is a set of bytes.
 type class [4]uint64
+
+func (c *class) size() int {
+	n := 0
+	for _, w := range c {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
 
 func (c *class) put(b rune) { c[b/64] |= 1 << (b % 64) }
 
@@ -136,6 +173,21 @@ func letter(r rune, fold bool) (c class, ok bool) {
 
 // next finds the end of the run at or after a place; -1 when it is not there.
 func (s *sequence) next(text []byte, from int) int {
+	if s.stride == 0 {
+		return s.scan(text, from)
+	}
+	for i := from + s.stride - 1; i < len(text); i += s.stride {
+		if s.sample[text[i]] {
+			if at := s.scan(text[:min(len(text), i+s.length)], max(from, i-s.length+1)); at >= 0 {
+				return at
+			}
+		}
+	}
+	return -1
+}
+
+// scan is next, byte by byte.
+func (s *sequence) scan(text []byte, from int) int {
 	state, last := uint64(0), uint64(1)<<(s.length-1)
 	for i := from; i < len(text); i++ {
 		state = (state<<1 | 1) & s.table[text[i]]

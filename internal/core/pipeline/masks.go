@@ -14,9 +14,10 @@ import (
 
 // screen is a list of masks that are applied together.
 type screen struct {
-	masks []screened
-	guard bool // only and except do not count, and names that a record brings are looked at too
-	names []int32
+	masks   []screened
+	guard   bool // only and except do not count, and names that a record brings are looked at too
+	names   []int32
+	telling bool // a mask looks at the names of fields
 }
 
 // screened is one mask of a list.
@@ -60,6 +61,7 @@ func (t *Treatment) newScreen(names []string, guard bool, p Parts) (*screen, err
 			return nil, err
 		}
 		m := screened{Finder: f}
+		s.telling = s.telling || f.Telling()
 		if !guard {
 			m.only, m.except = spec.Only, spec.Except
 		}
@@ -100,6 +102,12 @@ func (m *screened) wants(name string) bool {
 // apply masks a record. Each mask looks at the line as it was read, for what stands around a value, and at every text on its own;
 // what it finds is masked wherever those bytes are shown.
 func (t *Treatment) apply(s *screen, b *record.Batch, r *record.Record) {
+	if t.clean(s, b, r) {
+		if s.guard {
+			t.coverNames(s, b, r)
+		}
+		return
+	}
 	t.targets = t.collect(t.targets[:0], b, r)
 	t.found = t.found[:0]
 	for i := range s.masks {
@@ -122,6 +130,28 @@ func (t *Treatment) apply(s *screen, b *record.Batch, r *record.Record) {
 	if s.guard {
 		t.coverNames(s, b, r)
 	}
+}
+
+// clean tells quickly that a record holds nothing for any mask: all that it shows is a part of the line as it was read, and the line
+// can hold nothing.
+func (t *Treatment) clean(s *screen, b *record.Batch, r *record.Record) bool {
+	from, end := t.line.Off, t.line.Off+t.line.Len
+	inside := func(v record.Span) bool { return v.Off >= from && v.Off+v.Len <= end && v.Len > 0 }
+	if s.telling || r.Body.Len > 0 && !inside(r.Body) || r.Flags&record.HasOriginal != 0 && !inside(r.Original) {
+		return false
+	}
+	for _, v := range b.Fields(r) {
+		if v.Kind != record.Float && v.Kind != record.Bool && !inside(v.Span) {
+			return false
+		}
+	}
+	line := b.Bytes(t.line)
+	for i := range s.masks {
+		if s.masks[i].May(line) {
+			return false
+		}
+	}
+	return true
 }
 
 // collect lists the texts of a record.
@@ -155,13 +185,19 @@ func (t *Treatment) collect(out []target, b *record.Batch, r *record.Record) []t
 
 func (m *screened) look(i int, t *Treatment, b *record.Batch) {
 	line := t.line
-	for _, h := range m.Find(b.Bytes(line), "") {
-		t.found = append(t.found, private{line.Off + uint32(h.Start), line.Off + uint32(h.End), i, false})
+	may := m.May(b.Bytes(line))
+	if may {
+		for _, h := range m.Find(b.Bytes(line), "") {
+			t.found = append(t.found, private{line.Off + uint32(h.Start), line.Off + uint32(h.End), i, false})
+		}
 	}
 	inLine := len(t.found)
 	for _, g := range t.targets {
 		if g.span == line || !m.wants(g.name) {
 			continue
+		}
+		if inside := g.span.Off >= line.Off && g.span.Off+g.span.Len <= line.Off+line.Len; inside && !may && !m.Tells(g.name) {
+			continue // what the line cannot hold no part of it holds
 		}
 		field := g.name
 		if g.at < 0 {

@@ -2,6 +2,7 @@ package record
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"math"
 	"math/bits"
@@ -53,12 +54,16 @@ func (e *Encoded) Only(b *Batch, bit int) Encoded {
 type Encoder struct {
 	second [2]int64
 	text   [2][20]byte
-	note   []byte
+	each   [2]int // bytes of a record, about, by encoding
 }
 
 // Encode encodes all records of a batch.
 func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
-	out := Encoded{Origin: b.Origin, Ends: make([]uint32, 0, len(b.Records)), Bytes: make([]byte, 0, len(b.Arena)+len(b.Arena)/2+len(b.Records)*200)}
+	out := Encoded{Origin: b.Origin, Ends: make([]uint32, 0, len(b.Records))}
+	if e.each[enc] == 0 {
+		e.each[enc] = 400
+	}
+	out.Bytes = make([]byte, 0, len(b.Records)*(e.each[enc]+e.each[enc]/16)+256)
 	for i := range b.Records {
 		if enc == OTLP {
 			out.Bytes = e.appendOTLP(out.Bytes, b, &b.Records[i])
@@ -66,6 +71,9 @@ func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
 			out.Bytes = e.AppendNDJSON(out.Bytes, b, &b.Records[i])
 		}
 		out.Ends = append(out.Ends, uint32(len(out.Bytes)))
+	}
+	if n := len(b.Records); n > 0 {
+		e.each[enc] = len(out.Bytes)/n + 1
 	}
 	return out
 }
@@ -220,41 +228,42 @@ func AppendJSONString(dst, s []byte) []byte {
 	return append(dst, '"')
 }
 
-// appendOTLP writes one LogRecord as field 2 of ScopeLogs.
-func (e *Encoder) appendOTLP(dst []byte, b *Batch, r *Record) []byte {
-	p := e.note[:0]
-	p = protowire.AppendTag(p, 1, protowire.Fixed64Type)
-	p = protowire.AppendFixed64(p, uint64(r.Time))
+// appendOTLP writes one LogRecord as field 2 of ScopeLogs. Tags are written as the bytes that they are: a field's number times
+// eight, and its wire type.
+func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
+	start := len(p) + 3 // the length takes two bytes nearly always; what takes others is moved
+	p = append(p, 2<<3|2, 0, 0)
+	p = append(p, 1<<3|1)
+	p = binary.LittleEndian.AppendUint64(p, uint64(r.Time))
 	if r.Level != 0 {
-		p = protowire.AppendTag(p, 2, protowire.VarintType)
-		p = protowire.AppendVarint(p, uint64(r.Level))
-		p = protowire.AppendTag(p, 3, protowire.BytesType)
+		p = append(p, 2<<3, r.Level, 3<<3|2)
 		p = protowire.AppendString(p, LevelName(r.Level))
 	}
-	p = appendTextValue(p, 5, b.Bytes(r.Body))
+	body := b.Bytes(r.Body)
+	p = appendLen(append(p, 5<<3|2), sizeTagged(len(body)))
+	p = append(appendLen(append(p, 1<<3|2), len(body)), body...)
 	for _, v := range b.Fields(r) {
 		key := b.Schema.otlp[v.Slot]
 		switch v.Kind {
 		case Text:
 			text := b.Bytes(v.Span)
 			value := sizeTagged(len(text))
-			p = protowire.AppendTag(p, 6, protowire.BytesType)
-			p = protowire.AppendVarint(p, uint64(len(key)+sizeTagged(value)))
+			p = appendLen(append(p, 6<<3|2), len(key)+sizeTagged(value))
 			p = append(p, key...)
-			p = appendTextValue(p, 2, text)
+			p = appendLen(append(p, 2<<3|2), value)
+			p = append(appendLen(append(p, 1<<3|2), len(text)), text...)
 		case Int:
-			size := 1 + protowire.SizeVarint(v.Num)
+			size := 2
+			if v.Num >= 1<<7 {
+				size = 1 + protowire.SizeVarint(v.Num)
+			}
 			p = appendKeyed(p, key, size)
-			p = protowire.AppendTag(p, 3, protowire.VarintType)
-			p = protowire.AppendVarint(p, v.Num)
+			p = protowire.AppendVarint(append(p, 3<<3), v.Num)
 		case Bool:
-			p = appendKeyed(p, key, 2)
-			p = protowire.AppendTag(p, 2, protowire.VarintType)
-			p = protowire.AppendVarint(p, v.Num)
+			p = append(appendKeyed(p, key, 2), 2<<3, byte(v.Num))
 		case Float:
-			p = appendKeyed(p, key, 9)
-			p = protowire.AppendTag(p, 4, protowire.Fixed64Type)
-			p = protowire.AppendFixed64(p, v.Num)
+			p = append(appendKeyed(p, key, 9), 4<<3|1)
+			p = binary.LittleEndian.AppendUint64(p, v.Num)
 		case JSON:
 			value := jsonValue(b.Bytes(v.Span))
 			p = appendKeyed(p, key, len(value))
@@ -291,11 +300,37 @@ func (e *Encoder) appendOTLP(dst []byte, b *Batch, r *Record) []byte {
 		p = protowire.AppendTag(p, 4, protowire.Fixed64Type)
 		p = protowire.AppendFixed64(p, math.Float64bits(r.Weight))
 	}
-	p = protowire.AppendTag(p, 11, protowire.Fixed64Type)
-	p = protowire.AppendFixed64(p, uint64(r.Observed))
-	e.note = p
-	dst = protowire.AppendTag(dst, 2, protowire.BytesType)
-	return protowire.AppendBytes(dst, p)
+	p = append(p, 11<<3|1)
+	p = binary.LittleEndian.AppendUint64(p, uint64(r.Observed))
+	return closeLen(p, start)
+}
+
+// closeLen writes the length of what stands from start on into the two bytes before it.
+func closeLen(p []byte, start int) []byte {
+	n := len(p) - start
+	if n >= 1<<7 && n < 1<<14 {
+		p[start-2], p[start-1] = byte(n)|0x80, byte(n>>7)
+		return p
+	}
+	var length [10]byte
+	head := protowire.AppendVarint(length[:0], uint64(n))
+	for range len(head) - 2 {
+		p = append(p, 0)
+	}
+	copy(p[start-2+len(head):], p[start:start+n])
+	copy(p[start-2:], head)
+	return p[:start-2+len(head)+n]
+}
+
+// appendLen writes a length.
+func appendLen(p []byte, n int) []byte {
+	switch {
+	case n < 1<<7:
+		return append(p, byte(n))
+	case n < 1<<14:
+		return append(p, byte(n)|0x80, byte(n>>7))
+	}
+	return protowire.AppendVarint(p, uint64(n))
 }
 
 var (
@@ -314,14 +349,20 @@ func boolAttribute(key string, v bool) []byte {
 
 // appendKeyed opens attribute 6 with an encoded key and an AnyValue of the given size, whose bytes the caller appends.
 func appendKeyed(p, key []byte, size int) []byte {
-	p = protowire.AppendTag(p, 6, protowire.BytesType)
-	p = protowire.AppendVarint(p, uint64(len(key)+sizeTagged(size)))
-	p = append(p, key...)
-	p = protowire.AppendTag(p, 2, protowire.BytesType)
-	return protowire.AppendVarint(p, uint64(size))
+	p = appendLen(append(p, 6<<3|2), len(key)+sizeTagged(size))
+	return appendLen(append(append(p, key...), 2<<3|2), size)
 }
 
-func sizeTagged(n int) int { return 1 + protowire.SizeVarint(uint64(n)) + n }
+// sizeTagged is the size of a field of so many bytes whose number is below 16.
+func sizeTagged(n int) int {
+	switch {
+	case n < 1<<7:
+		return n + 2
+	case n < 1<<14:
+		return n + 3
+	}
+	return 1 + protowire.SizeVarint(uint64(n)) + n
+}
 
 func appendTagged(dst []byte, num protowire.Number, p []byte) []byte {
 	dst = protowire.AppendTag(dst, num, protowire.BytesType)
