@@ -66,6 +66,7 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 	require.NoError(t, tab.Gone("The times have no zone"))
 	assert.Contains(t, run(`document.querySelector('[role=grid] tbody tr').innerText`), "not read", "what was not read comes first")
 	assert.Less(t, run(`String(document.querySelectorAll('[role=grid] tbody tr').length)`), "60", "only the rows in sight are drawn")
+	see("1,002 records in ")
 	took := run(`/in (\d+) ms/.exec(document.body.innerText)[1]`)
 	t.Logf("1,002 records were tried in %s ms, over the wire", took)
 

@@ -229,6 +229,7 @@ func TestContract(t *testing.T) {
 
 	// Rollouts.
 	assert.Equal(t, contract.RolloutStateDone, d.rollOut().State)
+	contractOfTheWorkbench(t, c, bad, dir)
 	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
 	bad(404, first(c.GetRollout(ctx, 9)), nil)
 	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
@@ -250,7 +251,7 @@ func TestContract(t *testing.T) {
 		assert.NotEmpty(t, e.Origin)
 	}
 	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start", "host edit",
-		"draft put", "draft remove", "draft revert", "secret set", "secret describe", "secret grant", "secret revoke", "secret remove"} {
+		"draft put", "draft remove", "draft revert", "host read-lines", "host list-logs", "secret set", "secret describe", "secret grant", "secret revoke", "secret remove"} {
 		assert.True(t, actions[want], "%s is not in the audit", want)
 	}
 	for _, op := range operations {

@@ -50,5 +50,5 @@ func TestReadingPage(t *testing.T) {
 			assert.Equal(t, strings.TrimRight(want, "\n"), strings.TrimRight(got, "\n"), line)
 		}
 	}
-	assert.Equal(t, 6, commands)
+	assert.Equal(t, 7, commands)
 }

@@ -243,6 +243,38 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	bad("does not read this line", resp, err)
 }
 
+// contractOfTheWorkbench exercises what reads logs, at the desk and on host h1, which writes into dir.
+func contractOfTheWorkbench(t *testing.T, c *contract.Client, bad func(int, *http.Response, error), dir string) {
+	ctx := context.Background()
+	log, name, zone := "2031-04-02 06:15:09 INFO ramp 4 opened by kelp@skerry.example\n2031-04-02 06:15:10 WARN ramp 5 is slow\n", "ramps", "Europe/Lisbon"
+	guessed := get[contract.GuessedLog](t, first(c.GuessLog(ctx, contract.GuessLog{Log: log, Name: &name})), nil)
+	require.NotEmpty(t, guessed.Candidates)
+	bad(400, first(c.GuessLog(ctx, contract.GuessLog{})), nil)
+	definition := guessed.Candidates[0].Definition
+	tried := get[contract.TriedLog](t, first(c.TryLog(ctx, contract.TryLog{Log: log, Format: &name, Definitions: &definition, Zone: &zone})), nil)
+	assert.Len(t, tried.Records, 2)
+	bad(400, first(c.TryLog(ctx, contract.TryLog{Log: log})), nil)
+	assert.Len(t, get[contract.ScannedLog](t, first(c.ScanLog(ctx, contract.ScanLog{Log: log})), nil).Hits, 1)
+	bad(400, first(c.ScanLog(ctx, contract.ScanLog{})), nil)
+	carve := contract.CarveField{Template: "{ts:time} {message:remainder}", Line: "2031-04-02 06:15:09 ramp 4 slow", Start: 25, End: 26, Name: "ramp"}
+	assert.Contains(t, get[contract.CarvedField](t, first(c.CarveField(ctx, carve)), nil).Template, "{ramp:int}")
+	carve.End = 99
+	bad(400, first(c.CarveField(ctx, carve)), nil)
+	assert.Len(t, get[contract.CoverageTable](t, first(c.GetCoverage(ctx, nil)), nil).Sources, 1)
+	none := 99
+	bad(404, first(c.GetCoverage(ctx, &contract.GetCoverageParams{Draft: &none})), nil)
+
+	path := filepath.Join(dir, "crew.txt")
+	require.NoError(t, os.WriteFile(path, []byte(log), 0o600))
+	assert.Len(t, get[contract.HostLines](t, first(c.ReadHostLines(ctx, "h1", &contract.ReadHostLinesParams{Path: path})), nil).Lines, 2)
+	bad(404, first(c.ReadHostLines(ctx, "h9", &contract.ReadHostLinesParams{Path: path})), nil)
+	assert.NotEmpty(t, get[contract.UncollectedList](t, first(c.ListUncollected(ctx, "h1")), nil).Folders)
+	bad(404, first(c.ListUncollected(ctx, "h9")), nil)
+	draft := get[contract.SourceDraft](t, first(c.DraftSource(ctx, "h1", contract.NewSourceDraft{Path: path})), nil)
+	get[struct{}](t, first(c.DiscardDraft(ctx, draft.Draft)), nil)
+	bad(404, first(c.DraftSource(ctx, "h9", contract.NewSourceDraft{Path: path})), nil)
+}
+
 // TestLinesFromHosts: the desk reads lines of a log by its path, lists what nobody collects, and makes a source of it; all of it
 // bounded, refused where it is closed, and in the audit.
 func TestLinesFromHosts(t *testing.T) {

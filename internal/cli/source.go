@@ -224,8 +224,14 @@ func (a *app) effect(e workbench.Effect, c *workbench.Course) string {
 		switch {
 		case e.Kind == "mask" || e.Kind == "guards":
 			what := ch.Name
-			if i := slices.IndexFunc(c.Marks, func(m workbench.Mark) bool { return m.In == ch.Name }); i >= 0 {
-				what += " by " + c.Marks[i].Mask
+			var by []string
+			for _, m := range c.Marks {
+				if m.In == ch.Name && !slices.Contains(by, m.Mask) {
+					by = append(by, m.Mask)
+				}
+			}
+			if len(by) > 0 {
+				what += " by " + strings.Join(by, ", ")
 			}
 			parts = append(parts, what)
 		case ch.After == nil:

@@ -34,11 +34,11 @@ func main() {
 
 const change = `# Boarding gates: denied tickets are an error now.
 format: gate-scan
-template: '{ts:time} lane={lane:int} ticket={ticket:token} result={result:token} id={id:token} took={ms:int}ms'
+template: '{ts:time} lane={lane:int} ticket={ticket:token} doc={doc:token} result={result:token} id={id:token} took={ms:int}ms'
 time: {field: ts, layout: '%Y-%m-%d %H:%M:%S.%f'}
 level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
 samples:
-  - {line: '2031-04-02 06:15:09.120 lane=4 ticket=T-20417 result=DENIED id=x.17 took=48ms', gives: {lane: 4}, level: ERROR}
+  - {line: '2031-04-02 06:15:09.120 lane=4 ticket=T-20417 doc=none result=DENIED id=x.17 took=48ms', gives: {lane: 4}, level: ERROR}
 `
 
 // shots are the pages, in the order in which they are taken.
@@ -47,16 +47,13 @@ var shots = []struct{ name, path, see, theme string }{
 	{"morning-dark", "/", "What is wrong", "dark"},
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
 	{"host", "/hosts/gate-northpier-1", "gate-scans", "light"},
-	{"host-config", "/hosts/kiosk-gull-point-1/config", "Assigned", "light"},
+	{"coverage", "/coverage", "covers it", "light"},
 	{"catalogue", "/catalogue", "gate-scans", "light"},
-	{"definition", "/catalogue/source/gate-scans", "Boarding gate", "light"},
 	{"changes", "/changes", "Drafts", "light"},
 	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
 	{"draft-hosts", "/changes/3/hosts", "change like this", "light"},
-	{"rollouts", "/rollouts", "Rollout", "light"},
 	{"rollout", "/rollouts/1", "Decisions", "light"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
-	{"draft-conflicts", "/changes/4/conflicts", "published first wins", "light"},
 	{"secrets", "/secrets", "archive_token", "light"},
 	{"audit", "/audit?action=draft", "draft publish", "light"},
 }
@@ -86,6 +83,18 @@ func run(out string) error {
 	for name, text := range map[string]string{"gates.yaml": change, "again.yaml": strings.Replace(strings.Replace(change, "FAULT: ERROR", "FAULT: WARN", 1), "denied tickets are an error now", "a fault is somebody else's to mend", 1)} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
+		}
+	}
+	for _, m := range d.Fleet {
+		if m.Name == "booking-1" {
+			data, err := os.ReadFile(filepath.Join(m.LogRoot(), "app/booking.json"))
+			if err != nil {
+				return err
+			}
+			lines := strings.SplitAfter(string(data), "\n")
+			if err := os.WriteFile(filepath.Join(dir, "app.log"), []byte(strings.Join(lines[:5], "")), 0o644); err != nil {
+				return err
+			}
 		}
 	}
 	for _, args := range [][]string{
@@ -141,6 +150,67 @@ func run(out string) error {
 			return err
 		}
 	}
+	return workbench(d, tab, out)
+}
+
+// workbench pictures the workbench with candidates, with masks, and with a template that was proposed for a log that nobody collects.
+func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
+	text := func(host, path string) (string, error) {
+		for _, m := range d.Fleet {
+			if m.Name == host {
+				data, err := os.ReadFile(filepath.Join(m.LogRoot(), path))
+				lines := strings.SplitAfter(string(data), "\n")
+				return strings.Join(lines[:min(len(lines), 200)], ""), err
+			}
+		}
+		return "", fmt.Errorf("there is no host %s", host)
+	}
+	crew, err := text("gate-northpier-1", "gate/crew.log")
+	if err != nil {
+		return err
+	}
+	app, err := text("booking-1", "app/booking.json")
+	if err != nil {
+		return err
+	}
+	web, err := text("booking-2", "web/access.log")
+	if err != nil {
+		return err
+	}
+	for _, s := range []struct{ name, address, lines, zone, see, then string }{
+		{"workbench-candidates", "/workbench", web, "", "web-combined", ""},
+		{"workbench-template", "/workbench", crew + "ramp 2 was painted\n", "Europe/Lisbon", "not read", ""},
+		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked", "window.scrollTo(0, 560); ''"},
+	} {
+		if err := tab.Open(d.URL() + s.address); err != nil {
+			return err
+		}
+		if err := tab.See("Lines"); err != nil {
+			return err
+		}
+		time.Sleep(500 * time.Millisecond)
+		if err := tab.Type("textarea", s.lines); err != nil {
+			return err
+		}
+		if s.zone != "" {
+			if err := tab.Type("#zone", s.zone); err != nil {
+				return err
+			}
+		}
+		if err := tab.See(s.see); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		time.Sleep(time.Second)
+		if s.then != "" {
+			if _, err := tab.Eval(s.then); err != nil {
+				return err
+			}
+			time.Sleep(300 * time.Millisecond)
+		}
+		if err := keep(tab, filepath.Join(out, s.name+".png")); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -162,6 +232,7 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
 		{"cli-host", [][]string{{"host", "show", "gate-northpier-1"}, {"revision", "list"}, {"join-token", "list"}}},
 		{"cli-draft", [][]string{{"draft", "diff", "3"}, {"draft", "check", "2"}}},
+		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask", "coverage"}}},
 	} {
 		var b bytes.Buffer
 		for _, args := range page.commands {

@@ -90,3 +90,77 @@ func TestTryOfALongLog(t *testing.T) {
 	assert.Equal(t, "== last", last.Original)
 	assert.Equal(t, 60_002, last.Line)
 }
+
+// TestALineWithoutEnd: a line of 100 MiB is cut at the bound of a record, piece by piece, each marked, and what follows is read.
+func TestALineWithoutEnd(t *testing.T) {
+	t.Parallel()
+	raw, _ := format.BuiltIn("raw")
+	tr, err := Compile(Source{Most: 4 << 20}, raw, Parts{})
+	require.NoError(t, err)
+	const size = 100 << 20
+	b := &record.Batch{}
+	truncated, whole, rest := 0, 0, 0
+	var left []byte
+	for fed := 0; ; {
+		b.Reset()
+		b.Arena = append(b.Arena[:0], left...)
+		n := min(tr.MaxRecord()+(256<<10)-len(left), size-fed)
+		for range n {
+			b.Arena = append(b.Arena, 'x')
+		}
+		if fed += n; fed == size {
+			b.Arena = append(b.Arena, "\nnext\n"...)
+		}
+		have := len(b.Arena)
+		used, _ := tr.Run(b, int64(fed), 0, 100, fed == size)
+		for i := range b.Records {
+			switch r := &b.Records[i]; {
+			case r.Flags&record.Truncated != 0:
+				truncated++
+				assert.EqualValues(t, 4<<20, r.Body.Len)
+			case string(b.Bytes(r.Body)) == "next":
+				rest++
+			default:
+				whole++
+			}
+		}
+		if fed == size && used == have {
+			break
+		}
+		left = append(left[:0], b.Arena[used:have]...)
+	}
+	assert.Equal(t, size/(4<<20), truncated)
+	assert.Equal(t, 1, rest)
+	assert.LessOrEqual(t, whole, 1, "the end of the line")
+}
+
+// TestEncodingsOfASource: what leaves is UTF-8, whatever the file is in, and positions are those of the file.
+func TestEncodingsOfASource(t *testing.T) {
+	t.Parallel()
+	kv, _ := format.BuiltIn("keyvalue")
+	for encoding, data := range map[string]string{"latin-1": "ort=M\xfcnde n=1\nort=\xd8 n=2\n", "utf-16le": "o\x00r\x00t\x00=\x00M\x00\xfc\x00n\x00d\x00e\x00 \x00n\x00=\x001\x00\n\x00o\x00r\x00t\x00=\x00\xd8\x00 \x00n\x00=\x002\x00\n\x00"} {
+		bodies, b, used, _ := run(t, Source{Encoding: encoding, KeepOriginal: true}, kv, data, false)
+		require.Equal(t, []string{"ort=Münde n=1", "ort=Ø n=2"}, bodies, encoding)
+		assert.Equal(t, len(data), used)
+		assert.Equal(t, int64(1000+len(data)), b.Records[1].End)
+		assert.Equal(t, "ort=Münde n=1", string(b.Bytes(b.Records[0].Original)))
+	}
+}
+
+// TestNothingIsAllocatedForARecord: cutting, reading, steps, masks and ways work in what the batch has.
+func TestNothingIsAllocatedForARecord(t *testing.T) {
+	spec, _ := format.BuiltIn("web-combined")
+	tr, err := Compile(source(t, "guards: [passport, email, payment-card]\nsteps:\n  - drop: fields.http.response.status_code == 304\nsend: [{to: a, when: fields.http.response.status_code >= 500}, {otherwise: b}]"), spec, parts(passport))
+	require.NoError(t, err)
+	line := `198.51.100.7 - - [02/Apr/2031:06:15:09 +0100] "GET /fares?doc=PA1234567 HTTP/1.1" 200 512 "-" "Explorer/9"` + "\n"
+	data := []byte(strings.Repeat(line, 500))
+	b := &record.Batch{Origin: record.NewOrigin("h", "", "s", "", nil)}
+	once := func() {
+		b.Reset()
+		b.Arena = append(b.Arena[:0], data...)
+		tr.Run(b, 1, 0, 1000, true)
+	}
+	once()
+	require.Len(t, b.Records, 500)
+	assert.Less(t, testing.AllocsPerRun(20, once), 50.0, "of 500 records, some for the batch at most")
+}
