@@ -246,5 +246,5 @@ func (a *app) effect(e workbench.Effect, c *workbench.Course) string {
 	if e.Drops {
 		parts = append(parts, "ends the record here")
 	}
-	return strings.TrimSuffix(name+": "+strings.Join(parts, "  "), ": ")
+	return strings.TrimSuffix(name+": "+strings.Join(parts, "; "), ": ")
 }

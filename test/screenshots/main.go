@@ -55,7 +55,6 @@ var shots = []struct{ name, path, see, theme string }{
 	{"rollout", "/rollouts/1", "Decisions", "light"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
 	{"secrets", "/secrets", "archive_token", "light"},
-	{"audit", "/audit?action=draft", "draft publish", "light"},
 }
 
 func run(out string) error {
@@ -180,7 +179,7 @@ func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 	for _, s := range []struct{ name, address, lines, zone, see, then string }{
 		{"workbench-candidates", "/workbench", web, "", "web-combined", ""},
 		{"workbench-template", "/workbench", crew + "ramp 2 was painted\n", "Europe/Lisbon", "not read", ""},
-		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked", "window.scrollTo(0, 560); ''"},
+		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked", "window.scrollTo(0, 585); ''"},
 	} {
 		if err := tab.Open(d.URL() + s.address); err != nil {
 			return err

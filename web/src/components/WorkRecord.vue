@@ -74,7 +74,7 @@ const word = (e: NonNullable<Row['effects']>[number]) => (e.step ? `${e.step} ${
               <dd class="min-w-0" :class="`type-${kind(v)}`"><Marked :text="shown(v)" :marks="marksIn(n)" /></dd>
             </template>
           </dl>
-          <p v-if="row.weight || row.masked?.length" class="mt-2 border-t border-line pt-2 text-table text-soft">Notes:<span v-if="row.weight"> stands for {{ row.weight }} records</span><span v-if="row.masked?.length"> masked by {{ row.masked.join(', ') }}</span></p>
+          <p v-if="row.weight || row.masked?.length" class="mt-2 border-t border-line pt-2 text-table text-soft">Notes that go with it:<span v-if="row.weight"> stands for {{ row.weight }} records</span><span v-if="row.masked?.length"> masked by {{ row.masked.join(', ') }}</span></p>
         </div>
       </div>
     </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { number } from '../composables/format'
+import { plural } from '../composables/format'
 import Marked from './Marked.vue'
 import type { Row, Tried } from '../composables/workbench'
 
@@ -71,5 +71,5 @@ const masked = (r: Row, name: string) => (r.marks ?? []).filter((m) => m.in === 
       </tbody>
     </table>
   </div>
-  <p v-if="more > 0" class="mt-1 text-table text-soft">{{ number(more) }} more fields; a record shows all of its own.</p>
+  <p v-if="more > 0" class="mt-1 text-table text-soft">{{ plural(more, 'more field') }}; a record shows all of its own.</p>
 </template>
