@@ -147,6 +147,7 @@ func otlpBytes() (pair, error) {
 			n += len(out.Ends)
 			body = record.AppendResourceLogs(body[:0], b.Origin, out.Bytes) // the sender's buffer, which it uses again
 			size += len(body)
+			out.Release()
 		}
 		return n, nil
 	}
@@ -227,7 +228,9 @@ func treatment() (pair, error) {
 				if bytes.Contains(one.Bytes, []byte("skerry.example")) {
 					return 0, fmt.Errorf("private data is left")
 				}
+				one.Release()
 			}
+			out.Release()
 		}
 		if n != readLines || masked != readLines/100 {
 			return 0, fmt.Errorf("%d records, %d masked", n, masked)

@@ -376,6 +376,7 @@ func (d *Destination) settle(batch []piece, accepted bool) {
 		if p.item.left -= int(n); p.item.left == 0 {
 			p.item.Done(p.item.counts)
 			freed += int64(len(p.item.Encoded.Bytes))
+			p.item.Encoded.Release()
 		}
 	}
 	if freed > 0 {

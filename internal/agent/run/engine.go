@@ -334,6 +334,13 @@ func (o *out) Edges(b *record.Batch) int {
 
 func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
 	var encoded [2]*record.Encoded
+	defer func() {
+		for _, e := range encoded {
+			if e != nil {
+				e.Release()
+			}
+		}
+	}()
 	for bit, name := range o.send {
 		if !slices.ContainsFunc(b.Records, func(r record.Record) bool { return r.Routes>>bit&1 != 0 }) {
 			continue

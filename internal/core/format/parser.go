@@ -34,10 +34,8 @@ type Parser struct {
 	times, levels, bodies usual
 	order                 []uint16 // slots of names as the record before had them
 	turn                  int
-	lastLevel             [16]byte // the word that was read last, and what it is
-	lastLevelN            int
-	levelWas              uint8
-	held                  uint16 // slot of the key that was read last
+	knownLevels           [16]knownLevel // words that were read, each where its bytes put it
+	held                  uint16         // slot of the key that was read last
 	holds                 bool
 	slashes               bool // there may be backslashes in what is read
 
@@ -73,7 +71,7 @@ func Compile(spec Spec, t Time, other Other) (*Parser, error) {
 
 func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{times: usual{names: timeNames, named: -1}, levels: usual{names: levelNames, named: -1}, bodies: usual{names: bodyNames, named: -1}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
+	p := &Parser{times: usual{names: timeNames, named: -1, place: -1}, levels: usual{names: levelNames, named: -1, place: -1}, bodies: usual{names: bodyNames, named: -1, place: -1}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
 	var err error
 	switch spec.Kind {
 	case "raw":
@@ -231,6 +229,9 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 
 // pick finds a field of the record being read: the named one, or the first of the usual names.
 func (p *Parser) pick(b *record.Batch, name string, u *usual) (record.Value, bool) {
+	if u.place >= 0 {
+		return b.Values[p.begin+u.place], true
+	}
 	if name != "" {
 		if u.named < 0 {
 			slot, ok := p.schema.Lookup(name)
@@ -274,6 +275,7 @@ type usual struct {
 	slots []uint16
 	at    int
 	named int // slot of the name that somebody said, or -1
+	place int // of a template, whose fields are the same in every record: which of them it is; -1 for none
 }
 
 func (p *Parser) find(b *record.Batch, name string) (record.Value, bool) {
@@ -422,7 +424,10 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		return
 	}
 	var digits [24]byte
-	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
+	text := b.Bytes(v.Span)
+	if n := len(text); n > 0 && (text[0]-'!' > '~'-'!' || text[n-1]-'!' > '~'-'!') {
+		text = bytes.TrimSpace(text) // programs fill levels up to line their columns up
+	}
 	if v.Kind == record.Int {
 		if n := int64(v.Num); len(p.spec.Level.Map) == 0 && n >= 0 && n < 8 { // a severity of RFC 5424
 			r.Level = syslogLevels[n]
@@ -438,14 +443,26 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		}
 		return
 	}
-	if string(text) != string(p.lastLevel[:p.lastLevelN]) || len(text) == 0 {
-		p.levelWas = parseLevel(text)
-		p.lastLevelN = 0
-		if len(text) <= len(p.lastLevel) {
-			p.lastLevelN = copy(p.lastLevel[:], text)
-		}
+	if len(text) == 0 || len(text) > 8 {
+		r.Level = parseLevel(text)
+		return
 	}
-	r.Level = p.levelWas
+	word := uint64(0)
+	for _, c := range text {
+		word = word<<8 | uint64(c)
+	}
+	k := &p.knownLevels[(word^word>>24)*0x9e3779b97f4a7c15>>60]
+	if k.word != word || k.n != len(text) {
+		*k = knownLevel{word, len(text), parseLevel(text)}
+	}
+	r.Level = k.level
+}
+
+// knownLevel is a word of up to eight bytes and the level that it is.
+type knownLevel struct {
+	word  uint64
+	n     int
+	level uint8
 }
 
 func lookupFold(m map[string]uint8, text []byte) (uint8, bool) {

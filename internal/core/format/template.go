@@ -2,7 +2,9 @@ package format
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -95,6 +97,7 @@ const (
 	opToken         // a token that ends at a space
 	opText          // up to the next literal
 	opTime
+	opRest // a remainder
 )
 
 type templateOp struct {
@@ -103,8 +106,11 @@ type templateOp struct {
 	typ     string
 	slot    uint16
 	skip    bool
-	spaced  bool // the literal has a space
-	inner   bool // and one that is not at its ends
+	spaced  bool   // the literal has a space
+	inner   bool   // and one that is not at its ends
+	pivot   int    // where the literal has its rarest byte
+	mask    uint64 // of the bytes that the literal has, the first lowest, when it has at most eight
+	word    uint64
 	own     bool // the field ends by itself: its type says where
 	isTime  bool
 	clock   *clock // of type time
@@ -113,7 +119,7 @@ type templateOp struct {
 func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 	names := []string{}
 	for _, part := range parts {
-		op := templateOp{literal: []byte(part.literal), typ: part.typ, skip: part.name == "-", spaced: strings.Contains(part.literal, " ")}
+		op := templateOp{literal: []byte(part.literal), typ: part.typ, skip: part.name == "-", spaced: strings.Contains(part.literal, " "), pivot: pivotOf(part.literal)}
 		if part.name != "" && !op.skip {
 			names = append(names, part.name)
 			op.slot, _ = p.schema.Slot([]byte(part.name))
@@ -129,6 +135,12 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			}
 			op.clock = c
 		}
+		if n := len(op.literal); n > 0 && n <= 8 {
+			op.mask = ^uint64(0) >> (64 - 8*n)
+			var eight [8]byte
+			copy(eight[:], op.literal)
+			op.word = binary.LittleEndian.Uint64(eight[:])
+		}
 		if text := strings.Trim(part.literal, " "); op.spaced {
 			op.inner = strings.Contains(text, " ") || text == "" && len(part.literal) > 1
 		}
@@ -143,6 +155,8 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			op.code = opLiteral
 		case op.typ == "time":
 			op.code = opTime
+		case op.typ == "remainder":
+			op.code = opRest
 		}
 		if i+1 == len(p.ops) || p.ops[i+1].typ != "" {
 			continue
@@ -165,6 +179,9 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			op.code = opText
 		}
 	}
+	for u, f := range map[*usual]string{&p.times: spec.Time.Field, &p.levels: spec.Level.Field, &p.bodies: spec.Body} {
+		u.place = slices.Index(names, f)
+	}
 	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field, "body": spec.Body} {
 		if f != "" && !slices.Contains(names, f) {
 			return fmt.Errorf("%s: the template has no field %q; it has %s", what, f, strings.Join(names, ", "))
@@ -175,8 +192,9 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 
 func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
+	values, off := b.Values, span.Off
 	pos := 0
-	for i := range p.ops {
+	for i := 0; i < len(p.ops); i++ {
 		op := &p.ops[i]
 		switch op.code {
 		case opByte:
@@ -207,7 +225,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				break
 			}
 			if !op.skip {
-				b.Values = append(b.Values, record.Value{Kind: record.Int, Num: uint64(v), Span: sub(span, from, pos), Slot: op.slot})
+				values = append(values, record.Value{Kind: record.Int, Num: uint64(v), Span: record.Span{Off: off + uint32(from), Len: uint32(pos - from)}, Slot: op.slot})
 			}
 			continue
 		case opToken:
@@ -223,24 +241,26 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				return false
 			}
 			if !op.skip {
-				b.Values = append(b.Values, record.Value{Span: sub(span, from, pos), Slot: op.slot})
+				values = append(values, record.Value{Span: record.Span{Off: off + uint32(from), Len: uint32(pos - from)}, Slot: op.slot})
 			}
 			continue
-		case opText:
-			next := &p.ops[i+1]
-			k := -1
-			if next.code == opByte {
-				k = bytes.IndexByte(line[pos:], next.literal[0])
-			} else {
-				k = next.index(line[pos:])
-			}
+		case opText: // and the literal behind it, where it was found
+			i++
+			next := &p.ops[i]
+			k, n := next.find(line[pos:])
 			if k < 0 {
 				return false
 			}
 			if !op.skip {
-				b.Values = append(b.Values, record.Value{Span: sub(span, pos, pos+k), Slot: op.slot})
+				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(k)}, Slot: op.slot})
 			}
-			pos += k
+			pos += k + n
+			continue
+		case opRest:
+			if !op.skip {
+				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(len(line) - pos)}, Slot: op.slot})
+			}
+			pos = len(line)
 			continue
 		case opTime:
 			n, ok := 0, false
@@ -253,7 +273,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				return false
 			}
 			if !op.skip {
-				b.Values = append(b.Values, record.Value{Span: sub(span, pos, pos+n), Slot: op.slot})
+				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(n)}, Slot: op.slot})
 			}
 			pos += n
 			continue
@@ -280,23 +300,55 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 		line = b.Bytes(span)
 		pos += n
 		if !op.skip {
-			p.append(b, op.slot, v)
+			v.Slot = op.slot
+			values = append(values, v)
 		}
 	}
+	b.Values = values
 	return pos == len(line)
+}
+
+// find finds the first place in p at which a literal stands, or -1, and how much of it the literal takes.
+func (op *templateOp) find(p []byte) (k, n int) {
+	if op.code == opByte {
+		if k = bytes.IndexByte(p, op.literal[0]); k < 0 {
+			return -1, 0
+		}
+		n = 1
+		if op.spaced {
+			for k+n < len(p) && p[k+n] == ' ' {
+				n++
+			}
+		}
+		return k, n
+	}
+	if k = op.index(p); k < 0 {
+		return -1, 0
+	}
+	n = len(op.literal)
+	switch {
+	case !op.spaced:
+	case op.inner, op.literal[0] == ' ' && p[k+1] == ' ' && n > 1: // spaces within it may be more than it has
+		n = op.match(p[k:])
+	case op.literal[n-1] == ' ':
+		for k+n < len(p) && p[k+n] == ' ' {
+			n++
+		}
+	}
+	return k, n
 }
 
 // match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs line
 // their columns up with them.
 func (op *templateOp) match(p []byte) int {
 	if !op.spaced {
-		if bytes.HasPrefix(p, op.literal) {
-			return len(op.literal)
+		if n := len(op.literal); n <= 8 && op.at(p, 0) || n > 8 && bytes.HasPrefix(p, op.literal) {
+			return n
 		}
 		return -1
 	}
 	n := len(op.literal)
-	if len(p) > n && string(p[:n]) == string(op.literal) && !op.inner { // as it is, by far the most
+	if len(p) > n && !op.inner && (n <= 8 && op.at(p, 0) || n > 8 && string(p[:n]) == string(op.literal)) { // as it is, by far the most
 		if op.literal[n-1] == ' ' {
 			for n < len(p) && p[n] == ' ' {
 				n++
@@ -324,34 +376,76 @@ func (op *templateOp) match(p []byte) int {
 
 // index finds the first place in p at which a literal stands, or -1.
 func (op *templateOp) index(p []byte) int {
-	k := bytes.Index(p, op.literal)
-	if op.spaced && !op.inner {
-		if op.literal[0] != ' ' {
-			return k
-		}
-		if len(op.literal) == 1 {
-			return k
-		}
-		if k >= 0 { // the field before does not take spaces along
-			for k > 0 && p[k-1] == ' ' {
-				k--
+	if op.inner {
+		for from := 0; ; from++ {
+			at := bytes.IndexByte(p[from:], op.literal[0])
+			if at < 0 {
+				return -1
 			}
+			if from += at; op.match(p[from:]) >= 0 {
+				return from
+			}
+		}
+	}
+	k := op.indexPlain(p)
+	if k > 0 && op.literal[0] == ' ' && len(op.literal) > 1 { // the field before does not take spaces along
+		for k > 0 && p[k-1] == ' ' {
+			k--
+		}
+	}
+	return k
+}
+
+// indexPlain is bytes.Index of the literal, eight bytes at a time by its rarest one: texts before a literal are short.
+func (op *templateOp) indexPlain(p []byte) int {
+	if len(op.literal) > 8 {
+		return bytes.Index(p, op.literal)
+	}
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	all := ones * uint64(op.literal[op.pivot])
+	i := op.pivot
+	for ; i+8 <= len(p); i += 8 {
+		x := binary.LittleEndian.Uint64(p[i:]) ^ all
+		for m := (x - ones) &^ x & tops; m != 0; m &= m - 1 { // a top bit for each byte that is the rarest, and now and then for another
+			if k := i - op.pivot + bits.TrailingZeros64(m)/8; op.at(p, k) {
+				return k
+			}
+		}
+	}
+	for k := i - op.pivot; k+len(op.literal) <= len(p); k++ {
+		if op.at(p, k) {
 			return k
 		}
-		return -1
 	}
-	if !op.spaced || op.literal[0] != ' ' && k >= 0 && bytes.IndexByte(p[:k], op.literal[0]) < 0 {
-		return k
+	return -1
+}
+
+// at tells whether a literal of at most eight bytes stands at a place of p.
+func (op *templateOp) at(p []byte, k int) bool {
+	if k+8 <= len(p) {
+		return binary.LittleEndian.Uint64(p[k:])&op.mask == op.word
 	}
-	for from := 0; ; from++ {
-		at := bytes.IndexByte(p[from:], op.literal[0])
-		if at < 0 {
-			return -1
+	return bytes.HasPrefix(p[k:], op.literal)
+}
+
+// pivotOf is where a literal has the byte that texts hold least: rather a sign than a digit, a letter or a space.
+func pivotOf(literal string) int {
+	best, at := -1, 0
+	for i := range len(literal) {
+		c, grade := literal[i], 3
+		switch {
+		case c == ' ', c == 'e', c == 'a', c == 'o', c == 'i', c == 't', c == 'n':
+			grade = 0
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9':
+			grade = 1
+		case c == '.', c == '-', c == ':', c == '/', c == '_', c >= 'A' && c <= 'Z':
+			grade = 2
 		}
-		if from += at; op.match(p[from:]) >= 0 {
-			return from
+		if grade > best {
+			best, at = grade, i
 		}
 	}
+	return at
 }
 
 func tokenLen(p []byte) int {

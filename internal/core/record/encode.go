@@ -6,7 +6,10 @@ import (
 	"encoding/json"
 	"math"
 	"math/bits"
+	"slices"
 	"strconv"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"google.golang.org/protobuf/encoding/protowire"
@@ -21,11 +24,31 @@ const (
 	OTLP
 )
 
-// Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere.
+// Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere. Whoever is done
+// with a run releases it.
 type Encoded struct {
 	Origin *Origin
 	Bytes  []byte
 	Ends   []uint32
+	memory *memory
+}
+
+// memory is what runs are written into, used again when all that hold the run have released it.
+type memory struct {
+	bytes   []byte
+	ends    []uint32
+	holders atomic.Int32
+}
+
+var memories = sync.Pool{New: func() any { return new(memory) }}
+
+// Release gives the memory of a run back, once for Encode and once for each Only. Bytes and Ends must not be used after it. Who
+// never calls it leaves the memory to the garbage collector.
+func (e *Encoded) Release() {
+	if m := e.memory; m != nil && m.holders.Add(-1) == 0 {
+		memories.Put(m)
+	}
+	e.memory, e.Bytes, e.Ends = nil, nil, nil
 }
 
 // Only is the part of a run that holds the records of one way: those of which the bit is set in Routes. It is the run itself when
@@ -36,9 +59,12 @@ func (e *Encoded) Only(b *Batch, bit int) Encoded {
 		n += int(b.Records[i].Routes >> bit & 1)
 	}
 	if n == len(b.Records) {
+		if e.memory != nil {
+			e.memory.holders.Add(1)
+		}
 		return *e
 	}
-	out := Encoded{Origin: e.Origin, Ends: make([]uint32, 0, n), Bytes: make([]byte, 0, len(e.Bytes)/max(1, len(b.Records))*(n+1))}
+	out := fresh(e.Origin)
 	from := uint32(0)
 	for i := range b.Records {
 		if b.Records[i].Routes>>bit&1 != 0 {
@@ -47,7 +73,15 @@ func (e *Encoded) Only(b *Batch, bit int) Encoded {
 		}
 		from = e.Ends[i]
 	}
+	out.memory.bytes, out.memory.ends = out.Bytes, out.Ends
 	return out
+}
+
+// fresh is an empty run, which its caller holds.
+func fresh(o *Origin) Encoded {
+	m := memories.Get().(*memory)
+	m.holders.Store(1)
+	return Encoded{Origin: o, Bytes: m.bytes[:0], Ends: m.ends[:0], memory: m}
 }
 
 // Encoder turns batches into bytes. It caches the last second it wrote, so each goroutine needs its own.
@@ -59,11 +93,11 @@ type Encoder struct {
 
 // Encode encodes all records of a batch.
 func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
-	out := Encoded{Origin: b.Origin, Ends: make([]uint32, 0, len(b.Records))}
+	out := fresh(b.Origin)
 	if e.each[enc] == 0 {
 		e.each[enc] = 400
 	}
-	out.Bytes = make([]byte, 0, len(b.Records)*(e.each[enc]+e.each[enc]/16)+256)
+	out.Bytes = slices.Grow(out.Bytes, len(b.Records)*(e.each[enc]+e.each[enc]/16)+256)
 	for i := range b.Records {
 		if enc == OTLP {
 			out.Bytes = e.appendOTLP(out.Bytes, b, &b.Records[i])
@@ -75,6 +109,7 @@ func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
 	if n := len(b.Records); n > 0 {
 		e.each[enc] = len(out.Bytes)/n + 1
 	}
+	out.memory.bytes, out.memory.ends = out.Bytes, out.Ends
 	return out
 }
 
@@ -242,11 +277,24 @@ func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
 	body := b.Bytes(r.Body)
 	p = appendLen(append(p, 5<<3|2), sizeTagged(len(body)))
 	p = append(appendLen(append(p, 1<<3|2), len(body)), body...)
-	for _, v := range b.Fields(r) {
+	fields := b.Fields(r)
+	for i := range fields {
+		v := &fields[i]
 		key := b.Schema.otlp[v.Slot]
 		switch v.Kind {
 		case Text:
 			text := b.Bytes(v.Span)
+			if n := len(key) + len(text) + 4; n < 1<<7 { // by far the most: all lengths take one byte
+				at := len(p)
+				p = slices.Grow(p, n+2)[:at+n+2]
+				q := p[at:]
+				q[0], q[1] = 6<<3|2, byte(n)
+				copy(q[2:], key)
+				q = q[2+len(key):]
+				q[0], q[1], q[2], q[3] = 2<<3|2, byte(len(text)+2), 1<<3|2, byte(len(text))
+				copy(q[4:], text)
+				continue
+			}
 			value := sizeTagged(len(text))
 			p = appendLen(append(p, 6<<3|2), len(key)+sizeTagged(value))
 			p = append(p, key...)
@@ -324,10 +372,14 @@ func closeLen(p []byte, start int) []byte {
 
 // appendLen writes a length.
 func appendLen(p []byte, n int) []byte {
-	switch {
-	case n < 1<<7:
+	if n < 1<<7 {
 		return append(p, byte(n))
-	case n < 1<<14:
+	}
+	return appendLong(p, n)
+}
+
+func appendLong(p []byte, n int) []byte {
+	if n < 1<<14 {
 		return append(p, byte(n)|0x80, byte(n>>7))
 	}
 	return protowire.AppendVarint(p, uint64(n))

@@ -3,6 +3,7 @@ package record
 import (
 	"encoding/json"
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -130,4 +131,34 @@ func TestTimeBefore1970(t *testing.T) {
 	var e Encoder
 	want := time.Date(1969, 12, 31, 23, 59, 58, 5, time.UTC)
 	assert.Equal(t, want.Format("2006-01-02T15:04:05.000000000Z"), string(e.appendTime(nil, 0, want.UnixNano())))
+}
+
+// TestRelease: memory is used again when all who hold a run have released it, and not before.
+func TestRelease(t *testing.T) {
+	t.Parallel()
+	batch := func(word string, routes ...uint64) *Batch {
+		b := &Batch{Origin: NewOrigin("h", "", "s", "/f", nil), Schema: NewSchema()}
+		for _, r := range routes {
+			b.Records = append(b.Records, Record{Body: b.Put([]byte(word)), Routes: r})
+		}
+		return b
+	}
+	var e Encoder
+	for range 50 {
+		b := batch("first", 3, 1, 1)
+		run := e.Encode(NDJSON, b)
+		all, some := run.Only(b, 0), run.Only(b, 1)
+		require.Len(t, all.Ends, 3)
+		require.Len(t, some.Ends, 1)
+		run.Release()
+		other := e.Encode(NDJSON, batch("second", 1, 1, 1, 1))
+		assert.Equal(t, 3, strings.Count(string(all.Bytes), `"body":"first"`))
+		assert.Equal(t, 1, strings.Count(string(some.Bytes), `"body":"first"`))
+		assert.Equal(t, 4, strings.Count(string(other.Bytes), `"body":"second"`))
+		for _, r := range []*Encoded{&all, &some, &other} {
+			r.Release()
+			r.Release() // once more does nothing
+			assert.Empty(t, r.Bytes)
+		}
+	}
 }
