@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"strconv"
 	"time"
 
 	"synaxis/internal/core/format"
@@ -42,8 +43,9 @@ func reader(spec format.Spec, data []byte) func() (int, error) {
 	}
 }
 
-// grouped is the plain way: one regexp with named groups for each line, into a map.
-func grouped(expression string, data []byte) func() (int, error) {
+// grouped is the plain way to the same record: one regexp with named groups for each line, into a map, the time of a layout in UTC,
+// and what is a number as one.
+func grouped(expression string, data []byte, layout string, ints ...string) func() (int, error) {
 	re := regexp.MustCompile(expression)
 	names := re.SubexpNames()
 	return func() (int, error) {
@@ -57,7 +59,16 @@ func grouped(expression string, data []byte) func() (int, error) {
 			for i, name := range names[1:] {
 				fields[name] = string(m[i+1])
 			}
-			if len(fields) > 0 {
+			at, err := time.Parse(layout, fields["time"])
+			if err != nil {
+				return 0, err
+			}
+			for _, name := range ints {
+				if _, err := strconv.ParseInt(fields[name], 10, 64); err != nil {
+					return 0, err
+				}
+			}
+			if !at.IsZero() {
 				n++
 			}
 		}
@@ -82,7 +93,7 @@ func readWeb() (pair, error) {
 			i%250, readFrom.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"), i%977, i%80, []int{200, 304, 404}[i%3], 200+i%9000, i%10)
 	})
 	spec, _ := format.BuiltIn("web-combined")
-	base := grouped(`^(?P<address>\S+) \S+ (?P<user>\S+) \[(?P<time>[^\]]+)\] "(?P<method>\S+) (?P<path>[^ ?]*)(?:\?(?P<query>\S*))? HTTP/(?P<version>[\d.]+)" (?P<status>\d{3}) (?P<size>\d+|-) "(?P<referer>[^"]*)" "(?P<agent>[^"]*)"$`, data)
+	base := grouped(`^(?P<address>\S+) \S+ (?P<user>\S+) \[(?P<time>[^\]]+)\] "(?P<method>\S+) (?P<path>[^ ?]*)(?:\?(?P<query>\S*))? HTTP/(?P<version>[\d.]+)" (?P<status>\d{3}) (?P<size>\d+|-) "(?P<referer>[^"]*)" "(?P<agent>[^"]*)"$`, data, "02/Jan/2006:15:04:05 -0700", "status", "size")
 	return pair{"web-combined, against regexp with named groups", "lines/s", 25, reader(spec, data), base, func() {}}, nil
 }
 
@@ -92,7 +103,7 @@ func readTemplate() (pair, error) {
 			[]string{"INFO", "WARN", "DEBUG"}[i%3], i%9, i%80, i%400, i%900)
 	})
 	spec := format.Spec{Name: "app", Kind: "template", Template: "{ts:time} [{thread}] {level:token} {logger} - {message:remainder}", Time: format.Time{Field: "ts"}, Level: format.Level{Field: "level"}, Body: "message"}
-	base := grouped(`^(?P<ts>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}) \[(?P<thread>.*?)\] (?P<level>\w+)\s+(?P<logger>.*?) - (?P<message>.*)$`, data)
+	base := grouped(`^(?P<time>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}) \[(?P<thread>.*?)\] (?P<level>\w+)\s+(?P<logger>.*?) - (?P<message>.*)$`, data, "2006-01-02 15:04:05.000")
 	return pair{"template, against regexp with named groups", "lines/s", 25, reader(spec, data), base, func() {}}, nil
 }
 
@@ -103,7 +114,7 @@ func readShort() (pair, error) {
 		return fmt.Sprintf("%s lane=%d ticket=T-%05d result=%s took=%dms", readFrom.Add(time.Duration(i)*time.Millisecond).Format("2006-01-02 15:04:05.000"), i%8, i%90000, []string{"OK", "DENIED"}[i%2], i%900)
 	})
 	spec := format.Spec{Name: "lane", Kind: "template", Template: "{ts:time} lane={lane:int} ticket={ticket:token} result={result:token} took={ms:int}ms", Time: format.Time{Field: "ts"}}
-	base := grouped(`^(?P<ts>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}) lane=(?P<lane>\d+) ticket=(?P<ticket>\S+) result=(?P<result>\S+) took=(?P<ms>\d+)ms$`, data)
+	base := grouped(`^(?P<time>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}) lane=(?P<lane>\d+) ticket=(?P<ticket>\S+) result=(?P<result>\S+) took=(?P<ms>\d+)ms$`, data, "2006-01-02 15:04:05.000", "lane", "ms")
 	return pair{"template of short fields, likewise", "lines/s", 0, reader(spec, data), base, func() {}}, nil
 }
 

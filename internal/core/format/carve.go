@@ -78,34 +78,10 @@ func places(template string, parts []templatePart, line string) ([][2]int, error
 	if err != nil {
 		return nil, err
 	}
-	b := &record.Batch{Arena: []byte(line)}
-	r := record.Record{Body: record.Span{Len: uint32(len(line))}}
-	b.Schema = p.Schema()
-	if !p.Read(b, &r) {
+	out := make([][2]int, 0, len(parts))
+	b := &record.Batch{Arena: []byte(line), Schema: p.Schema()}
+	if !p.walk(b, record.Span{Len: uint32(len(line))}, func(_, from, to int, _ record.Value) { out = append(out, [2]int{from, to}) }) {
 		return nil, errors.New("the template does not read this line")
-	}
-	out := make([][2]int, len(parts))
-	pos := 0
-	for i := range parts {
-		op := &p.ops[i]
-		if op.typ == "" {
-			n := max(0, op.match(b.Arena[pos:len(line)]))
-			out[i] = [2]int{pos, pos + n}
-			pos += n
-			continue
-		}
-		stop := len(line)
-		limited := false
-		if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
-			if k := p.ops[i+1].index(b.Arena[pos:len(line)]); k >= 0 && (i+2 < len(p.ops) || op.typ != "text") {
-				stop, limited = pos+k, true
-			} else if i+2 == len(p.ops) {
-				stop, limited = len(line)-len(p.ops[i+1].literal), true
-			}
-		}
-		_, n, _ := op.read(p, b, record.Span{Len: uint32(len(line))}, pos, stop, limited)
-		out[i] = [2]int{pos, pos + n}
-		pos += n
 	}
 	return out, nil
 }

@@ -260,7 +260,6 @@ func (j *jsonReader) skip(depth int) bool {
 func (j *jsonReader) text() (record.Span, bool) {
 	start := j.pos + 1
 	line, i := j.line, j.pos+1
-	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	for ; i+8 <= len(line); i += 8 { // eight bytes at once, up to one that matters: a quote, a backslash, or a control character
 		w := binary.LittleEndian.Uint64(line[i:])
 		quote, slash := w^(ones*'"'), w^(ones*'\\')

@@ -39,8 +39,11 @@ type Parser struct {
 	holds                 bool
 	slashes               bool // there may be backslashes in what is read
 
-	ops    []templateOp
-	web    []uint16 // slots of webFields
+	ops    []templateOp    // of a template
+	lead   *templateOp     // the literal that it begins with
+	parts  []templateField // its fields
+	width  int             // how many of them are kept
+	web    []uint16        // slots of webFields
 	regex  *regexp.Regexp
 	groups []int // slot of each group of regex, -1 for one without a name
 	csv    csvReader
@@ -204,7 +207,13 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	p.observed, p.timeKnown = r.Observed, false
 	p.full, p.timeParsed, p.levelValue, p.hasBody = false, false, 0, false
 	r.First, r.N, r.Time = uint32(p.begin), 0, r.Observed
-	if !p.parse(b, r.Body) || !p.convert(b) || len(b.Values)-p.begin > math.MaxUint16 {
+	ok := false
+	if p.parts != nil {
+		ok = p.parseTemplate(b, r.Body)
+	} else {
+		ok = p.parse(b, r.Body)
+	}
+	if !ok || len(p.fields) > 0 && !p.convert(b) || len(b.Values)-p.begin > math.MaxUint16 {
 		b.Values = b.Values[:p.begin]
 		r.Flags |= record.Unparsed
 		return false
@@ -219,7 +228,7 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 		return true
 	}
 	p.setLevel(b, r)
-	if v, ok := p.pick(b, p.body, &p.bodies); ok && v.Kind == record.Text {
+	if v := p.pick(b, p.body, &p.bodies); v != nil && v.Kind == record.Text {
 		r.Body = v.Span
 	} else if p.hasBody {
 		r.Body = p.bodySpan
@@ -227,32 +236,36 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	return true
 }
 
-// pick finds a field of the record being read: the named one, or the first of the usual names.
-func (p *Parser) pick(b *record.Batch, name string, u *usual) (record.Value, bool) {
+// pick finds a field of the record being read: the named one, or the first of the usual names; nil for none.
+func (p *Parser) pick(b *record.Batch, name string, u *usual) *record.Value {
 	if u.place >= 0 {
-		return b.Values[p.begin+u.place], true
+		return &b.Values[p.begin+u.place]
 	}
+	return p.search(b, name, u)
+}
+
+func (p *Parser) search(b *record.Batch, name string, u *usual) *record.Value {
 	if name != "" {
 		if u.named < 0 {
 			slot, ok := p.schema.Lookup(name)
 			if !ok {
-				return record.Value{}, false
+				return nil
 			}
 			u.named = int(slot)
 		}
 		if at := p.index(b, uint16(u.named)); at >= 0 {
-			return b.Values[at], true
+			return &b.Values[at]
 		}
-		return record.Value{}, false
+		return nil
 	}
 	if p.loose {
 		return p.firstOf(b, u)
 	}
-	return record.Value{}, false
+	return nil
 }
 
 // firstOf finds the first of the usual names that the record has.
-func (p *Parser) firstOf(b *record.Batch, u *usual) (record.Value, bool) {
+func (p *Parser) firstOf(b *record.Batch, u *usual) *record.Value {
 	if u.at != p.schema.Len() {
 		u.at, u.slots = p.schema.Len(), u.slots[:0]
 		for _, n := range u.names {
@@ -263,10 +276,10 @@ func (p *Parser) firstOf(b *record.Batch, u *usual) (record.Value, bool) {
 	}
 	for _, slot := range u.slots {
 		if at := p.index(b, slot); at >= 0 {
-			return b.Values[at], true
+			return &b.Values[at]
 		}
 	}
-	return record.Value{}, false
+	return nil
 }
 
 // usual are names that are looked for where nobody said one, in order, with the slots of those that a schema of at names has.
@@ -356,11 +369,14 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed)
 		return
 	}
-	v, ok := p.pick(b, p.time, &p.times)
-	if !ok && p.loose && p.time == "" && p.auditTime(b, r) {
+	if p.time == "" && !p.loose {
 		return
 	}
-	if !ok {
+	v := p.pick(b, p.time, &p.times)
+	if v == nil && p.loose && p.time == "" && p.auditTime(b, r) {
+		return
+	}
+	if v == nil {
 		if p.time != "" {
 			r.TimeNote = record.TimeUnreadable
 		}
@@ -418,8 +434,8 @@ func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
 }
 
 func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
-	v, ok := p.pick(b, p.level, &p.levels)
-	if !ok {
+	v := p.pick(b, p.level, &p.levels)
+	if v == nil {
 		r.Level = p.levelValue
 		return
 	}
@@ -448,10 +464,14 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		return
 	}
 	word := uint64(0)
-	for _, c := range text {
-		word = word<<8 | uint64(c)
+	if at := int(v.Span.Off); v.Kind == record.Text && len(text) == int(v.Span.Len) && at+8 <= len(b.Arena) {
+		word = eight(b.Arena, at) << (64 - 8*len(text)) >> (64 - 8*len(text))
+	} else {
+		for i, c := range text {
+			word |= uint64(c) << (8 * i)
+		}
 	}
-	k := &p.knownLevels[(word^word>>24)*0x9e3779b97f4a7c15>>60]
+	k := &p.knownLevels[word*0x9e3779b97f4a7c15>>60]
 	if k.word != word || k.n != len(text) {
 		*k = knownLevel{word, len(text), parseLevel(text)}
 	}

@@ -312,10 +312,10 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 
 // within takes body and level out of the fields of a message's text, where the header does not say them.
 func (p *Parser) within(b *record.Batch) {
-	if v, ok := p.firstOf(b, &p.bodies); ok && v.Kind == record.Text {
+	if v := p.firstOf(b, &p.bodies); v != nil && v.Kind == record.Text {
 		p.bodySpan = v.Span
 	}
-	if v, ok := p.firstOf(b, &p.levels); ok && v.Kind == record.Text && p.levelValue == 0 {
+	if v := p.firstOf(b, &p.levels); v != nil && v.Kind == record.Text && p.levelValue == 0 {
 		p.levelValue = parseLevel(b.Bytes(v.Span))
 	}
 }

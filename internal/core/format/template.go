@@ -2,7 +2,6 @@ package format
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"math/bits"
 	"slices"
@@ -88,20 +87,8 @@ func checkField(name, typ string) error {
 	return nil
 }
 
-// What a templateOp does, where there is a short way to do it.
-const (
-	opAny     uint8 = iota
-	opByte          // a literal of one byte
-	opLiteral       // a longer one
-	opDigits        // an int that ends where its digits do
-	opToken         // a token that ends at a space
-	opText          // up to the next literal
-	opTime
-	opRest // a remainder
-)
-
+// templateOp is a part of a template, ready to be read.
 type templateOp struct {
-	code    uint8
 	literal []byte
 	typ     string
 	slot    uint16
@@ -114,6 +101,34 @@ type templateOp struct {
 	own     bool // the field ends by itself: its type says where
 	isTime  bool
 	clock   *clock // of type time
+}
+
+// Short ways to read a field.
+const (
+	readPlain  uint8 = iota // none: as readField says
+	readDigits              // an int that ends where its digits do
+	readToken               // a token that ends at a space
+	readText                // up to the literal behind it, which is taken too
+	readTime
+	readRest // a remainder
+)
+
+// templateField is a field with the literal behind it.
+type templateField struct {
+	code    uint8
+	skip    bool
+	isTime  bool
+	quick   bool   // the literal has at most eight bytes: mask and word tell whether it stands somewhere
+	spaces  bool   // the literal ends with a space, and takes all that stand there
+	front   bool   // and it begins with one, and has more
+	pivot   int    // where it has its rarest byte
+	rarest  uint64 // that byte, eight times
+	slot    uint16
+	literal int // its length
+	mask    uint64
+	word    uint64
+	at      int         // of the field in Parser.ops
+	behind  *templateOp // the literal; nil for none
 }
 
 func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
@@ -137,9 +152,7 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 		}
 		if n := len(op.literal); n > 0 && n <= 8 {
 			op.mask = ^uint64(0) >> (64 - 8*n)
-			var eight [8]byte
-			copy(eight[:], op.literal)
-			op.word = binary.LittleEndian.Uint64(eight[:])
+			op.word = eight(append(bytes.Clone(op.literal), make([]byte, 8)...), 0)
 		}
 		if text := strings.Trim(part.literal, " "); op.spaced {
 			op.inner = strings.Contains(text, " ") || text == "" && len(part.literal) > 1
@@ -147,21 +160,10 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 		p.ops = append(p.ops, op)
 	}
 	for i := range p.ops { // a number ends where its digits do, and a token at a space
-		op := &p.ops[i]
-		switch {
-		case op.typ == "" && len(op.literal) == 1:
-			op.code = opByte
-		case op.typ == "":
-			op.code = opLiteral
-		case op.typ == "time":
-			op.code = opTime
-		case op.typ == "remainder":
-			op.code = opRest
-		}
 		if i+1 == len(p.ops) || p.ops[i+1].typ != "" {
 			continue
 		}
-		next := p.ops[i+1].literal[0]
+		op, next := &p.ops[i], p.ops[i+1].literal[0]
 		switch op.typ {
 		case "int":
 			op.own = next < '0' || next > '9'
@@ -170,15 +172,39 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 		case "token", "ip":
 			op.own = next == ' '
 		}
-		switch {
-		case op.own && op.typ == "int":
-			op.code = opDigits
-		case op.own && op.typ == "token":
-			op.code = opToken
-		case op.typ == "text" && i+2 < len(p.ops):
-			op.code = opText
-		}
 	}
+	for i := range p.ops {
+		op := &p.ops[i]
+		if op.typ == "" {
+			if i == 0 {
+				p.lead = op
+			}
+			continue
+		}
+		f := templateField{skip: op.skip, isTime: op.isTime, slot: op.slot, at: i}
+		if i+1 < len(p.ops) && p.ops[i+1].typ == "" {
+			next := &p.ops[i+1]
+			f.behind, f.literal, f.mask, f.word = next, len(next.literal), next.mask, next.word
+			f.quick = !next.inner && next.mask != 0
+			f.spaces = next.literal[len(next.literal)-1] == ' '
+			f.front = next.literal[0] == ' ' && len(next.literal) > 1
+			f.pivot, f.rarest = next.pivot, ones*uint64(next.literal[next.pivot])
+		}
+		switch {
+		case op.typ == "time":
+			f.code = readTime
+		case op.typ == "remainder":
+			f.code = readRest
+		case op.own && op.typ == "int":
+			f.code = readDigits
+		case op.own && op.typ == "token":
+			f.code = readToken
+		case op.typ == "text" && i+2 < len(p.ops):
+			f.code = readText
+		}
+		p.parts = append(p.parts, f)
+	}
+	p.width = len(names)
 	for u, f := range map[*usual]string{&p.times: spec.Time.Field, &p.levels: spec.Level.Field, &p.bodies: spec.Body} {
 		u.place = slices.Index(names, f)
 	}
@@ -191,151 +217,183 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 }
 
 func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
-	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
-	values, off := b.Values, span.Off
-	pos := 0
-	for i := 0; i < len(p.ops); i++ {
-		op := &p.ops[i]
-		switch op.code {
-		case opByte:
-			if pos == len(line) || line[pos] != op.literal[0] {
+	line := b.Bytes(span)
+	have := len(b.Values)
+	b.Values = slices.Grow(b.Values, p.width)[:have+p.width] // who answers false leaves them, and Read takes them away
+	values := b.Values[have : have+p.width]
+	pos, n := 0, 0
+	if p.lead != nil {
+		if pos = p.lead.match(line); pos < 0 {
+			return false
+		}
+	}
+	for i := range p.parts {
+		f := &p.parts[i]
+		from, v := pos, record.Value{Slot: f.slot}
+		switch f.code {
+		case readText:
+			end, next := f.end(line, pos)
+			if end < 0 {
 				return false
 			}
-			if pos++; op.spaced {
-				for pos < len(line) && line[pos] == ' ' {
-					pos++
-				}
+			if !f.skip {
+				v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(end - from)}
+				values[n] = v
+				n++
 			}
+			pos = next
 			continue
-		case opLiteral:
-			n := op.match(line[pos:])
-			if n < 0 {
-				return false
-			}
-			pos += n
-			continue
-		case opDigits:
-			v, from := int64(0), pos
-			for pos < len(line) && line[pos]-'0' <= 9 && pos < from+18 {
-				v = v*10 + int64(line[pos]-'0')
-				pos++
-			}
-			if pos == from || pos == from+18 { // a sign, or more than fits easily
-				pos = from
-				break
-			}
-			if !op.skip {
-				values = append(values, record.Value{Kind: record.Int, Num: uint64(v), Span: record.Span{Off: off + uint32(from), Len: uint32(pos - from)}, Slot: op.slot})
-			}
-			continue
-		case opToken:
-			from := pos
-			for pos < len(line) && line[pos] > ' ' {
-				pos++
-			}
+		case readToken:
+			pos = wordEnd(line, pos)
 			if pos < len(line) && line[pos] != ' ' { // another control character may belong to it
-				pos = from
-				break
+				pos += tokenLen(line[pos:])
 			}
 			if pos == from {
 				return false
 			}
-			if !op.skip {
-				values = append(values, record.Value{Span: record.Span{Off: off + uint32(from), Len: uint32(pos - from)}, Slot: op.slot})
+			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
+		case readDigits:
+			num, end, ok := digitsAt(line, pos)
+			if !ok { // a sign, or more than fits easily
+				var took int
+				if v, took, ok = p.readField(b, span, f.at, from); !ok {
+					return false
+				}
+				v.Slot, pos = f.slot, from+took
+				break
 			}
-			continue
-		case opText: // and the literal behind it, where it was found
-			i++
-			next := &p.ops[i]
-			k, n := next.find(line[pos:])
-			if k < 0 {
-				return false
-			}
-			if !op.skip {
-				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(k)}, Slot: op.slot})
-			}
-			pos += k + n
-			continue
-		case opRest:
-			if !op.skip {
-				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(len(line) - pos)}, Slot: op.slot})
-			}
-			pos = len(line)
-			continue
-		case opTime:
-			n, ok := 0, false
-			if op.isTime {
-				n, ok = p.stampOf(op.clock, line[pos:])
+			pos = end
+			v.Kind, v.Num = record.Int, num
+			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
+		case readTime:
+			took, ok := 0, false
+			if clock := p.ops[f.at].clock; f.isTime {
+				took, ok = p.stampOf(clock, line[pos:])
 			} else {
-				_, n, ok = op.clock.read(line[pos:])
+				_, took, ok = clock.read(line[pos:])
 			}
 			if !ok {
 				return false
 			}
-			if !op.skip {
-				values = append(values, record.Value{Span: record.Span{Off: off + uint32(pos), Len: uint32(n)}, Slot: op.slot})
-			}
-			pos += n
-			continue
-		}
-		end, limited := len(line), false
-		if op.own { // nothing to look for
-		} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
-			last := i+2 == len(p.ops)
-			var k int
-			if last && op.typ == "text" { // anchored: a literal at the end is the end of the line
-				k = len(line) - pos - len(p.ops[i+1].literal)
-				if k < 0 || !bytes.HasSuffix(line[pos:], p.ops[i+1].literal) {
-					return false
-				}
-			} else if k = p.ops[i+1].index(line[pos:]); k < 0 {
+			pos += took
+			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(took)}
+		case readRest:
+			pos = len(line)
+			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
+		default:
+			var took int
+			var ok bool
+			if v, took, ok = p.readField(b, span, f.at, pos); !ok {
 				return false
 			}
-			end, limited = pos+k, true
+			line = b.Bytes(span)
+			v.Slot = f.slot
+			pos += took
 		}
-		v, n, ok := op.read(p, b, span, pos, end, limited)
-		if !ok {
-			return false
+		if !f.skip {
+			values[n] = v
+			n++
 		}
-		line = b.Bytes(span)
-		pos += n
-		if !op.skip {
-			v.Slot = op.slot
-			values = append(values, v)
+		switch {
+		case f.behind == nil:
+		case f.quick && pos+8 <= len(line) && eight(line, pos)&f.mask == f.word:
+			if pos += f.literal; f.spaces {
+				pos = spacesEnd(line, pos)
+			}
+		default:
+			took := f.behind.match(line[pos:])
+			if took < 0 {
+				return false
+			}
+			pos += took
 		}
 	}
-	b.Values = values
 	return pos == len(line)
 }
 
-// find finds the first place in p at which a literal stands, or -1, and how much of it the literal takes.
-func (op *templateOp) find(p []byte) (k, n int) {
-	if op.code == opByte {
-		if k = bytes.IndexByte(p, op.literal[0]); k < 0 {
+// readField reads the field that is part i of the template, at a place of a line, in the plain way.
+func (p *Parser) readField(b *record.Batch, span record.Span, i, pos int) (v record.Value, n int, ok bool) {
+	op, line := &p.ops[i], b.Bytes(span)
+	end, limited := len(line), false
+	if op.own { // nothing to look for
+	} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
+		var k int
+		if i+2 == len(p.ops) && op.typ == "text" { // anchored: a literal at the end is the end of the line
+			k = len(line) - pos - len(p.ops[i+1].literal)
+			if k < 0 || !bytes.HasSuffix(line[pos:], p.ops[i+1].literal) {
+				return v, 0, false
+			}
+		} else if k = p.ops[i+1].index(line[pos:]); k < 0 {
+			return v, 0, false
+		}
+		end, limited = pos+k, true
+	}
+	return op.read(p, b, span, pos, end, limited)
+}
+
+// walk takes the parts of a template through a line one by one, in the plain way, and tells visit where each stands. It answers
+// false when the template does not read the line.
+func (p *Parser) walk(b *record.Batch, span record.Span, visit func(i, from, to int, v record.Value)) bool {
+	pos := 0
+	for i := range p.ops {
+		op := &p.ops[i]
+		var v record.Value
+		n, ok := 0, true
+		if op.typ == "" {
+			n = op.match(b.Bytes(span)[pos:])
+			ok = n >= 0
+		} else {
+			v, n, ok = p.readField(b, span, i, pos)
+			v.Slot = op.slot
+		}
+		if !ok {
+			return false
+		}
+		visit(i, pos, pos+n, v)
+		pos += n
+	}
+	return pos == int(span.Len)
+}
+
+// end finds the first place of a line, from pos on, at which the literal behind a text stands, or -1, and what follows the literal. It
+// looks at eight bytes at a time for the literal's rarest one: texts before a literal are short.
+func (f *templateField) end(line []byte, pos int) (at, next int) {
+	if !f.quick {
+		if at = f.behind.index(line[pos:]); at < 0 {
 			return -1, 0
 		}
-		n = 1
-		if op.spaced {
-			for k+n < len(p) && p[k+n] == ' ' {
-				n++
+		at += pos
+		return at, at + f.behind.match(line[at:])
+	}
+	i := pos + f.pivot
+	for ; i+8 <= len(line); i += 8 {
+		x := eight(line, i) ^ f.rarest
+		for m := (x - ones) &^ x & tops; m != 0; m &= m - 1 { // a top bit for each byte that is the rarest, and now and then for another
+			at = i - f.pivot + bits.TrailingZeros64(m)/8
+			if at+8 <= len(line) && eight(line, at)&f.mask == f.word || at+8 > len(line) && bytes.HasPrefix(line[at:], f.behind.literal) {
+				goto found
 			}
 		}
-		return k, n
 	}
-	if k = op.index(p); k < 0 {
-		return -1, 0
-	}
-	n = len(op.literal)
-	switch {
-	case !op.spaced:
-	case op.inner, op.literal[0] == ' ' && p[k+1] == ' ' && n > 1: // spaces within it may be more than it has
-		n = op.match(p[k:])
-	case op.literal[n-1] == ' ':
-		for k+n < len(p) && p[k+n] == ' ' {
-			n++
+	for at = i - f.pivot; ; at++ {
+		if at+f.literal > len(line) {
+			return -1, 0
+		}
+		if bytes.HasPrefix(line[at:], f.behind.literal) {
+			break
 		}
 	}
-	return k, n
+found:
+	next = at + f.literal
+	if f.spaces {
+		next = spacesEnd(line, next)
+	}
+	if f.front { // the text does not take spaces along
+		for at > pos && line[at-1] == ' ' {
+			at--
+		}
+	}
+	return at, next
 }
 
 // match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs line
@@ -387,7 +445,7 @@ func (op *templateOp) index(p []byte) int {
 			}
 		}
 	}
-	k := op.indexPlain(p)
+	k := bytes.Index(p, op.literal)
 	if k > 0 && op.literal[0] == ' ' && len(op.literal) > 1 { // the field before does not take spaces along
 		for k > 0 && p[k-1] == ' ' {
 			k--
@@ -396,34 +454,10 @@ func (op *templateOp) index(p []byte) int {
 	return k
 }
 
-// indexPlain is bytes.Index of the literal, eight bytes at a time by its rarest one: texts before a literal are short.
-func (op *templateOp) indexPlain(p []byte) int {
-	if len(op.literal) > 8 {
-		return bytes.Index(p, op.literal)
-	}
-	const ones, tops = 0x0101010101010101, 0x8080808080808080
-	all := ones * uint64(op.literal[op.pivot])
-	i := op.pivot
-	for ; i+8 <= len(p); i += 8 {
-		x := binary.LittleEndian.Uint64(p[i:]) ^ all
-		for m := (x - ones) &^ x & tops; m != 0; m &= m - 1 { // a top bit for each byte that is the rarest, and now and then for another
-			if k := i - op.pivot + bits.TrailingZeros64(m)/8; op.at(p, k) {
-				return k
-			}
-		}
-	}
-	for k := i - op.pivot; k+len(op.literal) <= len(p); k++ {
-		if op.at(p, k) {
-			return k
-		}
-	}
-	return -1
-}
-
 // at tells whether a literal of at most eight bytes stands at a place of p.
 func (op *templateOp) at(p []byte, k int) bool {
 	if k+8 <= len(p) {
-		return binary.LittleEndian.Uint64(p[k:])&op.mask == op.word
+		return eight(p, k)&op.mask == op.word
 	}
 	return bytes.HasPrefix(p[k:], op.literal)
 }

@@ -322,9 +322,19 @@ func (c *clock) settle() {
 	c.quick.utc, _ = c.resolve(v, 0)
 }
 
+// tens are the powers of ten.
+var tens = [...]int64{1, 10, 100, 1000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000, 1_000_000_000}
+
 // again reads a time of the second that was read last, which is what most lines have; ok is false for any other.
 func (c *clock) again(p []byte, observed int64) (t int64, note record.TimeNote, n int, ok bool) {
-	if n = c.lastN; n == 0 || len(p) < n || string(p[:n]) != string(c.last[:n]) {
+	if n = c.lastN; n == 0 || len(p) < n {
+		return 0, 0, 0, false
+	}
+	if n >= 16 && n <= 24 { // as most are, in words that overlap
+		if eight(p, 0) != eight(c.last[:], 0) || eight(p, 8) != eight(c.last[:], 8) || eight(p, n-8) != eight(c.last[:], n-8) {
+			return 0, 0, 0, false
+		}
+	} else if string(p[:n]) != string(c.last[:n]) {
 		return 0, 0, 0, false
 	}
 	if !c.quick.ready {
@@ -340,15 +350,16 @@ func (c *clock) again(p []byte, observed int64) (t int64, note record.TimeNote, 
 		if c.layout == nil {
 			n++
 		}
-		from, scale := n, int64(100_000_000)
-		for n < len(p) && p[n]-'0' <= 9 {
-			frac += int64(p[n]-'0') * scale
-			scale /= 10
-			n++
-		}
-		if n == from {
+		v, end, ok := digitsAt(p, n)
+		if !ok {
 			return 0, 0, 0, false
 		}
+		if frac = int64(v); end-n <= 9 {
+			frac *= tens[9-(end-n)]
+		} else {
+			frac /= tens[end-n-9]
+		}
+		n = end
 	case c.layout != nil:
 		if len(p) > n && p[n] != c.stop || len(p) == n && c.stop != 0 {
 			return 0, 0, 0, false

@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"slices"
 
 	"synaxis/internal/core/record"
 )
@@ -13,9 +14,11 @@ var webFields = []string{"client.address", "user.name", "http.request.method", "
 
 // parseWeb reads the NCSA common log format, and with combined two quoted texts more.
 func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool {
-	if p.webFast(b, span, combined) {
-		return true
-	}
+	return p.webFast(b, span, combined) || p.webLong(b, span, combined)
+}
+
+// webLong reads any form.
+func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool {
 	line := b.Bytes(span)
 	address := bytes.IndexByte(line, ' ')
 	if address <= 0 {
@@ -46,8 +49,8 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	const stampLen = len("02/Apr/2031:06:15:09 +0100")
 	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
 	n, i := len(line), 0
-	for i < n && line[i] != ' ' {
-		i++
+	if i = bytes.IndexByte(line, ' '); i < 0 {
+		return false
 	}
 	if i == 0 || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
 		return false
@@ -63,16 +66,15 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	if line[stamp-1] != '[' || line[request-3] != ']' || line[request-2] != ' ' || line[request-1] != '"' {
 		return false
 	}
-	for i = request; i < n && line[i] > ' ' && line[i] != '"'; i++ {
-	}
+	i = wordEnd(line, request)
 	method := i
-	q := bytes.IndexByte(line[i:], '"')
-	if i == request || q < 11 || line[i] != ' ' {
+	q := bytes.IndexByte(line[request:], '"')
+	end := request + q
+	if i == request || end < i+11 || line[i] != ' ' {
 		return false
 	}
-	end := i + q
 	path, pathEnd, status := i+1, end-9, end+2
-	if string(line[pathEnd:end-3]) != " HTTP/" || n < status+5 || line[end+1] != ' ' || line[status+3] != ' ' {
+	if string(line[pathEnd:end-3]) != " HTTP/" || line[end-3]-'0' > 9 || line[end-2] != '.' || line[end-1]-'0' > 9 || n < status+5 || line[end+1] != ' ' || line[status+3] != ' ' {
 		return false
 	}
 	code := uint64(0)
@@ -82,16 +84,13 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		}
 		code = code*10 + uint64(c-'0')
 	}
-	size, sent := status+4, uint64(0)
-	for i = size; i < n && i < size+18 && line[i] >= '0' && line[i] <= '9'; i++ {
-		sent = sent*10 + uint64(line[i]-'0')
-	}
-	sizeEnd := i
-	if sizeEnd == size {
+	size := status + 4
+	sent, sizeEnd, ok := digitsAt(line, size)
+	if !ok {
 		if line[size] != '-' {
 			return false
 		}
-		sizeEnd++
+		sizeEnd = size + 1
 	}
 	if sizeEnd < n && line[sizeEnd] != ' ' {
 		return false
@@ -122,34 +121,48 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		return false
 	}
 
-	base, web, out := span.Off, p.web, b.Values
-	put := func(slot uint16, from, to int) {
-		out = append(out, record.Value{Span: record.Span{Off: base + uint32(from), Len: uint32(to - from)}, Slot: slot})
+	base, web := span.Off, (*[10]uint16)(p.web)
+	have := len(b.Values)
+	b.Values = slices.Grow(b.Values, 10)[:have+10]
+	out, k := (*[10]record.Value)(b.Values[have:]), 0
+	if address != 1 || line[0] != '-' {
+		out[k] = record.Value{Span: record.Span{Off: base, Len: uint32(address)}, Slot: web[0]}
+		k++
 	}
-	given := func(slot uint16, from, to int) {
-		if to-from != 1 || line[from] != '-' {
-			put(slot, from, to)
-		}
+	if userEnd-user != 1 || line[user] != '-' {
+		out[k] = record.Value{Span: record.Span{Off: base + uint32(user), Len: uint32(userEnd - user)}, Slot: web[1]}
+		k++
 	}
-	given(web[0], 0, address)
-	given(web[1], user, userEnd)
-	put(web[2], request, method)
-	if q = bytes.IndexByte(line[path:pathEnd], '?'); q >= 0 {
-		put(web[3], path, path+q)
-		put(web[4], path+q+1, pathEnd)
-	} else {
-		put(web[3], path, pathEnd)
+	out[k] = record.Value{Span: record.Span{Off: base + uint32(request), Len: uint32(method - request)}, Slot: web[2]}
+	k++
+	q = bytes.IndexByte(line[path:pathEnd], '?')
+	if q < 0 {
+		q = pathEnd - path
 	}
-	put(web[5], end-3, end)
-	out = append(out, record.Value{Kind: record.Int, Num: code, Span: record.Span{Off: base + uint32(status), Len: 3}, Slot: web[6]})
+	out[k] = record.Value{Span: record.Span{Off: base + uint32(path), Len: uint32(q)}, Slot: web[3]}
+	k++
+	if path+q < pathEnd {
+		out[k] = record.Value{Span: record.Span{Off: base + uint32(path+q+1), Len: uint32(pathEnd - path - q - 1)}, Slot: web[4]}
+		k++
+	}
+	out[k] = record.Value{Span: record.Span{Off: base + uint32(end-3), Len: 3}, Slot: web[5]}
+	out[k+1] = record.Value{Kind: record.Int, Num: code, Span: record.Span{Off: base + uint32(status), Len: 3}, Slot: web[6]}
+	k += 2
 	if line[size] != '-' {
-		out = append(out, record.Value{Kind: record.Int, Num: sent, Span: record.Span{Off: base + uint32(size), Len: uint32(sizeEnd - size)}, Slot: web[7]})
+		out[k] = record.Value{Kind: record.Int, Num: sent, Span: record.Span{Off: base + uint32(size), Len: uint32(sizeEnd - size)}, Slot: web[7]}
+		k++
 	}
 	if combined {
-		given(web[8], referer, refererEnd)
-		given(web[9], agent, agentEnd)
+		if refererEnd-referer != 1 || line[referer] != '-' {
+			out[k] = record.Value{Span: record.Span{Off: base + uint32(referer), Len: uint32(refererEnd - referer)}, Slot: web[8]}
+			k++
+		}
+		if agentEnd-agent != 1 || line[agent] != '-' {
+			out[k] = record.Value{Span: record.Span{Off: base + uint32(agent), Len: uint32(agentEnd - agent)}, Slot: web[9]}
+			k++
+		}
 	}
-	b.Values = out
+	b.Values = b.Values[:have+k]
 	return true
 }
 
