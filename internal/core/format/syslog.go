@@ -272,6 +272,9 @@ func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok b
 		return 0, false
 	}
 	p.addSlot(b, p.syslog.appname, record.Value{Span: sub(span, pos, end)})
+	if p.levelValue == 0 {
+		p.levelValue = mnemonicLevel(line[pos:end])
+	}
 	if pid > 0 {
 		p.addSlot(b, p.syslog.procid, record.Value{Span: sub(span, pid, pidEnd)})
 	}
@@ -280,6 +283,19 @@ func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok b
 		text++
 	}
 	return text, true
+}
+
+// mnemonicLevel is the level in a tag as devices write it where no priority stands before: %FACILITY-SEVERITY-MNEMONIC.
+func mnemonicLevel(tag []byte) uint8 {
+	if tag[0] != '%' {
+		return 0
+	}
+	for i := 2; i+3 < len(tag); i++ {
+		if tag[i] == '-' && tag[i+1] >= '0' && tag[i+1] <= '7' && tag[i+2] == '-' {
+			return syslogLevels[tag[i+1]-'0']
+		}
+	}
+	return 0
 }
 
 // message takes the text of a message as the body, and the fields that it holds as JSON or key=value.

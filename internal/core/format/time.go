@@ -99,6 +99,13 @@ func zoneOffset(p []byte) (seconds, n int, ok bool) {
 	if p[0] != '+' && p[0] != '-' {
 		return 0, 0, false
 	}
+	if all, k, ok := digits(p[1:], 3, 4); ok && k == 3 && all < 15*60 && all%15 == 0 { // in minutes, as databases write it
+		seconds = all * 60
+		if p[0] == '-' {
+			seconds = -seconds
+		}
+		return seconds, 4, true
+	}
 	h, k, ok := digits(p[1:], 2, 2)
 	if !ok {
 		return 0, 0, false

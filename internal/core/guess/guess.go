@@ -447,6 +447,7 @@ func beginning(lines [][]byte) string {
 	}
 	stamped, going, indented, other := 0, 0, 0, 0
 	looks := map[string]int{}
+	leads := "" // how the first line with a time looks
 	for _, l := range lines {
 		p, n, ok := stampAt(l)
 		switch {
@@ -457,7 +458,10 @@ func beginning(lines [][]byte) string {
 			if p <= 3 {
 				before = lookOf(l[:p], false)
 			}
-			looks[before+lookOf(l[p:p+min(n, 10)], false)]++
+			look := before + lookOf(l[p:p+min(n, 10)], false)
+			if looks[look]++; leads == "" {
+				leads = look
+			}
 		case l[0] == ' ' || l[0] == '\t':
 			going++
 			indented++
@@ -470,10 +474,18 @@ func beginning(lines [][]byte) string {
 	if stamped == 0 && indented > 0 && other > 1 && indented*4 >= other {
 		return `^\S`
 	}
+	if begin := paragraphs(lines); begin != "" {
+		return begin
+	}
 	look, most := "", 0
 	for l, n := range looks {
 		if n > most || n == most && l < look {
 			look, most = l, n
+		}
+	}
+	if most >= 2 && most*10 < stamped*9 && len(leads) > 0 { // a head with a time, and lines below it that have one too
+		if n := looks[leads]; n >= 3 && n*10 >= most*9 && framed(lines, leads) {
+			return "^" + leads
 		}
 	}
 	if most < 2 || most*10 < stamped*9 || going+other == 0 || going*3 < other && !framed(lines, look) {
@@ -481,6 +493,35 @@ func beginning(lines [][]byte) string {
 	}
 	return "^" + look
 }
+
+// paragraphs finds the word with which all paragraphs of a log begin, and no other line; "" when there is none.
+func paragraphs(lines [][]byte) string {
+	word, heads, apart := "", 0, true
+	for _, l := range lines {
+		l = bytes.TrimRight(l, " \t\r")
+		first := apart
+		apart = len(l) == 0
+		if apart {
+			continue
+		}
+		w := string(paragraphWord.Find(l))
+		switch {
+		case first && heads == 0:
+			word = w
+		case first != (w == word):
+			return ""
+		}
+		if first {
+			heads++
+		}
+	}
+	if heads < 2 || word == "" || heads*2 > len(lines) {
+		return ""
+	}
+	return "^" + regexp.QuoteMeta(word)
+}
+
+var paragraphWord = regexp.MustCompile(`^[A-Za-z#][A-Za-z-]*: ?`)
 
 // framed tells whether lines with a time stand apart from those without: never, or seldom, one after the other, or nothing else on
 // their line but a frame.
@@ -509,22 +550,35 @@ func framed(lines [][]byte, look string) bool {
 // goesOn is how lines begin that belong to the record before.
 var goesOn = regexp.MustCompile(`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\|)`)
 
-// glued proposes an expression for lines that begin with the letter of a level and a date right behind it, without separators.
+// glued proposes an expression for lines whose head has no separators between level, date and what else stands there.
 func glued(lines [][]byte) []format.Spec {
-	n := 0
-	for _, l := range lines {
-		if gluedLine.Match(l) {
-			n++
+	for _, g := range gluedHeads {
+		n := 0
+		for _, l := range lines {
+			if g.start.Match(l) {
+				n++
+			}
 		}
+		if n < 2 || n*2 < len(lines) {
+			continue
+		}
+		return []format.Spec{{Kind: "regex", Regex: g.expression, Fields: g.fields, Time: format.Time{Field: "ts", Layout: g.layout}, Level: format.Level{Field: "level"}, Body: "message"}}
 	}
-	if n < 2 || n*2 < len(lines) {
-		return nil
-	}
-	return []format.Spec{{Kind: "regex", Regex: `(?s)^(?P<level>[A-Z])(?P<ts>\d{4} \d\d:\d\d:\d\d(?:\.\d+)?)\s+(?P<thread>\d+)\s+(?P<source>[^\]\s]+)\]\s?(?P<message>.*)$`,
-		Fields: map[string]string{"thread": "int"}, Time: format.Time{Field: "ts"}, Level: format.Level{Field: "level"}, Body: "message"}}
+	return nil
 }
 
-var gluedLine = regexp.MustCompile(`^[A-Z]\d{4} \d\d:\d\d:\d\d(?:\.\d+)?\s+\d+\s+[^\]\s]+\]`)
+// gluedHeads are such heads: the letter of a level with a date right behind it; and a bracket of numbers, a date without
+// separators, level and source.
+var gluedHeads = []struct {
+	start              *regexp.Regexp
+	expression, layout string
+	fields             map[string]string
+}{
+	{regexp.MustCompile(`^[A-Z]\d{4} \d\d:\d\d:\d\d(?:\.\d+)?\s+\d+\s+[^\]\s]+\]`),
+		`(?s)^(?P<level>[A-Z])(?P<ts>\d{4} \d\d:\d\d:\d\d(?:\.\d+)?)\s+(?P<thread>\d+)\s+(?P<source>[^\]\s]+)\]\s?(?P<message>.*)$`, "", map[string]string{"thread": "int"}},
+	{regexp.MustCompile(`^\[\d+:\d+:\d{4}/\d{6}\.\d+:[A-Z]+\d*:[^\]]+\]`),
+		`(?s)^\[(?P<pid>\d+):(?P<thread>\d+):(?P<ts>\d{4}/\d{6}\.\d+):(?P<level>[A-Z]+)\d*:(?P<source>[^\]]+)\]\s?(?P<message>.*)$`, "%m%d/%H%M%S.%f", map[string]string{"pid": "int", "thread": "int"}},
+}
 
 // infer finds the fields that hold time, level and body, where they have other names than usual; it tells whether it found any.
 func infer(spec *format.Spec, records []pipeline.Tried) bool {

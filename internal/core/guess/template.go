@@ -30,11 +30,12 @@ type token struct {
 }
 
 var (
-	spacing  = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
+	spacing  = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|-- :|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
 	prefixed = regexp.MustCompile(`^([A-Za-z]{3,11})([:/|])(\S)`) // a level with something right behind it
 	moduled  = regexp.MustCompile(`^(\w[\w .#-]*)([:/])(\w+)$`)
 	seconds  = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`) // since 1970, from 2001 to 2036
-	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=`)
+	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
+	lettered = regexp.MustCompile(`^([VDIWEF])(/)\w`) // the letter of a level, and who says so
 	number   = regexp.MustCompile(`^[-+]?\d{1,18}$`)
 	decimal  = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
 )
@@ -62,7 +63,7 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			switch {
 			case ok && n == len(inner) && n >= 8:
 				t.kind = "time"
-			case ok && n >= 10 && strings.IndexByte(": #,", inner[n]) >= 0: // a time and more in one bracket
+			case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(strings.TrimSpace(inner[n+1:]))): // a time and more in one bracket
 				t.kind, t.shut, t.text = "time", "", inner[:n]
 				return tail(t, line[1+n:])
 			case m != nil && levelWord(m[3]):
@@ -70,6 +71,8 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 				return t, line[1+len(t.text)+1:], true
 			case levelWord(strings.TrimSpace(inner)):
 				t.kind = "level"
+			case number.MatchString(inner) && inner[0] != '0':
+				t.kind = "int"
 			}
 			return tail(t, line[k+1:])
 		}
@@ -79,9 +82,10 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			return tail(t, line[k+2:])
 		}
 	}
-	if k := pair.FindString(line); k != "" {
-		t.kind, t.key = "pair", k[:len(k)-1]
-		value := line[len(k):]
+	if pair.MatchString(line) {
+		k := strings.IndexByte(line, '=')
+		t.kind, t.key = "pair", line[:k]
+		value := line[k+1:]
 		end := strings.IndexAny(value, " \t")
 		if strings.HasPrefix(value, `"`) {
 			if q := strings.IndexByte(value[1:], '"'); q >= 0 {
@@ -103,6 +107,10 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		t.text, t.tail, t.kind = m[1], m[2], "level"
 		return t, line[len(m[1])+1:], true
 	}
+	if m := lettered.FindStringSubmatch(word); m != nil {
+		t.text, t.tail, t.kind = m[1], m[2], "letter"
+		return t, line[2:], true
+	}
 	// A word may end in marks, and a level may stand before a bracket.
 	for len(word) > 1 && len(t.tail) < 3 {
 		mark := word[len(word)-1:]
@@ -114,6 +122,9 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		word, t.tail = word[:len(word)-1], mark+t.tail
 	}
 	if k := strings.IndexByte(word, '['); k > 0 && t.tail == "" {
+		word = word[:k]
+	}
+	if k := len(word) - 1; k > 0 && word[k] == '(' && t.tail == "" { // name( 1702)
 		word = word[:k]
 	}
 	t.text, t.kind = word, kindOf(word)
@@ -164,10 +175,14 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	if begin != "" {
 		re = regexp.MustCompile(begin)
 	}
-	for _, l := range lines {
+	follows := map[string][]string{} // the lines behind those that begin a record, by their text
+	for i, l := range lines {
 		l = bytes.TrimRight(l, "\r")
 		if len(bytes.TrimSpace(l)) > 0 && (l[0] != '#' || re != nil) && (re == nil || re.Match(l)) && len(rests) < 2000 {
 			rests = append(rests, string(l))
+			if re != nil && i+1 < len(lines) && !re.Match(lines[i+1]) {
+				follows[string(l)] = append(follows[string(l)], string(bytes.TrimRight(lines[i+1], "\r")))
+			}
 		}
 	}
 	if len(rests) < 2 {
@@ -186,7 +201,7 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	}) {
 		group := groups[key]
 		if len(out) < maxShapes && len(group) > 1 && len(group)*20 >= len(rests) {
-			out = append(out, propose(group, begin)...)
+			out = append(out, propose(group, begin, follows)...)
 		}
 	}
 	return out
@@ -208,10 +223,19 @@ func (t token) shape() string {
 	return key
 }
 
-// propose proposes a template for lines that begin in one way.
-func propose(rests []string, begin string) []format.Spec {
+// propose proposes a template for lines that begin in one way; follows are the second lines of records of several.
+func propose(rests []string, begin string, follows map[string][]string) []format.Spec {
 	if len(rests) < 2 {
 		return nil
+	}
+	var second []string
+	for _, r := range rests {
+		if f := follows[r]; len(f) > 0 {
+			second, follows[r] = append(second, f[0]), f[1:]
+		}
+	}
+	if len(second) < len(rests) { // a message that may go on, or end with its line
+		second = nil
 	}
 	w := walker{names: map[string]int{}}
 	var shapes []*place
@@ -225,7 +249,7 @@ func propose(rests []string, begin string) []format.Spec {
 		rests = next
 	}
 	// Words before a message are its beginning.
-	for n := len(shapes); n > 0 && shapes[n-1].plain() && slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
+	for n := len(shapes); n > 0 && shapes[n-1].plain() && strings.Trim(separator(rests), " ") == "" && slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
 		shapes, rests = shapes[:n-1], before[n-1]
 	}
 	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
@@ -237,28 +261,26 @@ func propose(rests []string, begin string) []format.Spec {
 	if w.fields == 0 {
 		return nil
 	}
-	left, empty := 0, 0
+	left := 0
 	for _, r := range rests {
-		if strings.TrimSpace(r) == "" {
-			empty++
-		} else {
+		if strings.TrimSpace(r) != "" {
 			left++
 		}
 	}
+	if end := separator(rests); left > 0 && second != nil && marks.MatchString(end) && !slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != strings.TrimSpace(end) }) {
+		w.text.WriteString(escape(end)) // the frame of a head
+		left = 0
+	}
 	var out []format.Spec
-	if left > 0 {
-		sep := " "
-		for _, r := range rests {
-			if s := spacing.FindString(r); strings.TrimSpace(r) != "" {
-				sep = s
-				break
-			}
-		}
-		if strings.Trim(sep, " ") == "" && sep != "" {
-			sep = " "
-		}
-		w.text.WriteString(escape(sep) + "{message:remainder}")
+	if left == len(rests) && w.level == "" && leads(second) { // the level, and what happened, are on the second line
+		w.text.WriteString(escape(separator(rests)) + "{" + w.name("source") + "}")
+		w.fields++
+		w.goOn(second)
+	} else if left > 0 {
+		w.text.WriteString(escape(separator(rests)) + "{message:remainder}")
 		w.body = "message"
+	} else if second != nil {
+		w.goOn(second)
 	} else if begin != "" { // the lines that follow
 		w.text.WriteString("{more:remainder}")
 	}
@@ -266,10 +288,61 @@ func propose(rests []string, begin string) []format.Spec {
 	if w.level != "" && len(w.levels) > 0 {
 		spec.Level.Map = w.levels
 	}
-	if !printable(spec.Template) {
+	if !printable(strings.ReplaceAll(spec.Template, "\n", "")) {
 		return nil
 	}
 	return append(out, spec)
+}
+
+var marks = regexp.MustCompile(`^[ \t]*[-=|;>]+[ \t]*$`)
+
+// goOn writes what stands behind the first line of records of several: a level, where the second line begins with one, and the rest.
+func (w *walker) goOn(second []string) {
+	w.text.WriteString("\n")
+	if w.level == "" && leads(second) {
+		s, rest := vote(second, false)
+		w.add(s)
+		w.text.WriteString(escape(separator(rest)))
+	}
+	w.text.WriteString("{message:remainder}")
+	w.body = "message"
+}
+
+// leads tells whether all lines begin with a level and a colon.
+func leads(lines []string) bool {
+	if len(lines) < 2 {
+		return false
+	}
+	s, _ := vote(lines, false)
+	return s != nil && s.n == len(lines) && (s.all("level") || s.leveled()) && s.token.tail == ":" && s.token.sep == ""
+}
+
+// separator is what stands before the message in nearly all lines, or the space before what differs.
+func separator(rests []string) string {
+	seps := map[string]int{}
+	n := 0
+	for _, r := range rests {
+		if strings.TrimSpace(r) == "" {
+			continue
+		}
+		n++
+		sep := spacing.FindString(r)
+		if strings.Trim(sep, " ") == "" && sep != "" {
+			sep = " "
+		}
+		seps[sep]++
+	}
+	spaced := true
+	for sep, k := range seps {
+		if float64(k) >= agree*float64(n) {
+			return sep
+		}
+		spaced = spaced && strings.HasPrefix(sep, " ")
+	}
+	if spaced {
+		return " "
+	}
+	return ""
 }
 
 // walker writes the template.
@@ -280,6 +353,7 @@ type walker struct {
 	time, level, body string
 	levels            map[string]uint8
 	before            string // the word that all lines have right before the place at hand
+	leveled           bool   // and whether a level is
 }
 
 // vote finds what nearly all lines have next, and gives what is left of those that have it.
@@ -329,10 +403,23 @@ func vote(rests []string, first bool) (*place, []string) {
 		left = append(left, all[i].rest)
 	}
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) && strings.Trim(separator(left), " ") == "" {
 		return nil, nil
 	}
 	return s, left
+}
+
+var dottedName = regexp.MustCompile(`^[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+$`)
+
+// dotted tells whether a place has names of parts of a program, as most that log say who does it.
+func (s *place) dotted() bool {
+	n := 0
+	for t, k := range s.texts {
+		if dottedName.MatchString(t) {
+			n += k
+		}
+	}
+	return n*10 >= s.n*9
 }
 
 // wordy tells whether a place mostly has words of small letters, as sentences do.
@@ -359,7 +446,7 @@ func sentence(rests []string) bool {
 				}
 				break
 			}
-			if t.kind != "word" || t.key != "" || t.open != "" {
+			if t.kind != "word" || t.key != "" || t.open != "" || strings.Trim(t.sep, " \t") != "" {
 				break
 			}
 			words++
@@ -458,15 +545,17 @@ func (s *place) rising() bool { return s.falls*10 <= s.n }
 
 // leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for one.
 func (s *place) leveled() bool {
-	if s.kinds["level"]*2 < s.n {
-		return false
-	}
-	for t := range s.texts {
-		if w := strings.TrimSpace(t); !levelWord(w) && !slices.Contains(alsoLevels, strings.ToLower(w)) {
+	also := 0
+	for t, n := range s.texts {
+		switch w := strings.TrimSpace(t); {
+		case levelWord(w):
+		case slices.Contains(alsoLevels, strings.ToLower(w)):
+			also += n
+		default:
 			return false
 		}
 	}
-	return true
+	return s.kinds["level"]*2 >= s.n || also > 0 && s.token.open == "[" // brackets hold what is counted among few
 }
 
 // alsoLevels are words that stand in the place of a level and say that nothing is wrong.
@@ -487,8 +576,8 @@ func escape(literal string) string {
 // add writes one place.
 func (w *walker) add(s *place) {
 	t := s.token
-	before := w.before
-	w.before = ""
+	before, leveled := w.before, w.leveled
+	w.before, w.leveled = "", false
 	called := func(base string) string { // by the word before it, as in lane 4
 		if before != "" && t.sep == " " && t.open == "" {
 			return w.name(before)
@@ -508,12 +597,13 @@ func (w *walker) add(s *place) {
 			w.time = name
 		}
 		w.field(name, "time")
-	case s.all("level"), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == ""):
+	case s.all("level"), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV", t.text)):
 		name := w.name("level")
 		if w.level == "" {
 			w.level = name
 			w.takeLevels(s)
 		}
+		w.leveled = true
 		if s.padded() {
 			w.field(name, "")
 		} else {
@@ -547,6 +637,10 @@ func (w *walker) add(s *place) {
 		w.field(w.name("context"), "")
 	case t.tail == ":":
 		w.field(w.name("component"), "token")
+	case s.texts["stdout"]+s.texts["stderr"] == s.n:
+		w.field(w.name("stream"), "token")
+	case leveled && s.dotted():
+		w.field(w.name("logger"), "token")
 	default:
 		w.field(called("word"), "token")
 	}
@@ -630,12 +724,16 @@ func tables(lines [][]byte) []format.Spec {
 		if rest, ok := bytes.CutPrefix(l, []byte("#Fields:")); ok {
 			fields = strings.Fields(string(rest))
 		}
-		return len(l) > 0 && l[0] == '#'
+		return len(bytes.TrimSpace(l)) == 0 || l[0] == '#'
 	})
 	if len(lines) == 0 {
 		return nil
 	}
-	for _, sep := range []string{",", ";", "\t", "|"} {
+	seps := []string{",", ";", "\t", "|"}
+	if len(fields) > 2 {
+		seps = append(seps, " ")
+	}
+	for _, sep := range seps {
 		n := -1
 		same, spaced, cells := 0, 0, 0
 		for _, l := range lines {
@@ -655,7 +753,7 @@ func tables(lines [][]byte) []format.Spec {
 		if sep != "\t" && spaced*5 > cells { // a sentence, not a table
 			continue
 		}
-		if n < 3 || float64(same) < agree*float64(len(lines)) {
+		if n < 3 || float64(same) < agree*float64(len(lines)) || sep == " " && n != len(fields) {
 			continue
 		}
 		spec := format.Spec{Kind: "csv", Separator: sep}
@@ -686,6 +784,11 @@ func split(l []byte, sep string) []string {
 
 var columnName = regexp.MustCompile(`^[A-Za-z_@][\w.@ -]{0,40}$`)
 
+var (
+	dayAlone   = regexp.MustCompile(`^(?:\d{4}[-/.]\d{1,2}[-/.]\d{1,2}|\d{1,2}[-/.]\d{1,2}[-/.](?:\d{4}|\d{2}))$`)
+	clockAlone = regexp.MustCompile(`^\d{1,2}:\d\d:\d\d(?:[.,]\d+)?$`)
+)
+
 // described names the columns: by the head, when the first line is one, and types them by what stands in all lines.
 func described(lines [][]byte, fields []string, sep string, n int) (names []string, types map[string]string, timeField string) {
 	headed := len(fields) != n
@@ -706,33 +809,69 @@ func described(lines [][]byte, fields []string, sep string, n int) (names []stri
 		}
 	}
 	types = map[string]string{}
+	named := headed || len(fields) == n
+	usual := func(i int, name string) string { // what is read without a say, where nobody named the columns
+		if named || slices.Contains(names, name) {
+			return names[i]
+		}
+		names[i] = name
+		return name
+	}
+	day, longest, words := "", -1, 0
 	for i, name := range names {
-		kinds, full := map[string]int{}, 0
+		kinds, full, spaces := map[string]int{}, 0, 0
 		for _, l := range body {
 			v := split(l, sep)
 			if len(v) != n || v[i] == "" {
 				continue
 			}
 			full++
-			if k, ok := format.Recognise([]byte(v[i])); ok && k == len(v[i]) && k >= 8 {
+			spaces += strings.Count(v[i], " ")
+			k, ok := format.Recognise([]byte(v[i]))
+			switch {
+			case dayAlone.MatchString(v[i]):
+				kinds["day"]++
+			case ok && k == len(v[i]) && k >= 8:
 				kinds["time"]++
-			} else {
+				if clockAlone.MatchString(v[i]) {
+					kinds["clock"]++
+				}
+			case levelWord(v[i]):
+				kinds["level"]++
+			default:
 				kinds[kindOf(v[i])]++
 			}
 		}
 		switch {
 		case full == 0:
-		case kinds["time"] == full:
-			if timeField == "" {
-				timeField = name
-			}
+		case kinds["day"] == full && !named:
+			day = usual(i, "date")
+		case kinds["day"] == full && strings.EqualFold(name, "date"):
+			day = name
+		case kinds["clock"] == full && day != "" && timeField == "":
+			timeField = usual(i, "time")
+		case kinds["time"] == full && kinds["clock"] == 0 && timeField == "":
+			timeField = usual(i, "time")
+		case kinds["time"] == full && timeField == "":
+			timeField = name
+		case kinds["level"] == full:
+			usual(i, "level")
 		case kinds["int"]+kinds["epoch"] == full:
 			types[name] = "int"
 		case kinds["int"]+kinds["float"] == full:
 			types[name] = "float"
 		case kinds["ip"] == full:
 			types[name] = "ip"
+		case kinds["day"]+kinds["time"] == full:
+		case spaces > words && spaces >= full:
+			longest, words = i, spaces
 		}
+	}
+	if longest >= 0 {
+		usual(longest, "message")
+	}
+	if timeField == "" && day != "" {
+		timeField = day
 	}
 	if len(types) == 0 {
 		types = nil
