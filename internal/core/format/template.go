@@ -229,7 +229,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	}
 	for i := range p.parts {
 		f := &p.parts[i]
-		from, v := pos, record.Value{Slot: f.slot}
+		from, num, kind := pos, uint64(0), record.Text
 		switch f.code {
 		case readText:
 			end, next := f.end(line, pos)
@@ -237,8 +237,9 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				return false
 			}
 			if !f.skip {
-				v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(end - from)}
-				values[n] = v
+				v := &values[n]
+				v.Num, v.Kind, v.Slot = 0, record.Text, f.slot
+				v.Span.Off, v.Span.Len = span.Off+uint32(from), uint32(end-from)
 				n++
 			}
 			pos = next
@@ -251,20 +252,6 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 			if pos == from {
 				return false
 			}
-			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
-		case readDigits:
-			num, end, ok := digitsAt(line, pos)
-			if !ok { // a sign, or more than fits easily
-				var took int
-				if v, took, ok = p.readField(b, span, f.at, from); !ok {
-					return false
-				}
-				v.Slot, pos = f.slot, from+took
-				break
-			}
-			pos = end
-			v.Kind, v.Num = record.Int, num
-			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
 		case readTime:
 			took, ok := 0, false
 			if clock := p.ops[f.at].clock; f.isTime {
@@ -276,22 +263,32 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				return false
 			}
 			pos += took
-			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(took)}
 		case readRest:
 			pos = len(line)
-			v.Span = record.Span{Off: span.Off + uint32(from), Len: uint32(pos - from)}
+		case readDigits:
+			if digits, end, ok := digitsAt(line, pos); ok { // no sign, and no more than fits easily
+				num, kind, pos = digits, record.Int, end
+				break
+			}
+			fallthrough
 		default:
-			var took int
-			var ok bool
-			if v, took, ok = p.readField(b, span, f.at, pos); !ok {
+			v, took, ok := p.readField(b, span, f.at, pos)
+			if !ok {
 				return false
 			}
 			line = b.Bytes(span)
-			v.Slot = f.slot
 			pos += took
+			if !f.skip {
+				v.Slot = f.slot
+				values[n] = v
+				n++
+			}
+			from = -1
 		}
-		if !f.skip {
-			values[n] = v
+		if from >= 0 && !f.skip { // field by field: what is put together elsewhere and copied waits for its own stores
+			v := &values[n]
+			v.Num, v.Kind, v.Slot = num, kind, f.slot
+			v.Span.Off, v.Span.Len = span.Off+uint32(from), uint32(pos-from)
 			n++
 		}
 		switch {

@@ -555,7 +555,12 @@ func (s *place) leveled() bool {
 			return false
 		}
 	}
-	return s.kinds["level"]*2 >= s.n || also > 0 && s.token.open == "[" // brackets hold what is counted among few
+	return s.kinds["level"]*2 >= s.n && !s.onlyLog() || also > 0 && s.token.open == "[" // brackets hold what is counted among few
+}
+
+// onlyLog tells whether there is but the word log, which some programs write for a level, and many begin their sentences with.
+func (s *place) onlyLog() bool {
+	return s.constant() && strings.EqualFold(s.token.text, "log") && s.token.open == "" && s.token.tail != ":"
 }
 
 // alsoLevels are words that stand in the place of a level and say that nothing is wrong.
@@ -597,7 +602,7 @@ func (w *walker) add(s *place) {
 			w.time = name
 		}
 		w.field(name, "time")
-	case s.all("level"), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV", t.text)):
+	case s.all("level") && !s.onlyLog(), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV", t.text)):
 		name := w.name("level")
 		if w.level == "" {
 			w.level = name

@@ -137,10 +137,15 @@ func findIPv6(text []byte, add func(start, end int)) {
 		if colons < 2 || end-start < 3 || inWord(text, start-1) || inWord(text, end) {
 			continue
 		}
-		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is6() && (colons > 2 || hasDigit(text[start:end])) { // two words with :: between them are none
+		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is6() && (colons > 2 || hasDigit(text[start:end])) && !yearAndClock(text[start:end]) { // two words with :: between them are none
 			add(start, end)
 		}
 	}
+}
+
+// yearAndClock tells whether this is the end of a date that has a clock behind it, as 2-Apr-2031::06:15:09.
+func yearAndClock(p []byte) bool {
+	return len(p) == len("2031::06:15:09") && (p[0] == '1' || p[0] == '2') && p[4] == ':' && p[5] == ':' && p[8] == ':' && p[11] == ':' && !bytes.ContainsAny(p, "abcdefABCDEF")
 }
 
 func findMACs(text []byte, add func(start, end int)) {

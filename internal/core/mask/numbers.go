@@ -126,7 +126,7 @@ func mod97(iban []byte) bool {
 func findPhones(text []byte, add func(start, end int)) {
 	for i := 0; i < len(text); i++ {
 		c := text[i]
-		if c != '+' && !isDigit(c) && !(c == '(' && area(text[i:])) || i > 0 && (inWord(text, i-1) || bytes.IndexByte([]byte("+-./:=#,"), text[i-1]) >= 0 && text[i-1] != ':' && text[i-1] != '=' && text[i-1] != ',') {
+		if c != '+' && !isDigit(c) && !(c == '(' && area(text[i:])) || i > 0 && (inWord(text, i-1) || bytes.IndexByte([]byte("+-./:=#,"), text[i-1]) >= 0 && (text[i-1] != ':' || i > 1 && isDigit(text[i-2])) && text[i-1] != '=' && text[i-1] != ',') {
 			for isDigit(c) && i+1 < len(text) && (isDigit(text[i+1]) || bytes.IndexByte([]byte("-./:"), text[i+1]) >= 0) {
 				i++
 			}
