@@ -81,6 +81,7 @@ type row struct {
 	b    *record.Batch
 	r    *record.Record
 	punt bool
+	was  [16]uint8 // by the low bits of a slot: where the record before had it
 }
 
 type (
@@ -102,14 +103,20 @@ func (r *row) of(v record.Value) val {
 	return val{kind: isText, text: r.b.Bytes(v.Span)}
 }
 
-func (r *row) field(slot uint16) (record.Value, bool) {
+// field finds a field; records of one log mostly have it in the same place.
+func (r *row) field(slot uint16) *record.Value {
 	values := r.b.Values[r.r.First : r.r.First+uint32(r.r.N)]
+	was := &r.was[slot&15]
+	if i := int(*was); i < len(values) && values[i].Slot == slot {
+		return &values[i]
+	}
 	for i := range values {
 		if values[i].Slot == slot {
-			return values[i], true
+			*was = uint8(min(i, 255))
+			return &values[i]
 		}
 	}
-	return record.Value{}, false
+	return nil
 }
 
 func (r *row) label(key string) (string, bool) {
@@ -288,16 +295,16 @@ func (t translator) fieldTest(op string, slot uint16, lit val) cond {
 	n, text, equality := int64(lit.num), lit.text, op == operators.Equals || op == operators.NotEquals
 	negate := op == operators.NotEquals
 	return func(r *row) tri {
-		v, ok := r.field(slot)
+		v := r.field(slot)
 		switch {
-		case !ok:
+		case v == nil:
 			return broken
 		case v.Kind == record.Int && lit.kind == isInt:
 			return ordered(op, cmp.Compare(int64(v.Num), n))
 		case v.Kind == record.Text && lit.kind == isText && equality:
 			return triOf(string(r.b.Bytes(v.Span)) == string(text) != negate)
 		}
-		return compare(r, op, r.of(v), lit)
+		return compare(r, op, r.of(*v), lit)
 	}
 }
 
@@ -380,7 +387,7 @@ func (t translator) in(left, right ast.Expr) cond {
 				return nil
 			}
 			return func(r *row) tri {
-				_, there := r.field(slot)
+				there := r.field(slot) != nil
 				return triOf(there)
 			}
 		case "labels":
@@ -472,11 +479,11 @@ func (t translator) value(e ast.Expr) fn {
 	}
 	if slot, ok := t.slot(e); ok {
 		return func(r *row) val {
-			v, ok := r.field(slot)
-			if !ok {
+			v := r.field(slot)
+			if v == nil {
 				return val{}
 			}
-			return r.of(v)
+			return r.of(*v)
 		}
 	}
 	if space, key, ok := indexed(e); ok && space == "labels" {

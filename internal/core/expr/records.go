@@ -79,7 +79,7 @@ func (p *Program) Native() bool { return p.cond != nil || p.fn != nil }
 // another type; it is then not met.
 func (p *Program) Met(b *record.Batch, r *record.Record) (met, failed bool) {
 	if p.cond != nil {
-		p.row = row{b: b, r: r}
+		p.row.b, p.row.r, p.row.punt = b, r, false
 		got := p.cond(&p.row)
 		if !p.row.punt {
 			return got == yes, got == broken
@@ -96,7 +96,7 @@ func (p *Program) Met(b *record.Batch, r *record.Record) (met, failed bool) {
 // away; failed means that it could not be computed.
 func (p *Program) Value(b *record.Batch, r *record.Record) (v record.Value, there, failed bool) {
 	if p.fn != nil {
-		p.row = row{b: b, r: r}
+		p.row.b, p.row.r, p.row.punt = b, r, false
 		got := p.fn(&p.row)
 		if !p.row.punt {
 			v, ok := got.put(b)
