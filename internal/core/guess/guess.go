@@ -97,6 +97,9 @@ func Guess(data []byte, o Options) []Candidate {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
+	if len(out) > 0 && out[0].Share >= agree && out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
+		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
+	}
 	return out
 }
 
@@ -531,6 +534,7 @@ func framed(lines [][]byte, look string) bool {
 		return false
 	}
 	heads, bare, twice, last := 0, 0, 0, -2
+	var second []string
 	for i, l := range lines {
 		if !re.Match(l) {
 			continue
@@ -539,12 +543,15 @@ func framed(lines [][]byte, look string) bool {
 			twice++
 		}
 		last = i
+		if i+1 < len(lines) {
+			second = append(second, string(lines[i+1]))
+		}
 		p, n, _ := stampAt(l)
 		if len(bytes.Trim(l[p+n:], " \t\r=-#*]>)")) == 0 {
 			bare++
 		}
 	}
-	return bare*10 >= heads*9 || heads >= 3 && twice == 0
+	return bare*10 >= heads*9 || heads >= 3 && twice == 0 || twice == 0 && len(second) == heads && leads(second)
 }
 
 // goesOn is how lines begin that belong to the record before.

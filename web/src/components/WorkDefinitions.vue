@@ -48,7 +48,7 @@ const share = (n: number) => `${n < 1 ? Math.min(99, Math.round(n * 100)) : 100}
         v-for="(c, i) in candidates.slice(0, 6)" :key="i" role="tab" :aria-selected="chosen === i" class="-mb-px flex items-baseline gap-2 border-b-2 px-2 pb-1.5 whitespace-nowrap"
         :class="chosen === i ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'" @click="choose(i)"
       >
-        {{ c.kind }}<span class="machine text-soft">{{ share(c.share) }}</span>
+        {{ c.begin ? `${c.kind}, several lines` : c.kind }}<span class="machine text-soft">{{ share(c.share) }}</span>
       </button>
       <span v-if="chosen < 0" class="ml-2 pb-1.5 text-table text-soft">edited by hand</span>
     </div>

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import { number, plural } from '../composables/format'
 import { documents } from '../composables/documents'
+import { unmasked } from '../composables/marks'
 import { useWorkbench, type Tried } from '../composables/workbench'
 
 /** The counts of a try, and the private data that the lines seem to hold. */
@@ -19,14 +20,13 @@ const facts = computed(() => {
   return out
 })
 const found = computed(() => {
-  const taken = new Map<number, { start: number; end: number }[]>()
-  for (const r of props.tried.records) taken.set(r.line, r.private ?? [])
+  const open = new Set(unmasked(props.tried.records, hits.value))
   const by = new Map<string, { all: number; open: number }>()
   for (const h of hits.value) {
     const name = h.detector || h.masks[0]!
     const c = by.get(name) ?? { all: 0, open: 0 }
     c.all++
-    if (taken.has(h.line) && !taken.get(h.line)!.some((p) => p.start < h.end && p.end > h.start)) c.open++
+    if (open.has(h)) c.open++
     by.set(name, c)
   }
   return [...by].map(([detector, c]) => ({ detector, ...c })).sort((a, b) => b.open - a.open || b.all - a.all)
