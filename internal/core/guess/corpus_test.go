@@ -134,6 +134,10 @@ var corpus = []shaped{
 	{"extended log of a web server", "csv", "---", "cs-method sc-status", "#Version: 1.0\n#Fields: date time s-ip cs-method cs-uri-stem sc-status\n2031-04-02 06:15:09 192.0.2.1 GET /a 200\n2031-04-02 06:15:10 192.0.2.7 GET /b 404\n2031-04-02 06:15:11 192.0.2.1 PUT /c 200", "head"},
 	{"file server, two lines", "template", "---", "", "[2031/04/02 06:15:09.123456,  3] ../smbd/process.c:41(main)\n  started\n[2031/04/02 06:15:10.123456,  0] ../smbd/lock.c:141(take)\n  cannot take the lock\n  of file 7\n[2031/04/02 06:15:11.123456,  1] ../smbd/process.c:44(main)\n  ended", "multi"},
 	{"columns with bars", "template", "IWI", "ramp", "2031-04-02 06:15:09 | INFO  | ramp 2 | salted | gate-np-1.2.1\n2031-04-02 06:15:10 | WARN  | ramp 3 | closed | gate-np-1.2.2\n2031-04-02 06:15:11 | INFO  | ramp 2 | salted | gate-np-1.2.3", ""},
+	{"json over several lines", "json", "IWI", "lane", "{\n  \"time\": \"2031-04-02T05:15:09Z\",\n  \"level\": \"info\",\n  \"lane\": 4\n}\n{\n  \"time\": \"2031-04-02T05:15:10Z\",\n  \"level\": \"warn\",\n  \"lane\": 5\n}\n{\n  \"time\": \"2031-04-02T05:15:11Z\",\n  \"level\": \"info\",\n  \"lane\": 4\n}", "multi"},
+	{"elements with attributes", "template", "IWI", "", "<event time=\"2031-04-02T05:15:09Z\" level=\"INFO\">\n  <lane>4</lane>\n</event>\n<event time=\"2031-04-02T05:15:10Z\" level=\"WARN\">\n  <lane>5</lane>\n</event>\n<event time=\"2031-04-02T05:15:11Z\" level=\"INFO\">\n  <lane>4</lane>\n</event>", "multi"},
+	{"backtraces with lines first", "template", "EEI", "", "E, [2031-04-02T06:15:09.123456 #41] ERROR -- : no seat (SeatError)\n/srv/desk.rb:41:in 'hold'\n/srv/main.rb:7:in '<main>'\nE, [2031-04-02T06:15:10.123456 #41] ERROR -- : no desk (DeskError)\nI, [2031-04-02T06:15:11.123456 #42]  INFO -- : going on", "multi"},
+	{"level as a pair behind a time", "template", "IWI", "lane", "2031-04-02 06:15:09 level=info lane=4 opened the gate\n2031-04-02 06:15:10 level=warn lane=5 is slow today\n2031-04-02 06:15:11 level=info lane=4 shut it again", ""},
 	{"sentences", "raw", "---", "", "the gate is open\nnobody is here\nit rains on the pier", "-"},
 }
 

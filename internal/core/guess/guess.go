@@ -79,6 +79,10 @@ func Guess(data []byte, o Options) []Candidate {
 			try(spec, begin)
 		}
 	}
+	if whole(lines) {
+		spec, _ := format.BuiltIn("json")
+		try(spec, `^\{`)
+	}
 	for _, spec := range tables(lines) {
 		try(spec, "")
 	}
@@ -101,6 +105,23 @@ func Guess(data []byte, o Options) []Candidate {
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
 	}
 	return out
+}
+
+// whole tells whether objects of JSON stand on lines of their own, opened and closed at the margin.
+func whole(lines [][]byte) bool {
+	open, shut := 0, 0
+	for _, l := range lines {
+		switch l = bytes.TrimRight(l, " \r"); {
+		case len(l) == 0, l[0] == ' ', l[0] == '\t':
+		case len(l) == 1 && l[0] == '{':
+			open++
+		case len(l) == 1 && l[0] == '}':
+			shut++
+		default:
+			return false
+		}
+	}
+	return open > 1 && open-shut <= 1 && shut <= open
 }
 
 // head cuts a log after MaxLines.
@@ -445,6 +466,36 @@ func lookOf(text []byte, loose bool) string {
 // beginning finds how records of several lines begin: with a time, where the lines between look like what goes on; or, where lines
 // have no time, at the margin.
 func beginning(lines [][]byte) string {
+	if begin := beginningBy(lines, func(stamp []byte) string { return lookOf(stamp[:min(len(stamp), 10)], false) }); begin != "" {
+		return begin
+	}
+	return beginningBy(lines, stampLook)
+}
+
+// stampLook writes the first three numbers and words of a time as an expression for all times that are written so, whatever the day.
+func stampLook(stamp []byte) string {
+	var b strings.Builder
+	for _, part := range stampParts.FindAllSubmatch(stamp, 3) {
+		switch n := len(part[1]); {
+		case n > 2:
+			b.WriteString(strings.Repeat(`\d`, n))
+		case n > 0:
+			b.WriteString(`\d\d?`)
+		default:
+			b.WriteString(`[A-Za-z]+`)
+		}
+		if rest := string(part[3]); strings.Trim(rest, " ") == "" && rest != "" {
+			b.WriteString(" +")
+		} else {
+			b.WriteString(regexp.QuoteMeta(rest))
+		}
+	}
+	return b.String()
+}
+
+var stampParts = regexp.MustCompile(`(?:(\d+)|([A-Za-z]+))([^\dA-Za-z]*)`)
+
+func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 	if len(lines) < 3 {
 		return ""
 	}
@@ -461,7 +512,7 @@ func beginning(lines [][]byte) string {
 			if p <= 3 {
 				before = lookOf(l[:p], false)
 			}
-			look := before + lookOf(l[p:p+min(n, 10)], false)
+			look := before + lookOfStamp(l[p:p+n])
 			if looks[look]++; leads == "" {
 				leads = look
 			}
@@ -555,7 +606,7 @@ func framed(lines [][]byte, look string) bool {
 }
 
 // goesOn is how lines begin that belong to the record before.
-var goesOn = regexp.MustCompile(`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\|)`)
+var goesOn = regexp.MustCompile(`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\||#\d+ |\S+:\d+:in [\x60']|Stack trace:)`)
 
 // glued proposes an expression for lines whose head has no separators between level, date and what else stands there.
 func glued(lines [][]byte) []format.Spec {

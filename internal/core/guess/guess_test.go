@@ -47,6 +47,7 @@ var logs = []struct {
 	{"names of columns behind a #", "template", "{ts:time} {address:ip} {message:remainder}", false, 4, "", "", "#Fields: date time c-ip method path\n2031-04-02 06:15:09 192.0.2.1 open lane four\n2031-04-02 06:15:10 192.0.2.7 shut the bow gate\n2031-04-02 06:15:11 192.0.2.1 nobody came"},
 	{"words", "raw", "", false, 3, "", "", "the gate is open\nnobody is here\nit rains on the pier"},
 	{"sentences that come again", "raw", "", false, 6, "", "", "swell at the pier below one metre\nfog bank west of the pier now\nswell at the pier below one metre\nfog bank west of the pier now\nswell at the pier below one metre\nfog bank west of the pier now"},
+	{"framed reports over many days", "template", "={level:token} REPORT==== {ts:time} ===\n{message:remainder}", true, 3, "2031-04-09T05:15:09Z", "INFO", "=INFO REPORT==== 9-Apr-2031::06:15:09 ===\nlink up\n=ERROR REPORT==== 10-Apr-2031::06:15:09 ===\nlink down\nfor good\n=INFO REPORT==== 11-Apr-2031::06:15:09 ===\nlink up\n"},
 	{"one line", "raw", "", false, 1, "", "", "hello"},
 }
 

@@ -54,7 +54,7 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 	switch c := line[0]; c {
 	case '[', '(', '<', '{':
 		shut := map[byte]byte{'[': ']', '(': ')', '<': '>', '{': '}'}[c]
-		if k := strings.IndexByte(line, shut); k > 1 && k < 80 && !strings.ContainsAny(line[1:k], "[(<{") {
+		if k := strings.IndexByte(line, shut); k > 1 && k < 80 && !strings.ContainsAny(line[1:k], "[(<{") && !(c == '<' && strings.Contains(line[1:k], "=")) {
 			inner := line[1:k]
 			t.open, t.shut, t.text = string(c), string(shut), inner
 			t.kind = "bracket"
@@ -621,6 +621,16 @@ func (w *walker) add(s *place) {
 		if t.tail == "" && t.open == "" && calling.MatchString(t.text) && !joining[strings.ToLower(t.text)] {
 			w.before = strings.ToLower(t.text)
 		}
+	case t.key != "" && w.time == "" && s.every(isTime):
+		w.time = w.name(t.key)
+		w.text.WriteString(s.quote())
+		w.field(w.time, "time")
+		w.text.WriteString(s.quote())
+	case t.key != "" && w.level == "" && s.every(levelWord):
+		w.level = w.name(t.key)
+		s.unquote()
+		w.takeLevels(s)
+		w.field(w.level, map[bool]string{true: "quoted", false: "token"}[s.quote() != ""])
 	case t.key != "" && s.unit() != "":
 		typ := "int"
 		if strings.Contains(t.text, ".") {
@@ -650,6 +660,37 @@ func (w *walker) add(s *place) {
 		w.field(called("word"), "token")
 	}
 	w.text.WriteString(close)
+}
+
+// every tells whether all values of a place are so, without their quotes; all of them have quotes, or none.
+func (s *place) every(is func(string) bool) bool {
+	for t := range s.texts {
+		if strings.HasPrefix(t, `"`) != (s.quote() != "") || !is(strings.Trim(t, `"`)) {
+			return false
+		}
+	}
+	return true
+}
+
+// quote is the quote in which the values of a place stand, or "".
+func (s *place) quote() string {
+	if strings.HasPrefix(s.token.text, `"`) {
+		return `"`
+	}
+	return ""
+}
+
+func (s *place) unquote() {
+	bare := map[string]int{}
+	for t, n := range s.texts {
+		bare[strings.Trim(t, `"`)] += n
+	}
+	s.texts = bare
+}
+
+func isTime(text string) bool {
+	n, ok := format.Recognise([]byte(text))
+	return ok && n == len(text) && n >= 10
 }
 
 var calling = regexp.MustCompile(`^[A-Za-z][a-z_]{1,20}$`)
