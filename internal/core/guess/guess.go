@@ -241,11 +241,24 @@ func ways(spec format.Spec, records []pipeline.Tried) []string {
 		if k < 0 {
 			return nil
 		}
-		m := manyWays.FindStringSubmatch(fmt.Sprint(r.Fields[k].Value))
+		text := fmt.Sprint(r.Fields[k].Value)
+		m := manyWays.FindStringSubmatch(text)
+		short := m == nil
+		if short {
+			m = twoWays.FindStringSubmatch(text)
+		}
 		if m == nil {
 			return nil
 		}
 		if out != nil || i > 1000 {
+			continue
+		}
+		if short {
+			clock := m[2] + "%H:%M:%S"
+			if m[3] != "" {
+				clock += m[3] + "%f"
+			}
+			out = append(out, "%d"+m[1]+"%m"+clock, "%m"+m[1]+"%d"+clock)
 			continue
 		}
 		sep, clock := m[1], m[3]+"%H:%M:%S"
@@ -264,6 +277,8 @@ func ways(spec format.Spec, records []pipeline.Tried) []string {
 }
 
 var manyWays = regexp.MustCompile(`^\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})([ T])\d{1,2}:\d\d:\d\d(?:([.,])\d+)?$`)
+
+var twoWays = regexp.MustCompile(`^\d\d([./])\d\d([ T-])\d\d:\d\d:\d\d(?:([.,])\d+)?$`)
 
 // asUTC puts the times as they are written in place of the time of reading, with the note that they have no zone.
 func asUTC(records []pipeline.Tried, spec format.Spec, parts []format.Spec, begin string, data []byte, observed time.Time) {
