@@ -42,6 +42,13 @@ func spacesEnd(line []byte, at int) int {
 	return at
 }
 
+// decimal is the number that eight digits are, the first in the lowest byte.
+func decimal(d uint64) uint64 {
+	d = (d & (0x0f * ones)) * (10<<8 + 1) >> 8
+	d = (d & 0x00ff00ff00ff00ff) * (100<<16 + 1) >> 16
+	return (d & 0x0000ffff0000ffff) * (10000<<32 + 1) >> 32
+}
+
 // digitsAt reads the digits at a place of a line, at most 17 of them; more are not ok, nor are none.
 func digitsAt(line []byte, at int) (v uint64, end int, ok bool) {
 	if at+8 <= len(line) {
@@ -52,11 +59,7 @@ func digitsAt(line []byte, at int) (v uint64, end int, ok bool) {
 			return 0, at, false
 		}
 		if n < 8 {
-			d <<= 64 - 8*n // what stands before the number are zeros
-			d = (d & (0x0f * ones)) * (10<<8 + 1) >> 8
-			d = (d & 0x00ff00ff00ff00ff) * (100<<16 + 1) >> 16
-			d = (d & 0x0000ffff0000ffff) * (10000<<32 + 1) >> 32
-			return d, at + n, true
+			return decimal(d << (64 - 8*n)), at + n, true // what stands before the number are zeros
 		}
 	}
 	end = at

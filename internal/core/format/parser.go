@@ -350,6 +350,15 @@ func (p *Parser) append(b *record.Batch, slot uint16, v record.Value) {
 
 // stampOf reads the time of the record at the front of a text, by a clock that has the format's zone.
 func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
+	if q := &c.quick; q.ready && q.iso {
+		if frac, n := q.isoAgain(text); n > 0 {
+			p.timeKnown, p.note, p.nanos = true, q.note, q.zoned+frac
+			if q.note == record.TimeNoZone {
+				p.nanos = p.observed
+			}
+			return n, true
+		}
+	}
 	if p.nanos, p.note, n, ok = c.again(text, p.observed); ok {
 		p.timeKnown = true
 		return n, true
@@ -439,43 +448,34 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		r.Level = p.levelValue
 		return
 	}
-	var digits [24]byte
-	text := b.Bytes(v.Span)
-	if n := len(text); n > 0 && (text[0]-'!' > '~'-'!' || text[n-1]-'!' > '~'-'!') {
-		text = bytes.TrimSpace(text) // programs fill levels up to line their columns up
+	if at, n := int(v.Span.Off), int(v.Span.Len); v.Kind == record.Text && n > 0 && n <= 8 && at+8 <= len(b.Arena) { // by far the most
+		word := eight(b.Arena, at) << (64 - 8*n)
+		k := &p.knownLevels[word*0x9e3779b97f4a7c15>>60]
+		if k.word != word || k.n != n {
+			*k = knownLevel{word, n, p.levelOf(b, v)}
+		}
+		r.Level = k.level
+		return
 	}
+	r.Level = p.levelOf(b, v)
+}
+
+func (p *Parser) levelOf(b *record.Batch, v *record.Value) uint8 {
+	var digits [24]byte
+	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
 	if v.Kind == record.Int {
 		if n := int64(v.Num); len(p.spec.Level.Map) == 0 && n >= 0 && n < 8 { // a severity of RFC 5424
-			r.Level = syslogLevels[n]
-			return
+			return syslogLevels[n]
 		}
 		text = strconv.AppendInt(digits[:0], int64(v.Num), 10)
 	}
 	if len(p.spec.Level.Map) > 0 {
 		if l, ok := lookupFold(p.spec.Level.Map, text); ok {
-			r.Level = l
-		} else {
-			r.Level = p.spec.Level.Map["*"]
+			return l
 		}
-		return
+		return p.spec.Level.Map["*"]
 	}
-	if len(text) == 0 || len(text) > 8 {
-		r.Level = parseLevel(text)
-		return
-	}
-	word := uint64(0)
-	if at := int(v.Span.Off); v.Kind == record.Text && len(text) == int(v.Span.Len) && at+8 <= len(b.Arena) {
-		word = eight(b.Arena, at) << (64 - 8*len(text)) >> (64 - 8*len(text))
-	} else {
-		for i, c := range text {
-			word |= uint64(c) << (8 * i)
-		}
-	}
-	k := &p.knownLevels[word*0x9e3779b97f4a7c15>>60]
-	if k.word != word || k.n != len(text) {
-		*k = knownLevel{word, len(text), parseLevel(text)}
-	}
-	r.Level = k.level
+	return parseLevel(text)
 }
 
 // knownLevel is a word of up to eight bytes and the level that it is.

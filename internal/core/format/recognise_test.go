@@ -6,6 +6,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/core/record"
 )
 
 // TestRecognise: what the world writes, with the instant that it means (of a stamp without a zone: in Lisbon) and, after |, what
@@ -63,4 +66,45 @@ func TestRecognise(t *testing.T) {
 		got, _ := c.resolve(v, observed)
 		assert.Equal(t, want, time.Unix(0, got).UTC().Format(time.RFC3339Nano), "%q", text)
 	}
+}
+
+// FuzzStamps: a time is read the same whatever was read before it, though most of it is remembered.
+func FuzzStamps(f *testing.F) {
+	for _, s := range [][2]string{{"2031-04-02 06:15:09.120 x", "2031-04-02 06:15:09.121 x"}, {"2031-04-02 06:15:09.120 x", "2031-04-02 06:15:09.1+02:00 x"}, {"2031-04-02T06:15:09Z x", "2031-04-02T06:15:09,5 PM x"},
+		{"2031-04-02 06:15:09 x", "2031-04-02 06:15:091 x"}, {"02/Apr/2031:06:15:09 +0100 x", "02/Apr/2031:06:15:09 +0200 x"}, {"2031-04-02 06:15:09.1234567 CET x", "2031-04-02 06:15:09.12345678901 x"}, {"2031-04-02 06:15:09 [a", "2031-04-02 06:15:09.5 p.m. a"}} {
+		f.Add(s[0], s[1], byte(0))
+		f.Add(s[0], s[1], byte(7))
+	}
+	layouts := []string{"", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%d/%b/%Y:%H:%M:%S %z"}
+	f.Fuzz(func(t *testing.T, before, text string, how byte) {
+		spec := Spec{Name: "t", Kind: "template", Template: "{ts:time} {rest:remainder}", Time: Time{Field: "ts", Layout: layouts[how&3]}}
+		if how&4 != 0 {
+			spec.Time.Zone = "Europe/Lisbon"
+		}
+		if how&8 != 0 {
+			spec.Template = "{ts:time}]{rest:remainder}"
+		}
+		read := func(lines ...string) (r record.Record, ok bool, end record.Span) {
+			p, err := Compile(spec, Time{}, nil)
+			require.NoError(t, err)
+			for _, l := range lines {
+				b := &record.Batch{Arena: []byte(l), Schema: p.Schema()}
+				r = record.Record{Body: record.Span{Len: uint32(len(l))}, Observed: 1932873309_000000001}
+				if ok = p.Read(b, &r); ok {
+					end = b.Values[0].Span
+				}
+			}
+			return r, ok, end
+		}
+		if len(before)+len(text) > 200 {
+			return
+		}
+		r1, ok1, end1 := read(text)
+		r2, ok2, end2 := read(before, text)
+		require.Equal(t, ok1, ok2)
+		if ok1 {
+			require.Equal(t, end1, end2)
+			require.Equal(t, []any{r1.Time, r1.TimeNote}, []any{r2.Time, r2.TimeNote})
+		}
+	})
 }

@@ -3,6 +3,7 @@ package format
 import (
 	"fmt"
 	"math"
+	"math/bits"
 	"strings"
 	"time"
 
@@ -305,6 +306,8 @@ type settled struct {
 	ready, good bool
 	utc, zoned  int64
 	note        record.TimeNote
+	iso         bool      // its text is YYYY-MM-DD hh:mm:ss, as these bytes
+	bytes       [3]uint64 // from 0, 8 and 11 on
 }
 
 // settle reckons the second that was read last, once; good is false for one that depends on more than its text.
@@ -327,6 +330,32 @@ func (c *clock) settle() {
 	}
 	v.hasOffset = true
 	c.quick.utc, _ = c.resolve(v, 0)
+	c.quick.iso = c.layout == nil && c.lastN == len("2031-04-02 06:15:09")
+	c.quick.bytes = [3]uint64{eight(c.last[:], 0), eight(c.last[:], 8), eight(c.last[:], 11)}
+}
+
+// isoAgain is again for the most frequent of times, with a fraction or without, where a space or a bracket ends it; n is 0 where again
+// must look.
+func (q *settled) isoAgain(p []byte) (frac int64, n int) {
+	if len(p) < 32 || eight(p, 0) != q.bytes[0] || eight(p, 8) != q.bytes[1] || eight(p, 11) != q.bytes[2] {
+		return 0, 0
+	}
+	n = 19
+	if p[19] == '.' || p[19] == ',' {
+		x := eight(p, 20)
+		d := x ^ ('0' * ones)
+		k := bits.TrailingZeros64(((d+0x76*ones)|x)&tops) / 8
+		if k == 0 || k == 8 {
+			return 0, 0
+		}
+		frac = int64(decimal(d<<(64-8*k))) * tens[9-k]
+		n += 1 + k
+	}
+	switch c, next := p[n], p[n+1]; {
+	case c == ']', c == ' ' && (next >= 'b' && next <= 'z' && next != 'p' || next == '[' || next == '"' || next-'0' <= 9):
+		return frac, n
+	}
+	return 0, 0
 }
 
 // tens are the powers of ten.

@@ -75,6 +75,7 @@ type Cursor struct {
 	used    int
 	first   bool // the stretch is the stream's beginning
 	order   byte // of utf-16: 'l' or 'b'; 0 when a byte is a character
+	simple  bool // and each line is a record
 	scratch []byte
 }
 
@@ -89,6 +90,7 @@ func (c *Cutter) Over(data []byte, offset int64) Cursor {
 	case "utf-16":
 		k.order = byteOrder(data, k.first)
 	}
+	k.simple = k.order == 0 && c.begin == nil
 	return k
 }
 
@@ -121,21 +123,30 @@ func (k *Cursor) Used() int { return k.used }
 // Take goes on behind a piece.
 func (k *Cursor) Take(p Piece) { k.used += p.Size }
 
+// Line takes one line off the front of what is left, where each is a record and nothing about it is out of the ordinary; size is 0
+// where Next must look. Of size bytes body are its own.
+func (k *Cursor) Line() (body, size int) {
+	if !k.simple || k.used == 0 && k.first {
+		return 0, 0
+	}
+	i := bytes.IndexByte(k.data[k.used:], '\n')
+	if i < 0 || i >= k.c.most {
+		return 0, 0
+	}
+	size = i + 1
+	if i > 0 && k.data[k.used+i-1] == '\r' {
+		i--
+	}
+	k.used += size
+	return i, size
+}
+
 // Next cuts one record off the front of what is left. It answers ok=false when no complete record is there: more data may
 // complete it, or flush, which takes what is there as complete.
 func (k *Cursor) Next(flush bool) (p Piece, ok bool) {
 	data := k.data[k.used:]
 	if len(data) == 0 {
 		return Piece{}, false
-	}
-	if k.order == 0 && k.c.begin == nil && (k.used > 0 || !k.first) { // by far the most
-		if i := bytes.IndexByte(data, '\n'); i >= 0 && i < k.c.most {
-			p = Piece{Body: i, Size: i + 1}
-			if i > 0 && data[i-1] == '\r' {
-				p.Body--
-			}
-			return p, true
-		}
 	}
 	most := k.c.most
 	window := data[:min(len(data), most)]

@@ -22,7 +22,13 @@ func cut(t require.TestingT, spec Spec, data string, step func() int) []string {
 		flush := have == len(data)
 		for {
 			k := c.Over([]byte(data[pos:have]), int64(pos))
+			short := k
+			body, size := short.Line()
 			p, ok := k.Next(flush)
+			if size > 0 { // the short way is that of Next
+				require.Equal(t, Piece{Body: body, Size: size}, p)
+				require.Equal(t, size, short.Used())
+			}
 			if !ok {
 				break
 			}

@@ -197,13 +197,18 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 	plain := !wide && (ascii(data) || utf8.Valid(data)) // then every line is
 	t.parser.Expect(data)
 	for len(b.Records) < limit {
-		p, ok := cut.Next(flush)
-		if !ok {
-			break
+		start, truncated := cut.Used(), false
+		var span record.Span
+		if n, size := cut.Line(); size > 0 { // by far the most
+			span.Off, span.Len = uint32(start), uint32(n)
+		} else {
+			p, ok := cut.Next(flush)
+			if !ok {
+				break
+			}
+			cut.Take(p)
+			span, truncated = record.Span{Off: uint32(start + p.Skip), Len: uint32(p.Body)}, p.Truncated
 		}
-		start := cut.Used()
-		cut.Take(p)
-		span := record.Span{Off: uint32(start + p.Skip), Len: uint32(p.Body)}
 		body := data[span.Off : span.Off+span.Len]
 		if wide {
 			at := len(b.Arena)
@@ -225,7 +230,7 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		*r = record.Record{} // and then each field: a record that is made elsewhere and copied waits for its own stores
 		r.Observed, r.Time, r.End = observed, observed, offset+int64(cut.Used())
 		r.Body, r.First = span, uint32(values)
-		if p.Truncated {
+		if truncated {
 			r.Flags |= record.Truncated
 		}
 		t.line = span
@@ -284,7 +289,10 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 	if t.didMask {
 		c.Masked++
 	}
-	c.Failed += int64(t.routes.find(b, r))
+	if r.Routes = t.routes.rest; len(t.routes.entries) > 0 || t.routes.unparsed != 0 {
+		r.Routes = 0
+		c.Failed += int64(t.routes.find(b, r))
+	}
 	if r.Routes == 0 && len(t.routes.to) > 0 {
 		return dropNoRoute
 	}
