@@ -28,7 +28,6 @@ type Parser struct {
 	last                  []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
 	gen                   []uint32
 	now                   uint32
-	full                  bool
 	path                  []byte
 	asked                 []asked
 	times, levels, bodies usual
@@ -52,16 +51,22 @@ type Parser struct {
 	syslog syslogSlots
 	begin  int
 
-	digits     [32]byte // a number as it is written, so that it need not be made anew
-	timeValue  civil
+	digits    [32]byte // a number as it is written, so that it need not be made anew
+	timeValue civil
+	nanos     int64 // with timeKnown
+	note      record.TimeNote
+	observed  int64
+	bodySpan  record.Span // that the header of a line leaves
+	soFar
+}
+
+// soFar is what is known of the record being read.
+type soFar struct {
+	full       bool // it has names that the schema has no room for
 	timeParsed bool
-	timeKnown  bool // and what it is in nanoseconds, and its note
-	nanos      int64
-	note       record.TimeNote
-	observed   int64
-	levelValue uint8       // that the header of a line says
-	bodySpan   record.Span // that the header of a line leaves
+	timeKnown  bool // in nanoseconds, and its note
 	hasBody    bool
+	levelValue uint8 // that the header of a line says
 }
 
 // Other finds the formats that a first-of names.
@@ -204,8 +209,8 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	p.now++
 	p.begin = len(b.Values)
 	p.turn = 0
-	p.observed, p.timeKnown = r.Observed, false
-	p.full, p.timeParsed, p.levelValue, p.hasBody = false, false, 0, false
+	p.observed = r.Observed
+	p.soFar = soFar{}
 	r.First, r.N, r.Time = uint32(p.begin), 0, r.Observed
 	ok := false
 	if p.parts != nil {

@@ -132,7 +132,8 @@ type Treatment struct {
 	parser *format.Parser
 	schema *record.Schema
 	raw    bool
-	known  int // names that format and steps give, in the schema
+	known  int  // names that format and steps give, in the schema
+	direct bool // a record goes out as the format reads it, and everywhere
 	steps  []step
 	guards *screen
 	routes routes
@@ -173,6 +174,7 @@ func Compile(src Source, f format.Spec, p Parts) (*Treatment, error) {
 		return nil, wrap(err)
 	}
 	t.known = t.schema.Len()
+	t.direct = len(t.steps) == 0 && t.guards == nil && !src.KeepOriginal && src.Unparsed != "drop" && len(t.routes.entries) == 0 && t.routes.unparsed == 0 && (t.routes.rest != 0 || len(t.routes.to) == 0)
 	return t, nil
 }
 
@@ -196,6 +198,7 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 	wide := t.src.Encoding != "" && t.src.Encoding != "utf-8"
 	plain := !wide && (ascii(data) || utf8.Valid(data)) // then every line is
 	t.parser.Expect(data)
+	direct := t.direct && t.trace == nil
 	for len(b.Records) < limit {
 		start, truncated := cut.Used(), false
 		var span record.Span
@@ -232,6 +235,13 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		r.Body, r.First = span, uint32(values)
 		if truncated {
 			r.Flags |= record.Truncated
+		}
+		if direct {
+			if !t.parser.Read(b, r) {
+				c.Unparsed++
+			}
+			r.Routes = t.routes.rest
+			continue
 		}
 		t.line = span
 		reason := t.treat(b, r, &c)

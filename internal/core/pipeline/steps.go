@@ -337,7 +337,7 @@ func (t *Treatment) limiter(n *yamldoc.Node) (step, error) {
 type routes struct {
 	to       []string // destinations, by bit
 	entries  []way
-	rest     uint64 // for what no entry took
+	rest     uint64 // for what no entry took, or all where no entry has a condition
 	unparsed uint64 // for what the format did not read
 }
 
@@ -362,6 +362,13 @@ func (t *Treatment) compileRoutes() (routes, error) {
 			return x, fmt.Errorf("send %d: %w", i+1, err)
 		}
 		x.entries = append(x.entries, way{bit(e.To), when})
+	}
+	if len(x.entries) > 0 && !slices.ContainsFunc(x.entries, func(w way) bool { return w.when != nil }) { // all of them, always
+		x.rest = 0
+		for _, w := range x.entries {
+			x.rest |= w.bit
+		}
+		x.entries = nil
 	}
 	if u := t.src.Unparsed; u != "" && u != "keep" && u != "drop" {
 		x.unparsed = bit(u)
