@@ -179,6 +179,9 @@ func (p *Parser) compileFirstOf(spec Spec, t Time, other Other) error {
 
 // Expect tells what lines will be read from, so that what is not in all of it need not be looked for in each.
 func (p *Parser) Expect(data []byte) {
+	if p.parts != nil || p.spec.Kind == "regex" || p.spec.Kind == "json" { // which do not ask
+		return
+	}
 	p.slashes = bytes.IndexByte(data, '\\') >= 0
 	for _, sub := range p.first {
 		sub.slashes = p.slashes

@@ -109,26 +109,27 @@ const (
 	readDigits              // an int that ends where its digits do
 	readToken               // a token that ends at a space
 	readText                // up to the literal behind it, which is taken too
-	readTime
-	readRest // a remainder
+	readTime                // the time of the record
+	readRest                // a remainder
 )
 
 // templateField is a field with the literal behind it.
 type templateField struct {
 	code    uint8
-	skip    bool
-	isTime  bool
 	quick   bool   // the literal has at most eight bytes: mask and word tell whether it stands somewhere
 	spaces  bool   // the literal ends with a space, and takes all that stand there
 	front   bool   // and it begins with one, and has more
 	pivot   int    // where it has its rarest byte
 	rarest  uint64 // that byte, eight times
 	slot    uint16
+	place   int // among the fields of a record; behind them for one that is skipped
 	literal int // its length
 	mask    uint64
 	word    uint64
 	at      int         // of the field in Parser.ops
+	clock   *clock      // of the time of the record
 	behind  *templateOp // the literal; nil for none
+	next    *templateField
 }
 
 func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
@@ -173,6 +174,7 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			op.own = next == ' '
 		}
 	}
+	place := 0
 	for i := range p.ops {
 		op := &p.ops[i]
 		if op.typ == "" {
@@ -181,7 +183,11 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			}
 			continue
 		}
-		f := templateField{skip: op.skip, isTime: op.isTime, slot: op.slot, at: i}
+		f := templateField{slot: op.slot, place: len(names), at: i}
+		if !op.skip {
+			f.place = place
+			place++
+		}
 		if i+1 < len(p.ops) && p.ops[i+1].typ == "" {
 			next := &p.ops[i+1]
 			f.behind, f.literal, f.mask, f.word = next, len(next.literal), next.mask, next.word
@@ -191,8 +197,8 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			f.pivot, f.rarest = next.pivot, ones*uint64(next.literal[next.pivot])
 		}
 		switch {
-		case op.typ == "time":
-			f.code = readTime
+		case op.isTime:
+			f.code, f.clock = readTime, op.clock
 		case op.typ == "remainder":
 			f.code = readRest
 		case op.own && op.typ == "int":
@@ -203,6 +209,9 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			f.code = readText
 		}
 		p.parts = append(p.parts, f)
+	}
+	for i := range p.parts[:len(p.parts)-1] {
+		p.parts[i].next = &p.parts[i+1]
 	}
 	p.width = len(names)
 	for u, f := range map[*usual]string{&p.times: spec.Time.Field, &p.levels: spec.Level.Field, &p.bodies: spec.Body} {
@@ -219,30 +228,31 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	have := len(b.Values)
-	b.Values = slices.Grow(b.Values, p.width)[:have+p.width] // who answers false leaves them, and Read takes them away
-	values := b.Values[have : have+p.width]
-	pos, n := 0, 0
+	b.Values = slices.Grow(b.Values, p.width+1)[:have+p.width+1] // who answers false leaves them, and Read takes them away
+	values := b.Values[have:]
+	pos := 0
 	if p.lead != nil {
 		if pos = p.lead.match(line); pos < 0 {
 			return false
 		}
 	}
-	for i := range p.parts {
-		f := &p.parts[i]
-		from, num, kind := pos, uint64(0), record.Text
+	for f := &p.parts[0]; f != nil; f = f.next {
+		v := &values[f.place] // written field by field: what is put together elsewhere and copied waits for its own stores
+		v.Num, v.Kind, v.Slot = 0, record.Text, f.slot
+		v.Span.Off = span.Off + uint32(pos)
+		from := pos
 		switch f.code {
 		case readText:
 			end, next := f.end(line, pos)
 			if end < 0 {
 				return false
 			}
-			if !f.skip {
-				v := &values[n]
-				v.Num, v.Kind, v.Slot = 0, record.Text, f.slot
-				v.Span.Off, v.Span.Len = span.Off+uint32(from), uint32(end-from)
-				n++
-			}
+			v.Span.Len = uint32(end - from)
 			pos = next
+			continue
+		case readRest:
+			v.Span.Len = uint32(len(line) - pos)
+			pos = len(line)
 			continue
 		case readToken:
 			pos = wordEnd(line, pos)
@@ -252,44 +262,27 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 			if pos == from {
 				return false
 			}
+			v.Span.Len = uint32(pos - from)
 		case readTime:
-			took, ok := 0, false
-			if clock := p.ops[f.at].clock; f.isTime {
-				took, ok = p.stampOf(clock, line[pos:])
-			} else {
-				_, took, ok = clock.read(line[pos:])
-			}
+			took, ok := p.stampOf(f.clock, line[pos:])
 			if !ok {
 				return false
 			}
+			v.Span.Len = uint32(took)
 			pos += took
-		case readRest:
-			pos = len(line)
-		case readDigits:
-			if digits, end, ok := digitsAt(line, pos); ok { // no sign, and no more than fits easily
-				num, kind, pos = digits, record.Int, end
+		default:
+			if digits, end, ok := digitsAt(line, pos); ok && f.code == readDigits { // no sign, and no more than fits easily
+				v.Num, v.Kind = digits, record.Int
+				v.Span.Len = uint32(end - from)
+				pos = end
 				break
 			}
-			fallthrough
-		default:
-			v, took, ok := p.readField(b, span, f.at, pos)
+			took, ok := p.readSlow(b, span, f, v, pos)
 			if !ok {
 				return false
 			}
 			line = b.Bytes(span)
 			pos += took
-			if !f.skip {
-				v.Slot = f.slot
-				values[n] = v
-				n++
-			}
-			from = -1
-		}
-		if from >= 0 && !f.skip { // field by field: what is put together elsewhere and copied waits for its own stores
-			v := &values[n]
-			v.Num, v.Kind, v.Slot = num, kind, f.slot
-			v.Span.Off, v.Span.Len = span.Off+uint32(from), uint32(pos-from)
-			n++
 		}
 		switch {
 		case f.behind == nil:
@@ -305,7 +298,15 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 			pos += took
 		}
 	}
+	b.Values = b.Values[:have+p.width]
 	return pos == len(line)
+}
+
+// readSlow is readField into a value.
+func (p *Parser) readSlow(b *record.Batch, span record.Span, f *templateField, v *record.Value, pos int) (n int, ok bool) {
+	*v, n, ok = p.readField(b, span, f.at, pos)
+	v.Slot = f.slot
+	return n, ok
 }
 
 // readField reads the field that is part i of the template, at a place of a line, in the plain way.
