@@ -42,7 +42,11 @@ func TestFormats(t *testing.T) {
 	}{
 		"template": {spec: gate, line: "2031-04-02 06:15:09 lane=4 doc=PA 12 result=Denied note={x}", level: record.Warn, time: "2031-04-02T05:15:09Z",
 			fields: `{"ts":"text 2031-04-02 06:15:09","lane":"int 4","doc":"text PA 12","result":"text Denied","note":"text {x}"}`},
-		"template, other": {spec: gate, line: "lane 4 rebooted", none: true},
+		"template, other":                  {spec: gate, line: "lane 4 rebooted", none: true},
+		"level, mapped without its case":   {spec: Spec{Kind: "template", Template: `{w:token} {m:remainder}`, Level: Level{Field: "w", Map: map[string]uint8{"silly": record.Debug, "warn": record.Info}}}, line: "Silly x", level: record.Debug, fields: `{"w":"text Silly","m":"text x"}`},
+		"level, mapped otherwise":          {spec: Spec{Kind: "template", Template: `{w:token} {m:remainder}`, Level: Level{Field: "w", Map: map[string]uint8{"silly": record.Debug, "warn": record.Info}}}, line: "warn x", level: record.Info, fields: `{"w":"text warn","m":"text x"}`},
+		"level, not in the map":            {spec: Spec{Kind: "template", Template: `{w:token} {m:remainder}`, Level: Level{Field: "w", Map: map[string]uint8{"silly": record.Debug, "warn": record.Info}}}, line: "error x", level: record.Error, fields: `{"w":"text error","m":"text x"}`},
+		"level, not in the map, nor known": {spec: Spec{Kind: "template", Template: `{w:token} {m:remainder}`, Level: Level{Field: "w", Map: map[string]uint8{"silly": record.Debug}}}, line: "dull x", fields: `{"w":"text dull","m":"text x"}`},
 		"template, types": {spec: Spec{Kind: "template", Template: `{a:int}{{{b:float}}} {c:quoted} {d:ip} {-:token} end`}, line: `-3{2.5} "x \"y\"" 2001:db8::1 zz end`,
 			fields: `{"a":"int -3","b":"float 2.5","c":"text x \"y\"","d":"text 2001:db8::1"}`},
 		"template, anchored":     {spec: Spec{Kind: "template", Template: `{a:token} end`}, line: "x end more", none: true},

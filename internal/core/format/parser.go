@@ -472,16 +472,18 @@ func (p *Parser) levelOf(b *record.Batch, v *record.Value) uint8 {
 	var digits [24]byte
 	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
 	if v.Kind == record.Int {
-		if n := int64(v.Num); len(p.spec.Level.Map) == 0 && n >= 0 && n < 8 { // a severity of RFC 5424
-			return syslogLevels[n]
-		}
 		text = strconv.AppendInt(digits[:0], int64(v.Num), 10)
 	}
 	if len(p.spec.Level.Map) > 0 {
 		if l, ok := lookupFold(p.spec.Level.Map, text); ok {
 			return l
 		}
-		return p.spec.Level.Map["*"]
+		if l, ok := p.spec.Level.Map["*"]; ok {
+			return l
+		}
+	}
+	if n := int64(v.Num); v.Kind == record.Int && n >= 0 && n < 8 { // a severity of RFC 5424
+		return syslogLevels[n]
 	}
 	return parseLevel(text)
 }

@@ -37,7 +37,7 @@ var Keys = []schema.Key{
 	{Name: "time", Value: TimeValue, Doc: "Which field holds the time, and how."},
 	{Name: "level", Value: schema.Obj("level",
 		schema.Key{Name: "field", Value: schema.Plain, Doc: "The field that holds the level."},
-		schema.Key{Name: "map", Value: schema.TableOf(schema.Checked("schema", checkLevel)), Doc: "What its values mean; case does not matter, and '*' is any other.", Example: "map: {DENIED: WARN, '*': INFO}"},
+		schema.Key{Name: "map", Value: schema.TableOf(schema.Checked("schema", checkLevel)), Doc: "What its values mean; case does not matter, and '*' is any other. Without '*', usual words for levels keep their meaning.", Example: "map: {DENIED: WARN, '*': INFO}"},
 	), Doc: "Which field holds the level, and what its values mean. Levels are TRACE, DEBUG, INFO, WARN, ERROR, FATAL."},
 	{Name: "body", Value: schema.Plain, Doc: "The field that becomes the body; default: the whole line."},
 	{Name: "samples", Desk: true, Value: schema.ListOf(schema.Obj("a sample",

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/record"
@@ -403,7 +404,7 @@ func vote(rests []string, first bool) (*place, []string) {
 		left = append(left, all[i].rest)
 	}
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) && strings.Trim(separator(left), " ") == "" {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) && strings.Trim(separator(left), " ") == "" {
 		return nil, nil
 	}
 	return s, left
@@ -508,7 +509,7 @@ func (s *place) padded() bool {
 
 // plain tells whether a place has words of no kind, with nothing around them.
 func (s *place) plain() bool {
-	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == ""
+	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded()
 }
 
 // few tells whether a place takes one of a few words, or one that looks like an identifier in each line.
@@ -545,6 +546,9 @@ func (s *place) rising() bool { return s.falls*10 <= s.n }
 
 // leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for one.
 func (s *place) leveled() bool {
+	if s.graded() {
+		return true
+	}
 	also := 0
 	for t, n := range s.texts {
 		switch w := strings.TrimSpace(t); {
@@ -558,6 +562,24 @@ func (s *place) leveled() bool {
 	return s.kinds["level"]*2 >= s.n && !s.onlyLog() || also > 0 && s.token.open == "[" // brackets hold what is counted among few
 }
 
+// graded tells whether a place has a few words over and over, several levels among them: then the others are a program's own levels.
+func (s *place) graded() bool {
+	if len(s.texts) > 10 || s.n < 6*len(s.texts) || s.kinds["level"]+s.kinds["word"] != s.n {
+		return false
+	}
+	levels := map[uint8]bool{}
+	for t := range s.texts {
+		w := strings.TrimSpace(t)
+		if len(w) > 12 || strings.ContainsFunc(w, func(r rune) bool { return !unicode.IsLetter(r) }) {
+			return false
+		}
+		if levelWord(w) {
+			levels[record.ParseLevel(strings.ToLower(w))] = true
+		}
+	}
+	return len(levels) > 1 && len(levels)*2 >= len(s.texts)
+}
+
 // onlyLog tells whether there is but the word log, which some programs write for a level, and many begin their sentences with.
 func (s *place) onlyLog() bool {
 	return s.constant() && strings.EqualFold(s.token.text, "log") && s.token.open == "" && s.token.tail != ":"
@@ -565,6 +587,9 @@ func (s *place) onlyLog() bool {
 
 // alsoLevels are words that stand in the place of a level and say that nothing is wrong.
 var alsoLevels = []string{"system", "note", "statement", "detail", "hint", "context", "audit", "success", "status", "config", "finer", "finest"}
+
+// smallLevels are words for levels below the usual.
+var smallLevels = []string{"fine", "finer", "finest", "silly"}
 
 func (s *place) all(kinds ...string) bool {
 	n := 0
@@ -754,7 +779,7 @@ func (w *walker) takeLevels(s *place) {
 		switch l := record.ParseLevel(low); {
 		case l != 0:
 			w.levels[low] = l
-		case low == "fine":
+		case slices.Contains(smallLevels, low):
 			w.levels[low] = record.Debug
 		default:
 			w.levels[low] = record.Info
