@@ -1,6 +1,8 @@
 package test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"os"
@@ -116,6 +118,23 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 	see("▲ 2 email — mask it")
 	click("▲ 2 email — mask it")
 	see("● 2 email masked")
+
+	// A file in another encoding, packed, is characters here, and the source says how a host must read it.
+	file := filepath.Join(dir, "tide.log.1.gz")
+	var z bytes.Buffer
+	pack := gzip.NewWriter(&z)
+	_, _ = pack.Write([]byte(wide("\ufeff2031-04-02T06:15:09Z INFO Küste frei\r\n2031-04-02T06:15:10Z WARN Fähre später\r\n")))
+	require.NoError(t, pack.Close())
+	require.NoError(t, os.WriteFile(file, z.Bytes(), 0o600))
+	require.NoError(t, tab.Open(d.url+"/workbench"))
+	require.NoError(t, tab.File("input[type=file]", file))
+	see("2 lines of utf-16le, from tide.log.1.gz")
+	see("Fähre später")
+	click("Source")
+	see("encoding: utf-16le")
+	require.NoError(t, os.WriteFile(file, []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x03\x00"), 0o600))
+	require.NoError(t, tab.File("input[type=file]", file))
+	see("tide.log.1.gz: much of it is not text")
 
 	// From a host, and from there to a source.
 	require.NoError(t, tab.Open(d.url+"/hosts/gate-a/uncollected"))

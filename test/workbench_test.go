@@ -1,7 +1,9 @@
 package test
 
 import (
+	"compress/gzip"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -11,6 +13,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -96,7 +99,7 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	draft := get[contract.Draft](t, first(d.api.LoadDraft(context.Background(), contract.NewDraft{Files: []contract.File{{Path: "p.yaml", Text: text}}})), nil)
 	require.Empty(t, draft.Findings)
 	source := "gates"
-	shown := get[workbench.Result](t, first(d.api.TryLog(context.Background(), contract.TryLog{Log: lines, Source: &source, Draft: &draft.Id})), nil)
+	shown := get[workbench.Result](t, first(d.api.TryLog(context.Background(), contract.TryLog{Log: new(lines), Source: &source, Draft: &draft.Id})), nil)
 	require.Empty(t, shown.Problems)
 	require.Len(t, shown.Records, 6)
 	assert.Equal(t, map[string]int64{"drop": 1, "sample": 1}, shown.DropReasons)
@@ -183,6 +186,79 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	assert.Equal(t, 2, code)
 }
 
+// wide writes a text as UTF-16, the lower byte first.
+func wide(text string) string {
+	var out []byte
+	for _, u := range utf16.Encode([]rune(text)) {
+		out = binary.LittleEndian.AppendUint16(out, u)
+	}
+	return string(out)
+}
+
+// TestBytesOfLogs: what is given as bytes is read in the encoding of the source, and characters as they are.
+func TestBytesOfLogs(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	d.publish("destination: out\ndeliver: {discard: {}}\n---\nsource: tides\nhosts: all\nread: {files: [/t.log], encoding: utf-16}\nformat: raw\nsend: [out]\n---\nsource: ramps\nhosts: all\nread: {files: [/r.log]}\nformat: raw\nsend: [out]\n")
+	const text = "Küste frei, 555 1234\nFähre später als kelp@skerry.example\n"
+	bytes, source := []byte(wide(text)), "tides"
+	for name, c := range map[string]contract.TryLog{"bytes": {Bytes: &bytes, Source: &source}, "characters": {Log: new(text), Source: &source}} {
+		r := get[workbench.Result](t, first(d.api.TryLog(ctx, c)), nil)
+		require.Len(t, r.Records, 2, name)
+		assert.Equal(t, "Küste frei, 555 1234", r.Records[0].Body, name)
+		assert.Empty(t, r.Looks, name)
+	}
+	g := get[contract.GuessedLog](t, first(d.api.GuessLog(ctx, contract.GuessLog{Bytes: &bytes})), nil)
+	assert.Equal(t, "utf-16le", g.Candidates[0].Encoding)
+	scan := get[contract.ScannedLog](t, first(d.api.ScanLog(ctx, contract.ScanLog{Bytes: &bytes})), nil)
+	require.Len(t, scan.Hits, 1)
+	assert.Equal(t, []any{2, "email", len("Fähre später als ")}, []any{scan.Hits[0].Line, scan.Hits[0].Detector, scan.Hits[0].Start})
+	got := get[contract.LogText](t, first(d.api.ReadText(ctx, contract.LogBytes{Bytes: bytes})), nil)
+	assert.Equal(t, contract.LogText{Log: text, Encoding: "utf-16le"}, got)
+	for words, b := range map[string][]byte{"packed by xz": []byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x02\x00"), "not text": []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x03\x00")} {
+		resp, err := d.api.ReadText(ctx, contract.LogBytes{Bytes: b})
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
+		assert.Contains(t, readAll(t, resp), words)
+	}
+	resp, err := d.api.TryLog(ctx, contract.TryLog{Log: new(text), Bytes: &bytes, Source: &source})
+	require.NoError(t, err)
+	assert.Contains(t, readAll(t, resp), "exclude each other")
+
+	// From the command line, packed as rotated logs are, and with broken bytes.
+	dir := t.TempDir()
+	var z strings.Builder
+	w := gzip.NewWriter(&z)
+	_, _ = w.Write(bytes)
+	require.NoError(t, w.Close())
+	packed, broken := filepath.Join(dir, "tide.log.2.gz"), filepath.Join(dir, "broken.log")
+	require.NoError(t, os.WriteFile(packed, []byte(z.String()), 0o600))
+	require.NoError(t, os.WriteFile(broken, []byte("ramp \xe4\x81\xff is shut\n"), 0o600))
+	out, code := d.cli("source", "try", "tides", packed)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "Küste frei")
+	out, code = d.cli("format", "guess", packed)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "In the source: read: {encoding: utf-16le}")
+	out, code = d.cli("mask", "scan", packed, "-o", "json")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, `"detector": "email"`)
+	out, code = d.cli("format", "try", "raw", packed)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "--encoding utf-16le")
+	out, code = d.cli("format", "try", "raw", packed, "--encoding", "utf-16")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "Küste frei")
+	assert.NotContains(t, out, "looks like")
+	out, code = d.cli("format", "try", "raw", packed, "--encoding", "runes")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "utf-16be")
+	out, code = d.cli("source", "try", "ramps", broken)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, `ramp \xe4\x81\xff is shut`, "as a host would write it")
+}
+
 // TestWorkbenchOverTheAPI: guesses, tries of texts that are nowhere yet, scans, fields by selection, coverage; and what is wrong
 // with a text is said with its place.
 func TestWorkbenchOverTheAPI(t *testing.T) {
@@ -193,7 +269,7 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	log := "2031-04-02 06:15:09 INFO ramp opened by CR-77\n2031-04-02 06:15:10 WARN ramp slow, call +351 210 555 017\n2031-04-02 06:15:11 INFO ramp closed\n"
 	zone := "Europe/Lisbon"
 	name := "ramps"
-	g := get[contract.GuessedLog](t, first(d.api.GuessLog(ctx, contract.GuessLog{Log: log, Name: &name})), nil)
+	g := get[contract.GuessedLog](t, first(d.api.GuessLog(ctx, contract.GuessLog{Log: new(log), Name: &name})), nil)
 	require.NotEmpty(t, g.Candidates)
 	assert.Equal(t, "template", g.Candidates[0].Kind)
 	assert.True(t, g.Candidates[0].NoZone)
@@ -201,21 +277,21 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	assert.NotContains(t, g.Candidates[0].Definition, "CR-77", "a sample holds nothing that a mask of the catalogue takes")
 
 	def := g.Candidates[0].Definition
-	r := get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: log, Format: &name, Definitions: &def, Zone: &zone})), nil)
+	r := get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &def, Zone: &zone})), nil)
 	require.Len(t, r.Records, 3)
 	assert.Equal(t, "2031-04-02T05:15:09Z", r.Records[0].Time)
 	source := "ramps"
 	both := def + "---\nsource: ramps\nlabels: {team: gate}\nhosts: all\nread: {files: [/c.log]}\nformat: ramps\nsteps: [{drop: level < WARN}]\nsend: [out]\n"
-	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: log, Source: &source, Definitions: &both, Zone: &zone})), nil)
+	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Source: &source, Definitions: &both, Zone: &zone})), nil)
 	assert.Equal(t, map[string]int64{"drop": 2}, r.DropReasons)
 	assert.Equal(t, "crew", r.Records[0].Private[0].Mask, "the guard of the catalogue covers it, dropped or not")
 	broken := "format: ramps\ntemplate: '{a} {b'\n"
-	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: log, Format: &name, Definitions: &broken})), nil)
+	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &broken})), nil)
 	require.NotEmpty(t, r.Problems)
 	assert.Equal(t, 2, r.Problems[0].Line)
 	assert.Contains(t, r.Problems[0].Reason, "is not closed")
 
-	scan := get[contract.ScannedLog](t, first(d.api.ScanLog(ctx, contract.ScanLog{Log: log})), nil)
+	scan := get[contract.ScannedLog](t, first(d.api.ScanLog(ctx, contract.ScanLog{Log: new(log)})), nil)
 	require.Len(t, scan.Hits, 2)
 	assert.Equal(t, []string{"crew"}, scan.Hits[0].Masks)
 	assert.Equal(t, "phone", scan.Hits[1].Detector)
@@ -233,11 +309,11 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 		assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
 		assert.Contains(t, readAll(t, resp), words)
 	}
-	resp, err := d.api.TryLog(ctx, contract.TryLog{Log: log})
+	resp, err := d.api.TryLog(ctx, contract.TryLog{Log: new(log)})
 	bad("a source, or a format", resp, err)
-	resp, err = d.api.TryLog(ctx, contract.TryLog{Log: " \n", Format: &name})
+	resp, err = d.api.TryLog(ctx, contract.TryLog{Log: new(" \n"), Format: &name})
 	bad("no lines", resp, err)
-	resp, err = d.api.GuessLog(ctx, contract.GuessLog{Log: strings.Repeat("x\n", workbench.MaxLog)})
+	resp, err = d.api.GuessLog(ctx, contract.GuessLog{Log: new(strings.Repeat("x\n", workbench.MaxLog))})
 	bad("at most", resp, err)
 	resp, err = d.api.CarveField(ctx, contract.CarveField{Template: "{a:int}", Line: "no", Start: 0, End: 1, Name: "b"})
 	bad("does not read this line", resp, err)
@@ -247,15 +323,17 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 func contractOfTheWorkbench(t *testing.T, c *contract.Client, bad func(int, *http.Response, error), dir string) {
 	ctx := context.Background()
 	log, name, zone := "2031-04-02 06:15:09 INFO ramp 4 opened by kelp@skerry.example\n2031-04-02 06:15:10 WARN ramp 5 is slow\n", "ramps", "Europe/Lisbon"
-	guessed := get[contract.GuessedLog](t, first(c.GuessLog(ctx, contract.GuessLog{Log: log, Name: &name})), nil)
+	guessed := get[contract.GuessedLog](t, first(c.GuessLog(ctx, contract.GuessLog{Log: new(log), Name: &name})), nil)
 	require.NotEmpty(t, guessed.Candidates)
 	bad(400, first(c.GuessLog(ctx, contract.GuessLog{})), nil)
 	definition := guessed.Candidates[0].Definition
-	tried := get[contract.TriedLog](t, first(c.TryLog(ctx, contract.TryLog{Log: log, Format: &name, Definitions: &definition, Zone: &zone})), nil)
+	tried := get[contract.TriedLog](t, first(c.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &definition, Zone: &zone})), nil)
 	assert.Len(t, tried.Records, 2)
-	bad(400, first(c.TryLog(ctx, contract.TryLog{Log: log})), nil)
-	assert.Len(t, get[contract.ScannedLog](t, first(c.ScanLog(ctx, contract.ScanLog{Log: log})), nil).Hits, 1)
+	bad(400, first(c.TryLog(ctx, contract.TryLog{Log: new(log)})), nil)
+	assert.Len(t, get[contract.ScannedLog](t, first(c.ScanLog(ctx, contract.ScanLog{Log: new(log)})), nil).Hits, 1)
 	bad(400, first(c.ScanLog(ctx, contract.ScanLog{})), nil)
+	assert.Equal(t, "latin-1", get[contract.LogText](t, first(c.ReadText(ctx, contract.LogBytes{Bytes: []byte("K\xfcste\n")})), nil).Encoding)
+	bad(400, first(c.ReadText(ctx, contract.LogBytes{Bytes: []byte("\x1f\x8b\x00")})), nil)
 	carve := contract.CarveField{Template: "{ts:time} {message:remainder}", Line: "2031-04-02 06:15:09 ramp 4 slow", Start: 25, End: 26, Name: "ramp"}
 	assert.Contains(t, get[contract.CarvedField](t, first(c.CarveField(ctx, carve)), nil).Template, "{ramp:int}")
 	carve.End = 99
@@ -351,6 +429,28 @@ func TestLinesFromHosts(t *testing.T) {
 	assert.Contains(t, out, `"host read-lines"`)
 	assert.Contains(t, out, `"host list-logs"`)
 	assert.Contains(t, out, "/etc/passwd", "what was refused is in the audit too")
+
+	// A log in another encoding is characters at the desk, and its source says how to read it.
+	tide := write("tide.log", wide("\ufeff2031-04-02 06:15:09 INFO Küste frei\r\n2031-04-02 06:15:10 WARN Fähre später\r\n"))
+	lines = get[wire.Lines](t, first(d.api.ReadHostLines(context.Background(), "gate-a", &contract.ReadHostLinesParams{Path: tide})), nil)
+	assert.Equal(t, "utf-16le", lines.Encoding)
+	assert.Equal(t, []string{"2031-04-02 06:15:09 INFO Küste frei", "2031-04-02 06:15:10 WARN Fähre später"}, lines.Lines)
+	out, code = d.cli("host", "uncollected", "gate-a")
+	require.Zero(t, code)
+	assert.Contains(t, out, "100% template, no zone, utf-16le")
+	out, code = d.cli("source", "draft", "gate-a", tide, "--zone", "Europe/Lisbon", "--name", "tides", "-o", "json")
+	require.Zero(t, code, out)
+	require.NoError(t, json.Unmarshal([]byte(out), &made))
+	assert.Contains(t, made.Definitions, "  encoding: utf-16le\n")
+	out, code = d.cli("source", "try", "tides", tide, "--draft", fmt.Sprint(made.Draft), "-o", "json")
+	require.Zero(t, code, out)
+	var tried workbench.Result
+	require.NoError(t, json.Unmarshal([]byte(out), &tried))
+	require.Len(t, tried.Records, 2)
+	assert.Equal(t, []any{"Fähre später", "2031-04-02T05:15:10Z", "WARN", 2}, []any{tried.Records[1].Body, tried.Records[1].Time, tried.Records[1].Level, tried.Records[1].Line})
+	out, code = d.cli("source", "try", "tides", crew, "--draft", fmt.Sprint(made.Draft))
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "The log looks like utf-8; the source reads it otherwise")
 
 	agent.stop()
 	eventually(t, 10*time.Second, "the host to be away", func() bool { return !d.connected("gate-a") })

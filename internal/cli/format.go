@@ -16,6 +16,7 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/guess"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/workbench"
@@ -31,7 +32,7 @@ func (a *app) formatCmd() *cobra.Command {
 // maxLog bounds a log that is tried, in bytes.
 const maxLog = 64 << 20
 
-// readLog reads a log from a file, or from standard input for -.
+// readLog reads a log from a file, or from standard input for -; one that gzip packed is unpacked.
 func (a *app) readLog(path string) ([]byte, error) {
 	in := a.in
 	if path != "-" {
@@ -43,14 +44,38 @@ func (a *app) readLog(path string) ([]byte, error) {
 		in = f
 	}
 	data, err := io.ReadAll(io.LimitReader(in, maxLog+1))
-	if err == nil && len(data) > maxLog {
-		err = fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
+	if err != nil {
+		return nil, err
 	}
-	return data, err
+	data, more, err := workbench.Unpack(data, maxLog)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if more {
+		return nil, fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
+	}
+	return data, nil
+}
+
+// encodingFlag asks how the bytes of a log are characters.
+func encodingFlag(cmd *cobra.Command, encoding *string) {
+	cmd.Flags().StringVar(encoding, "encoding", "", "how its bytes are characters: "+strings.Join(lines.Encodings, ", ")+" (default utf-8)")
+	_ = cmd.RegisterFlagCompletionFunc("encoding", cobra.FixedCompletions(lines.Encodings, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// checkEncoding tells what is wrong with that answer, or notes that the log looks otherwise.
+func (a *app) checkEncoding(encoding string, data []byte) error {
+	if encoding != "" && !slices.Contains(lines.Encodings, encoding) {
+		return usagef("--encoding: known are %s", strings.Join(lines.Encodings, ", "))
+	}
+	if looks := lines.Looks(data, encoding); looks != "" {
+		fmt.Fprintf(a.errOut, "The log looks like %s: --encoding %s reads it so, and in the source read: {encoding: %s}\n", looks, looks, looks)
+	}
+	return nil
 }
 
 func (a *app) formatTryCmd() *cobra.Command {
-	var zone, begin string
+	var zone, begin, encoding string
 	var unread bool
 	cmd := &cobra.Command{
 		Use: "try FORMAT|FILE.yaml LOG|-", Short: "Read a log by a format and show what comes of every record", Args: cobra.ExactArgs(2),
@@ -68,11 +93,14 @@ names. The log is read as a host would read it. Built-in formats and files need 
 					return usagef("--zone: %v", err)
 				}
 			}
-			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: zone}}, spec, pipeline.Parts{Formats: other})
+			data, err := a.readLog(args[1])
 			if err != nil {
 				return err
 			}
-			data, err := a.readLog(args[1])
+			if err := a.checkEncoding(encoding, data); err != nil {
+				return err
+			}
+			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Encoding: encoding, Time: format.Time{Zone: zone}}, spec, pipeline.Parts{Formats: other})
 			if err != nil {
 				return err
 			}
@@ -89,6 +117,7 @@ names. The log is read as a host would read it. Built-in formats and files need 
 	f := cmd.Flags()
 	f.StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
 	f.StringVar(&begin, "begin", "", "an expression (RE2): a record of several lines begins at a line that it finds")
+	encodingFlag(cmd, &encoding)
 	f.BoolVar(&unread, "unread", false, "show only the records that the format does not read")
 	return cmd
 }
@@ -232,10 +261,11 @@ func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name
 	out := struct {
 		Definition string                `json:"definition"`
 		Begin      string                `json:"begin,omitempty"`
+		Encoding   string                `json:"encoding,omitempty"`
 		Share      float64               `json:"share"`
 		Records    []workbench.Record    `json:"records"`
 		Candidates []workbench.Candidate `json:"candidates"`
-	}{best.Definition(name, zone), best.Begin, best.Share, triedRecords(best.Records, false), shown}
+	}{best.Definition(name, zone), best.Begin, best.Encoding, best.Share, triedRecords(best.Records, false), shown}
 	return a.showValue(out, func() {
 		for i, c := range all[:min(len(all), 5)] {
 			mark := " "
@@ -251,6 +281,9 @@ func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name
 		a.printf("\n%s\n", best.Definition(name, zone))
 		if best.Begin != "" {
 			a.printf("In the source: records: {begin: '%s'}\n\n", best.Begin)
+		}
+		if best.Encoding != "" {
+			a.printf("In the source: read: {encoding: %s}\n\n", best.Encoding)
 		}
 		var rows [][]string
 		for _, f := range best.Fields {

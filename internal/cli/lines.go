@@ -33,6 +33,9 @@ in the audit. Files of the system, hidden ones and what is no text are closed to
 				for _, line := range l.Lines {
 					a.printf("%s\n", line)
 				}
+				if l.Encoding != "" {
+					fmt.Fprintf(a.errOut, "In the file they are %s; a source that reads it needs read: {encoding: %s}\n", l.Encoding, l.Encoding)
+				}
 			})
 		},
 		ValidArgsFunction: a.completeHosts(),
@@ -74,6 +77,9 @@ func (a *app) showUncollected(host string, l contract.UncollectedList) {
 		guess := fmt.Sprintf("%.0f%% %s", 100*x.Share, x.Kind)
 		if x.NoZone != nil && *x.NoZone {
 			guess += ", no zone"
+		}
+		if x.Encoding != nil {
+			guess += ", " + *x.Encoding
 		}
 		rows = append(rows, []string{x.Path, size(x.Size), size(int64(x.Rate)) + "/s", ago(&x.Modified), guess, str(x.Program)})
 	}

@@ -48,6 +48,7 @@ line; --reveal shows it in the clear. JSON holds every hit, and never the data. 
 			if err != nil {
 				return err
 			}
+			data = workbench.Scannable(data)
 			return a.showScan(workbench.Scan(data, finders), logLines(data), own, reveal)
 		},
 	}
@@ -220,6 +221,7 @@ secret. Built-in masks and files need no service. Exits with 1 when a sample fai
 			if err != nil {
 				return err
 			}
+			data = workbench.Scannable(data)
 			key := make([]byte, 32)
 			if _, err := rand.Read(key); err != nil {
 				return err

@@ -51,7 +51,7 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 			if from != "" {
 				r, err = trySource(from, args[0], data, workbench.Options{Zone: zone, Begin: begin, Observed: time.Now()})
 			} else {
-				r, err = a.tryAtService(cmd, contract.TryLog{Log: string(data), Source: &args[0], Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
+				r, err = a.tryAtService(cmd, contract.TryLog{Bytes: &data, Source: &args[0], Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
 			}
 			if err != nil {
 				return err
@@ -62,6 +62,9 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 			}
 			if err := a.showValue(r, func() { a.showCourse(r, reveal, changed) }); err != nil {
 				return err
+			}
+			if r.Looks != "" {
+				fmt.Fprintf(a.errOut, "The log looks like %s; the source reads it otherwise: read: {encoding: %s}\n", r.Looks, r.Looks)
 			}
 			if r.Read == 0 && r.Unread > 0 {
 				return coded{code: exitFailed, err: errors.New("the format reads none of the records"), silent: a.output != "table"}
@@ -126,7 +129,7 @@ func (a *app) tryAtService(cmd *cobra.Command, t contract.TryLog) (workbench.Res
 	if err != nil {
 		return workbench.Result{}, err
 	}
-	if len(t.Log) > workbench.MaxLog {
+	if len(*t.Bytes) > workbench.MaxLog {
 		return workbench.Result{}, fmt.Errorf("the log is larger than %d MiB; try a part of it", workbench.MaxLog>>20)
 	}
 	r, _, err := answer[workbench.Result](c.TryLog(cmd.Context(), t))

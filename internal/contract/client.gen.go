@@ -551,6 +551,20 @@ type ClientInterface interface {
 	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
 	ScanLog(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadTextWithBody Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workbench/text (the `ReadText` operationId).
+	ReadTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadText Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workbench/text (the `ReadText` operationId).
+	ReadText(ctx context.Context, body ReadTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TryLogWithBody Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
 	//
 	// Takes any type of body and a specified content type.
@@ -1787,6 +1801,40 @@ func (c *Client) ScanLogWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /workbench/scan (the `ScanLog` operationId).
 func (c *Client) ScanLog(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewScanLogRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadTextWithBody Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workbench/text (the `ReadText` operationId).
+func (c *Client) ReadTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadTextRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadText Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workbench/text (the `ReadText` operationId).
+func (c *Client) ReadText(ctx context.Context, body ReadTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadTextRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4344,6 +4392,46 @@ func NewScanLogRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewReadTextRequest calls the generic ReadText builder with application/json body
+func NewReadTextRequest(server string, body ReadTextJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadTextRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadTextRequestWithBody constructs an http.Request for the ReadText method, with any body, and a specified content type
+func NewReadTextRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workbench/text")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTryLogRequest calls the generic TryLog builder with application/json body
 func NewTryLogRequest(server string, body TryLogJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4966,6 +5054,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workbench/scan (the `ScanLog` operationId).
 	ScanLogWithResponse(ctx context.Context, body ScanLogJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanLogResponse, error)
+
+	// ReadTextWithBodyWithResponse Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/text (the `ReadText` operationId).
+	ReadTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadTextResponse, error)
+
+	// ReadTextWithResponse Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workbench/text (the `ReadText` operationId).
+	ReadTextWithResponse(ctx context.Context, body ReadTextJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadTextResponse, error)
 
 	// TryLogWithBodyWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
 	//
@@ -7724,6 +7826,54 @@ func (r ScanLogResponse) ContentType() string {
 	return ""
 }
 
+type ReadTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LogText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadTextResponse) GetJSON200() *LogText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadTextResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadTextResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryLogResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8771,6 +8921,32 @@ func (c *ClientWithResponses) ScanLogWithResponse(ctx context.Context, body Scan
 		return nil, err
 	}
 	return ParseScanLogResponse(rsp)
+}
+
+// ReadTextWithBodyWithResponse Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/text (the `ReadText` operationId).
+func (c *ClientWithResponses) ReadTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadTextResponse, error) {
+	rsp, err := c.ReadTextWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadTextResponse(rsp)
+}
+
+// ReadTextWithResponse Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workbench/text (the `ReadText` operationId).
+func (c *ClientWithResponses) ReadTextWithResponse(ctx context.Context, body ReadTextJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadTextResponse, error) {
+	rsp, err := c.ReadText(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadTextResponse(rsp)
 }
 
 // TryLogWithBodyWithResponse Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
@@ -10690,6 +10866,39 @@ func ParseScanLogResponse(rsp *http.Response) (*ScanLogResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ScannedLog
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadTextResponse parses an HTTP response from a ReadTextWithResponse call
+func ParseReadTextResponse(rsp *http.Response) (*ReadTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LogText
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -633,9 +633,13 @@ type Grant struct {
 	Who       string    `json:"who"`
 }
 
-// GuessLog defines model for GuessLog.
+// GuessLog One of log and bytes.
 type GuessLog struct {
-	Log string `json:"log"`
+	// Bytes as bytes, in base64, whose encoding is found out
+	Bytes *[]byte `json:"bytes,omitempty"`
+
+	// Log as characters
+	Log *string `json:"log,omitempty"`
 
 	// Name the name of the format that is proposed
 	Name *string `json:"name,omitempty"`
@@ -881,6 +885,12 @@ type LanguageKind struct {
 	Kind    string        `json:"kind"`
 }
 
+// LogBytes defines model for LogBytes.
+type LogBytes struct {
+	// Bytes in base64
+	Bytes []byte `json:"bytes"`
+}
+
 // LogMark defines model for LogMark.
 type LogMark struct {
 	End int `json:"end"`
@@ -891,6 +901,16 @@ type LogMark struct {
 
 	// Start in bytes
 	Start int `json:"start"`
+}
+
+// LogText defines model for LogText.
+type LogText struct {
+	// Encoding that the bytes look like: utf-8, utf-16le, utf-16be, latin-1
+	Encoding string `json:"encoding"`
+	Log      string `json:"log"`
+
+	// More it goes on: only its first 4 MiB are here
+	More bool `json:"more"`
 }
 
 // MapEdit defines model for MapEdit.
@@ -1103,12 +1123,17 @@ type RolloutSummary struct {
 // RolloutSummaryState defines model for RolloutSummary.State.
 type RolloutSummaryState string
 
-// ScanLog defines model for ScanLog.
+// ScanLog One of log and bytes.
 type ScanLog struct {
+	// Bytes as bytes, in base64; utf-16 is made characters first
+	Bytes *[]byte `json:"bytes,omitempty"`
+
 	// Definitions YAML; their masks are tried too
 	Definitions *string `json:"definitions,omitempty"`
 	Draft       *int    `json:"draft,omitempty"`
-	Log         string  `json:"log"`
+
+	// Log as characters
+	Log *string `json:"log,omitempty"`
 }
 
 // ScannedLog defines model for ScannedLog.
@@ -1296,9 +1321,12 @@ type Try struct {
 	Text  string `json:"text"`
 }
 
-// TryLog One of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision.
+// TryLog One of log and bytes; one of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision.
 type TryLog struct {
 	Begin *string `json:"begin,omitempty"`
+
+	// Bytes as bytes, in base64: read in the encoding of the source, as a host would
+	Bytes *[]byte `json:"bytes,omitempty"`
 
 	// Definitions YAML, of any number of definitions
 	Definitions *string `json:"definitions,omitempty"`
@@ -1307,7 +1335,9 @@ type TryLog struct {
 
 	// Host whose settings and labels count; by default the first that the source chooses
 	Host *string `json:"host,omitempty"`
-	Log  string  `json:"log"`
+
+	// Log as characters, whatever the encoding of the source
+	Log *string `json:"log,omitempty"`
 
 	// Most records that are told of; 0 for all
 	Most   *int    `json:"most,omitempty"`
@@ -1330,6 +1360,9 @@ type UncollectedList struct {
 
 // UncollectedLog defines model for UncollectedLog.
 type UncollectedLog struct {
+	// Encoding how its bytes are characters; none for utf-8
+	Encoding *string `json:"encoding,omitempty"`
+
 	// Kind the best guess
 	Kind     string    `json:"kind"`
 	Modified time.Time `json:"modified"`
@@ -1541,6 +1574,9 @@ type GuessLogJSONRequestBody = GuessLog
 // ScanLogJSONRequestBody defines body for ScanLog for application/json ContentType.
 type ScanLogJSONRequestBody = ScanLog
 
+// ReadTextJSONRequestBody defines body for ReadText for application/json ContentType.
+type ReadTextJSONRequestBody = LogBytes
+
 // TryLogJSONRequestBody defines body for TryLog for application/json ContentType.
 type TryLogJSONRequestBody = TryLog
 
@@ -1720,6 +1756,9 @@ type ServerInterface interface {
 	// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
 	// (POST /workbench/scan)
 	ScanLog(c *gin.Context)
+	// ReadText Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	// (POST /workbench/text)
+	ReadText(c *gin.Context)
 	// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
 	// (POST /workbench/try)
 	TryLog(c *gin.Context)
@@ -3247,6 +3286,19 @@ func (siw *ServerInterfaceWrapper) ScanLog(c *gin.Context) {
 	siw.Handler.ScanLog(c)
 }
 
+// ReadText operation middleware
+func (siw *ServerInterfaceWrapper) ReadText(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadText(c)
+}
+
 // TryLog operation middleware
 func (siw *ServerInterfaceWrapper) TryLog(c *gin.Context) {
 
@@ -3323,6 +3375,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/drafts/:draft/publish", wrapper.PublishDraft)
 	router.POST(options.BaseURL+"/try", wrapper.TryDefinition)
 	router.POST(options.BaseURL+"/workbench/guess", wrapper.GuessLog)
+	router.POST(options.BaseURL+"/workbench/text", wrapper.ReadText)
 	router.POST(options.BaseURL+"/workbench/try", wrapper.TryLog)
 	router.POST(options.BaseURL+"/workbench/scan", wrapper.ScanLog)
 	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
@@ -5595,6 +5648,45 @@ func (response ScanLogdefaultApplicationProblemPlusJSONResponse) VisitScanLogRes
 	return err
 }
 
+type ReadTextRequestObject struct {
+	Body *ReadTextJSONRequestBody
+}
+
+type ReadTextResponseObject interface {
+	VisitReadTextResponse(w http.ResponseWriter) error
+}
+
+type ReadText200JSONResponse LogText
+
+func (response ReadText200JSONResponse) VisitReadTextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadTextdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadTextdefaultApplicationProblemPlusJSONResponse) VisitReadTextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TryLogRequestObject struct {
 	Body *TryLogJSONRequestBody
 }
@@ -5810,6 +5902,9 @@ type StrictServerInterface interface {
 	// ScanLog List what private data a log seems to hold, and which masks would take it. Nothing of it is kept
 	// (POST /workbench/scan)
 	ScanLog(ctx context.Context, request ScanLogRequestObject) (ScanLogResponseObject, error)
+	// ReadText Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept
+	// (POST /workbench/text)
+	ReadText(ctx context.Context, request ReadTextRequestObject) (ReadTextResponseObject, error)
 	// TryLog Try a source or a format on a log, also of a draft or of texts that are nowhere yet. Nothing of it is kept
 	// (POST /workbench/try)
 	TryLog(ctx context.Context, request TryLogRequestObject) (TryLogResponseObject, error)
@@ -7686,6 +7781,48 @@ func (sh *strictHandler) ScanLog(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ScanLogResponseObject); ok {
 		if err := validResponse.VisitScanLogResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadText operation middleware
+func (sh *strictHandler) ReadText(ctx *gin.Context) {
+	var request ReadTextRequestObject
+
+	var body ReadTextJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadText(ctx, request.(ReadTextRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadText")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadTextResponseObject); ok {
+		if err := validResponse.VisitReadTextResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

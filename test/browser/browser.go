@@ -107,5 +107,10 @@ func (t Tab) Type(selector, text string) error {
 	})
 }
 
+// File chooses a file where one is asked for.
+func (t Tab) File(selector, path string) error {
+	return chromedp.Do(t.Context, chromedp.SetUploadFiles(selector, []string{path}))
+}
+
 // Picture takes a PNG of what the window shows.
 func (t Tab) Picture() ([]byte, error) { return chromedp.Run(t.Context, chromedp.CaptureScreenshot()) }

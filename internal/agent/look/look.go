@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"synaxis/internal/core/guess"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/wire"
 )
 
@@ -49,9 +50,9 @@ func (l Looker) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 	var err error
 	switch kind {
 	case wire.AskLines:
-		var lines wire.Lines
-		if lines, err = l.Lines(ask.Path, ask.Lines); err == nil {
-			r.Lines = &lines
+		var last wire.Lines
+		if last, err = l.Lines(ask.Path, ask.Lines); err == nil {
+			r.Lines = &last
 		}
 	case wire.AskLogs:
 		var logs wire.Logs
@@ -123,31 +124,24 @@ func (l Looker) Lines(path string, n int) (wire.Lines, error) {
 		n = wire.MaxLines
 	}
 	out := wire.Lines{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), Lines: []string{}}
-	from := max(0, info.Size()-wire.MaxLineBytes)
-	data, err := io.ReadAll(io.NewSectionReader(f, from, info.Size()-from))
+	data, encoding, err := tail(f, info.Size(), wire.MaxLineBytes)
 	if err != nil {
 		return out, err
 	}
-	data, wide := plain(data)
-	if !wide && bytes.IndexByte(data, 0) >= 0 {
+	if data == nil {
 		return out, fmt.Errorf("%s is no text", path)
 	}
-	if from > 0 { // the first line may be a part of one
-		out.More = true
-		if i := bytes.IndexByte(data, '\n'); i >= 0 {
-			data = data[i+1:]
-		}
+	out.More, out.Encoding = info.Size() > wire.MaxLineBytes, encoding
+	all := bytes.Split(bytes.TrimRight(data, "\r\n"), []byte{'\n'})
+	if len(all) > n {
+		all, out.More = all[len(all)-n:], true
 	}
-	lines := bytes.Split(bytes.TrimRight(data, "\r\n"), []byte{'\n'})
-	if len(lines) > n {
-		lines, out.More = lines[len(lines)-n:], true
-	}
-	for _, line := range lines {
+	for _, line := range all {
 		line = bytes.TrimRight(line, "\r")
 		if len(line) > longest {
 			line = append(slices.Clone(line[:longest]), "…"...)
 		}
-		out.Lines = append(out.Lines, strings.ToValidUTF8(string(line), "\ufffd"))
+		out.Lines = append(out.Lines, strings.ToValidUTF8(string(line), "")) // but for a letter that was cut, it is valid
 	}
 	if len(bytes.TrimSpace(data)) == 0 {
 		out.Lines = []string{}
@@ -155,13 +149,29 @@ func (l Looker) Lines(path string, n int) (wire.Lines, error) {
 	return out, nil
 }
 
-// plain makes UTF-16 with ASCII in it readable; wide tells that it was so.
-func plain(data []byte) (out []byte, wide bool) {
-	zeros := bytes.Count(data[:min(len(data), 512)], []byte{0})
-	if zeros*3 < min(len(data), 512) {
-		return data, false
+// tail reads the last bytes of a file, at most most of them, as characters, from the beginning of a line on; nil for what is no text.
+func tail(f *os.File, size, most int64) (text []byte, encoding string, err error) {
+	mark := make([]byte, 2)
+	n, err := f.ReadAt(mark, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, "", err
 	}
-	return bytes.ReplaceAll(bytes.TrimPrefix(bytes.TrimPrefix(data, []byte("\xff\xfe")), []byte("\xfe\xff")), []byte{0}, nil), true
+	from := max(0, size-most) &^ 1 // so that no character of utf-16 is cut
+	data, err := io.ReadAll(io.NewSectionReader(f, from, size-from))
+	if err != nil {
+		return nil, "", err
+	}
+	if encoding = lines.Detect(mark[:n]); encoding == "" {
+		encoding = lines.Detect(data)
+	}
+	if !strings.HasPrefix(encoding, "utf-16") && bytes.IndexByte(data, 0) >= 0 {
+		return nil, "", nil
+	}
+	data = lines.Text(data, encoding)
+	if i := bytes.IndexByte(data, '\n'); from > 0 && i >= 0 { // the first line may be a part of one
+		data = data[i+1:]
+	}
+	return append([]byte{}, data...), encoding, nil
 }
 
 // Logs finds the logs below some folders, below those of the sources, and those that programs have open, that no source takes.
@@ -257,16 +267,9 @@ func (l Looker) guess(item *wire.Log) bool {
 		return false
 	}
 	defer f.Close()
-	from := max(0, info.Size()-guessFrom)
-	data, err := io.ReadAll(io.NewSectionReader(f, from, guessFrom))
-	if err != nil {
+	data, encoding, err := tail(f, info.Size(), guessFrom)
+	if err != nil || data == nil {
 		return false
-	}
-	if bytes.IndexByte(data, 0) >= 0 {
-		return false
-	}
-	if i := bytes.IndexByte(data, '\n'); from > 0 && i >= 0 {
-		data = data[i+1:]
 	}
 	if i := bytes.LastIndexByte(data, '\n'); i > 0 {
 		data = data[:i+1]
@@ -276,6 +279,7 @@ func (l Looker) guess(item *wire.Log) bool {
 	}
 	best := guess.Guess(data, guess.Options{Observed: l.Now()})[0]
 	item.Kind, item.Share, item.NoZone = best.Spec.Kind, best.Share, best.NoZone
+	item.Encoding = encoding
 	return true
 }
 

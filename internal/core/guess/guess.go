@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 )
@@ -31,6 +32,7 @@ type Field struct {
 type Candidate struct {
 	Spec     format.Spec
 	Begin    string  // how records of several lines begin; "" when each line is one
+	Encoding string  // how the bytes are characters; "" for utf-8
 	Share    float64 // of the records that are read, 0 to 1
 	Score    float64 // by which candidates are ranked
 	Fields   []Field
@@ -58,9 +60,22 @@ type Options struct {
 // prior is how much a format is worth that reads all lines: what says more of them is worth more.
 var prior = map[string]float64{"json": 1, "web-combined": 1, "syslog": 0.97, "web-common": 0.95, "keyvalue": 0.9, "csv": 0.93, "template": 0.85, "regex": 0.9, "first-of": 0.82, "raw": 0.2}
 
-// Guess ranks the ways to read a log, the best first. There is always one: raw.
+// Guess ranks the ways to read a log, the best first. There is always one: raw. What is no text has no other.
 func Guess(data []byte, o Options) []Candidate {
-	data = head(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
+	encoding := lines.Detect(data)
+	out := guess(head(lines.Text(data, encoding)), o)
+	if !lines.IsText(data, encoding) {
+		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Spec.Kind != "raw" || c.Begin != "" })
+		out[0].Warnings = append([]string{"much of it is not text: it may be compressed, or not a log"}, out[0].Warnings...)
+	}
+	for i := range out {
+		out[i].Encoding = encoding
+	}
+	return out
+}
+
+// guess is Guess for characters.
+func guess(data []byte, o Options) []Candidate {
 	if o.Name == "" {
 		o.Name = "guessed"
 	}

@@ -1,6 +1,7 @@
 package guess
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -145,6 +146,50 @@ func TestDatesOfSeveralOrders(t *testing.T) {
 		require.Empty(t, problems)
 		assert.Equal(t, best.Spec.Time.Layout, defs[0].Format.Time.Layout)
 	}
+}
+
+// TestOwnLevels: a column of a few words over and over, levels among them, is the level, also where most lines have a word of the
+// program's own.
+func TestOwnLevels(t *testing.T) {
+	t.Parallel()
+	var log strings.Builder
+	for i := range 60 {
+		word := []string{"chatty", "chatty", "chatty", "info", "http", "chatty", "warn", "verbose", "chatty", "chatty"}[i%10]
+		text := []string{"looks for its ramp", "fare table read from /srv/fares", "GET 200 /sailings", "a kiosk asks", "pier 7: free", "ramp is up", "two crews wait for each other"}[i%7]
+		fmt.Fprintf(&log, "%d %s %s\n", i, word, text)
+	}
+	log.WriteString("60 error there is none\n")
+	best := Guess([]byte(log.String()), Options{Observed: time.Now()})[0]
+	assert.Equal(t, "{number:int} {level:token} {message:remainder}", best.Spec.Template)
+	assert.Equal(t, map[string]uint8{"chatty": record.Info, "info": record.Info, "http": record.Info, "warn": record.Warn, "verbose": record.Debug, "error": record.Error}, best.Spec.Level.Map)
+	assert.Equal(t, "WARN", best.Records[6].Level)
+	sentences := Guess([]byte(strings.Repeat("1 open the gate now\n2 close the gate now\n3 error in the gate now\n4 warning of the gate now\n5 wait for the gate now\n6 call the crew now\n", 12)), Options{Observed: time.Now()})[0]
+	assert.NotContains(t, sentences.Spec.Template, "level", "verbs are none")
+}
+
+// TestEncodings: a log in another encoding gives the same guess, and the encoding; what is no text gives raw, and says so.
+func TestEncodings(t *testing.T) {
+	t.Parallel()
+	const log = "2031-04-02 06:15:09 INFO Fähre ist bereit\n2031-04-02 06:15:10 WARN Brücke zu\n2031-04-02 06:15:11 INFO Türen offen\n"
+	little, latin := []byte("\xff\xfe"), []byte{}
+	for _, r := range log {
+		little, latin = append(little, byte(r), byte(r>>8)), append(latin, byte(r))
+	}
+	plain := Guess([]byte(log), Options{Zone: "UTC", Observed: time.Now()})[0]
+	for encoding, data := range map[string][]byte{"": []byte(log), "utf-16le": little, "latin-1": latin} {
+		got := Guess(data, Options{Zone: "UTC", Observed: time.Now()})[0]
+		assert.Equal(t, encoding, got.Encoding)
+		assert.Equal(t, plain.Definition("ferry", "UTC"), got.Definition("ferry", "UTC"))
+		assert.Equal(t, "Brücke zu", got.Records[1].Body)
+	}
+	packed := make([]byte, 4096)
+	for i := range packed {
+		packed[i] = byte(i*i*31 + i>>3)
+	}
+	got := Guess(packed, Options{Observed: time.Now()})
+	require.Len(t, got, 1)
+	assert.Equal(t, "raw", got[0].Spec.Kind)
+	assert.Contains(t, got[0].Warnings[0], "not text")
 }
 
 // FuzzGuess: any bytes end in a guess that loses no line, and in definitions that can be read.

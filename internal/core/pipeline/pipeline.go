@@ -225,7 +225,9 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		}
 		c.Read++
 		if !plain && !utf8.Valid(body) {
-			span = putValid(b, body)
+			at := len(b.Arena)
+			b.Arena = lines.Visible(b.Arena, body)
+			span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
 		}
 		at, values := len(b.Records), len(b.Values)
 		b.Records = slices.Grow(b.Records, 1)[:at+1]
@@ -328,19 +330,4 @@ func blank(p []byte) bool {
 		return false
 	}
 	return !slices.ContainsFunc(p, func(c byte) bool { return c != ' ' && c != '\t' && c != '\r' && c != '\n' })
-}
-
-// putValid copies a line with each broken byte written as \xNN, since neither JSON nor OTLP may carry it and nothing may be lost.
-func putValid(b *record.Batch, line []byte) record.Span {
-	start := len(b.Arena)
-	for len(line) > 0 {
-		r, n := utf8.DecodeRune(line)
-		if r == utf8.RuneError && n == 1 {
-			b.Arena = fmt.Appendf(b.Arena, `\x%02x`, line[0])
-		} else {
-			b.Arena = append(b.Arena, line[:n]...)
-		}
-		line = line[n:]
-	}
-	return record.Span{Off: uint32(start), Len: uint32(len(b.Arena) - start)}
 }

@@ -104,21 +104,21 @@ func (t *Treatment) Try(data []byte, observed time.Time) ([]Tried, Counts) {
 		done += used
 	}
 	out := t.trace.out
+	cut := t.cutter.Over(data, 0)
 	at, line := 0, 1
 	for i := range out { // Line and Lines were places in the log until now
 		start, end := out[i].Line, out[i].Lines
-		line += bytes.Count(data[at:start], newline)
-		n := bytes.Count(data[start:end], newline)
+		n, _ := cut.Ends(data[at:start])
+		line += n
+		n, rest := cut.Ends(data[start:end])
 		out[i].Line, out[i].Lines = line, max(1, n)
-		if end > start && data[end-1] != '\n' && n > 0 && t.src.Encoding != "utf-16" && t.src.Encoding != "utf-16le" {
+		if rest > 0 && n > 0 {
 			out[i].Lines++
 		}
 		at, line = end, line+n
 	}
 	return out, all
 }
-
-var newline = []byte{'\n'}
 
 func labelList(labels map[string]string) []record.Label {
 	var out []record.Label

@@ -46,7 +46,8 @@ type Lines struct {
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 	Lines    []string  `json:"lines"`
-	More     bool      `json:"more"` // there are others before them
+	More     bool      `json:"more"`               // there are others before them
+	Encoding string    `json:"encoding,omitempty"` // how their bytes are characters; none for utf-8
 }
 
 // Logs are files of a host that are being written and that no source of its config takes.
@@ -66,6 +67,7 @@ type Log struct {
 	Kind     string    `json:"kind"`              // the best guess; the lines themselves stay on the host
 	Share    float64   `json:"share"`             // of the records that it reads
 	NoZone   bool      `json:"noZone"`
+	Encoding string    `json:"encoding,omitempty"` // how its bytes are characters; none for utf-8
 }
 
 // Encode writes a custom message.

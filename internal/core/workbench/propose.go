@@ -21,6 +21,7 @@ type Proposal struct {
 	Settings map[string]string // in effect there
 	Path     string
 	Lines    []string
+	Encoding string // how their bytes are characters; none for utf-8
 	Name     string // of the source; by default made from the path
 	Zone     string // of times that have none
 	To       string // a destination; by default the one that most sources send to
@@ -75,6 +76,9 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "source: %s\nabout: %s\nhosts: %s\nread:\n  files: [%s]\n", name, yamldoc.Quote("Drafted from "+p.Path+" of "+p.Host.Name), yamldoc.Quote(fmt.Sprintf("host.name == %q", p.Host.Name)), yamldoc.Quote(pattern(p.Path, p.Settings)))
+	if p.Encoding != "" {
+		fmt.Fprintf(&b, "  encoding: %s\n", p.Encoding)
+	}
 	if best.Begin != "" {
 		fmt.Fprintf(&b, "records: {begin: '%s'}\n", strings.ReplaceAll(best.Begin, "'", "''"))
 	}

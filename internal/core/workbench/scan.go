@@ -3,7 +3,9 @@ package workbench
 import (
 	"bytes"
 	"slices"
+	"strings"
 
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/mask"
 )
 
@@ -12,6 +14,14 @@ type Found struct {
 	Hit
 	Before string `json:"-"` // the line's text before it, shortened
 	Text   string `json:"-"`
+}
+
+// Scannable is a log in which masks can look: utf-16 is made characters; all else stays as it is, so that places are those of the file.
+func Scannable(data []byte) []byte {
+	if encoding := lines.Detect(data); strings.HasPrefix(encoding, "utf-16") {
+		return lines.Text(data, encoding)
+	}
+	return data
 }
 
 // Scan finds private data by the detectors, and by masks what these alone find.

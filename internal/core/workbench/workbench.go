@@ -13,6 +13,7 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/guess"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
@@ -90,10 +91,11 @@ type Result struct {
 	DropReasons  map[string]int64 `json:"dropReasons"`
 	Failed       int64            `json:"failed"`
 	Masked       int64            `json:"masked"`
-	Destinations map[string]int64 `json:"destinations"`   // records by destination
-	NoZone       int              `json:"noZone"`         // records whose times have no zone
-	Host         string           `json:"host,omitempty"` // whose settings and labels counted
-	Problems     []Problem        `json:"problems"`       // why nothing could be tried
+	Destinations map[string]int64 `json:"destinations"`    // records by destination
+	NoZone       int              `json:"noZone"`          // records whose times have no zone
+	Host         string           `json:"host,omitempty"`  // whose settings and labels counted
+	Looks        string           `json:"looks,omitempty"` // the encoding that the bytes look like, where they were read in another
+	Problems     []Problem        `json:"problems"`        // why nothing could be tried
 }
 
 // Problem is something that is wrong with a definition.
@@ -139,6 +141,7 @@ func problem(p yamldoc.Problem) Problem {
 type Options struct {
 	Zone     string // of times that have none; over what the definitions say
 	Begin    string // how records of several lines begin; likewise
+	Encoding string // how the bytes are characters; likewise. utf-8 for a log that is characters already
 	Observed time.Time
 	Unread   bool            // only the records that were not read
 	Most     int             // records that are told of; 0 for all
@@ -180,6 +183,9 @@ func run(cat *catalogue.Catalogue, d *catalogue.Definition, src pipeline.Source,
 	if o.Begin != "" {
 		src.Begin = o.Begin
 	}
+	if o.Encoding != "" {
+		src.Encoding = o.Encoding
+	}
 	resolve(cat, &src, &f, o.Host)
 	t, err := pipeline.Compile(src, f, pipeline.Parts{Formats: cat.Format, Masks: cat.Mask})
 	if err != nil {
@@ -191,6 +197,9 @@ func run(cat *catalogue.Catalogue, d *catalogue.Definition, src pipeline.Source,
 	}
 	records, counts := t.Try(log, o.Observed)
 	r := result(records, counts, o, whole)
+	if o.Encoding == "" {
+		r.Looks = lines.Looks(log, src.Encoding)
+	}
 	if o.Host != nil {
 		r.Host = o.Host.Name
 	}
@@ -333,10 +342,11 @@ func marks(list []pipeline.Mark) []Mark {
 // Candidate is one way to read a log.
 type Candidate struct {
 	Kind       string   `json:"kind"`
-	Share      float64  `json:"share"`           // of the records that it reads
-	Sure       float64  `json:"sure"`            // how sure it is, 0 to 1
-	Begin      string   `json:"begin,omitempty"` // how records of several lines begin
-	From       string   `json:"from,omitempty"`  // of the times that were read, RFC 3339
+	Share      float64  `json:"share"`              // of the records that it reads
+	Sure       float64  `json:"sure"`               // how sure it is, 0 to 1
+	Begin      string   `json:"begin,omitempty"`    // how records of several lines begin
+	Encoding   string   `json:"encoding,omitempty"` // how the bytes are characters; none for utf-8
+	From       string   `json:"from,omitempty"`     // of the times that were read, RFC 3339
 	To         string   `json:"to,omitempty"`
 	NoZone     bool     `json:"noZone"` // the times have no zone: one must be chosen
 	Levels     bool     `json:"levels"`
@@ -366,7 +376,7 @@ func Guess(log []byte, name, zone string, observed time.Time, own []*mask.Finder
 		return out
 	}})
 	for _, c := range all {
-		x := Candidate{Kind: c.Spec.Kind, Share: c.Share, Sure: c.Sure(), Begin: c.Begin, NoZone: c.NoZone, Levels: c.Levels, Warnings: append([]string{}, c.Warnings...), Fields: []Field{}, Definition: c.Definition(name, zone)}
+		x := Candidate{Kind: c.Spec.Kind, Share: c.Share, Sure: c.Sure(), Begin: c.Begin, Encoding: c.Encoding, NoZone: c.NoZone, Levels: c.Levels, Warnings: append([]string{}, c.Warnings...), Fields: []Field{}, Definition: c.Definition(name, zone)}
 		if !c.From.IsZero() {
 			x.From, x.To = c.From.Format(time.RFC3339Nano), c.To.Format(time.RFC3339Nano)
 		}

@@ -1,6 +1,8 @@
 package workbench
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"strings"
 	"testing"
@@ -35,6 +37,8 @@ func TestPropose(t *testing.T) {
 			[]string{"source: app\n", `files: ["/var/log/app.json"]`, "format: json\n", "send: [{to: archive}]"}, []string{"zone", "format: app"}},
 		"several lines": {Proposal{Path: "/var/log/app.log", Zone: "UTC", Lines: []string{"2031-04-02 06:15:09 ERROR failed", "  at one", "  at two", "2031-04-02 06:15:10 INFO going on"}},
 			[]string{`records: {begin: '^\d\d\d\d-\d\d-\d\d'}`, "time: {zone: UTC}"}, nil},
+		"another encoding": {Proposal{Path: "/var/log/app.log", Zone: "UTC", Encoding: "utf-16le", Lines: []string{"2031-04-02 06:15:09 ERROR Fähre", "2031-04-02 06:15:10 INFO Brücke"}},
+			[]string{"read:\n  files: [\"/var/log/app.log\"]\n  encoding: utf-16le\n"}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -112,6 +116,66 @@ func TestSettingsOfAHost(t *testing.T) {
 	assert.Equal(t, "gate-a", r.Host)
 	assert.Equal(t, "2031-04-02T05:15:09Z", r.Records[0].Time)
 	assert.Zero(t, r.Failed)
+}
+
+// TestBytes: bytes are read in the encoding of the source, as on a host, and characters as they are; a log that looks otherwise is
+// told of.
+func TestBytes(t *testing.T) {
+	t.Parallel()
+	little := []byte("\xff\xfe")
+	for _, r := range "Fähre\nĊüste\nbereit\n" {
+		little = append(little, byte(r), byte(r>>8))
+	}
+	wide := of(t, strings.ReplaceAll(base, "files: [/a.log]", "files: [/a.log], encoding: utf-16"))
+	r := Source(wide, "one", little, Options{})
+	require.Len(t, r.Records, 3)
+	assert.Equal(t, []any{"Ċüste", 2, "", 3}, []any{r.Records[1].Body, r.Records[1].Line, r.Looks, r.Records[2].Line})
+	r = Source(wide, "one", []byte("Fähre\nKüste\n"), Options{Encoding: "utf-8"})
+	assert.Equal(t, []any{"Küste", ""}, []any{r.Records[1].Body, r.Looks})
+	assert.Equal(t, "utf-8", Source(wide, "one", []byte("Fähre\nKüste\n"), Options{}).Looks)
+	assert.Equal(t, "utf-16le", Source(of(t, base), "one", little, Options{}).Looks)
+	r = Source(of(t, base), "one", []byte("a \xe4\x81\xff b\n"), Options{})
+	assert.Equal(t, []any{`a \xe4\x81\xff b`, ""}, []any{r.Records[0].Body, r.Looks}, "broken bytes stay visible")
+	assert.Equal(t, "Fähre\nĊüste\nbereit\n", string(Scannable(little)))
+	assert.Equal(t, "a \xe4 b", string(Scannable([]byte("a \xe4 b"))), "places are those of the file")
+}
+
+func TestUnpack(t *testing.T) {
+	t.Parallel()
+	var z bytes.Buffer
+	w := gzip.NewWriter(&z)
+	log := strings.Repeat("2031-04-02 06:15:09 INFO ramp 4 opened\n", 5000)
+	_, _ = w.Write([]byte(log))
+	require.NoError(t, w.Close())
+	for name, c := range map[string]struct {
+		data  string
+		most  int
+		out   string
+		more  bool
+		words string
+	}{
+		"plain":             {"a\nb\n", 10, "a\nb\n", false, ""},
+		"plain and long":    {"a\nb\nc", 3, "a\nb", true, ""},
+		"gzip":              {z.String(), 1 << 20, log, false, ""},
+		"gzip, bounded":     {z.String(), 39, log[:39], true, ""},
+		"gzip, cut off":     {z.String()[:z.Len()-9], 1 << 20, log, false, ""},
+		"gzip, broken":      {z.String()[:12] + "\xff\xff\xff\xff\xff\xff" + z.String()[18:], 1 << 20, "", false, "broken"},
+		"gzip, only a head": {"\x1f\x8b\x00", 10, "", false, "broken"},
+		"xz":                {"\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x02\x00\x21\x01\x1c", 100, "", false, "packed by xz"},
+		"words":             {"BZh is a name of a ramp\n", 100, "BZh is a name of a ramp\n", false, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			out, more, err := Unpack([]byte(c.data), c.most)
+			if c.words != "" {
+				require.ErrorContains(t, err, c.words)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.more, more)
+			assert.Equal(t, c.out, string(out))
+		})
+	}
 }
 
 func TestScan(t *testing.T) {

@@ -1,33 +1,54 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
-	"strings"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/lines"
 	"synaxis/internal/core/workbench"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/store"
 )
 
-// log checks a log that is tried.
-func (a *API) log(text string) ([]byte, error) {
-	if len(text) > workbench.MaxLog {
-		return nil, usage{fmt.Sprintf("the log has %d bytes; at most %d are tried at once", len(text), workbench.MaxLog)}
+// log checks a log that is tried, which is given as characters or as bytes.
+func (a *API) log(text *string, raw *[]byte) ([]byte, error) {
+	if text != nil && raw != nil {
+		return nil, usage{"log and bytes exclude each other"}
 	}
-	if strings.TrimSpace(text) == "" {
+	data := append([]byte(value(text)), value(raw)...)
+	if len(data) > workbench.MaxLog {
+		return nil, usage{fmt.Sprintf("the log has %d bytes; at most %d are tried at once", len(data), workbench.MaxLog)}
+	}
+	if len(bytes.TrimSpace(data)) == 0 {
 		return nil, usage{"there are no lines to try"}
 	}
-	return []byte(text), nil
+	return data, nil
+}
+
+// ReadText makes the bytes of a log into characters.
+func (a *API) ReadText(_ context.Context, r contract.ReadTextRequestObject) (contract.ReadTextResponseObject, error) {
+	data, more, err := workbench.Unpack(r.Body.Bytes, workbench.MaxLog)
+	if err != nil {
+		return nil, usage{err.Error()}
+	}
+	if !lines.IsText(data, lines.Detect(data)) {
+		return nil, usage{"much of it is not text: it may be compressed, or not a log"}
+	}
+	text, encoding := workbench.Text(data)
+	if i := bytes.LastIndexByte(text, '\n'); more && i >= 0 { // the last line may be a part of one
+		text = text[:i+1]
+	}
+	return contract.ReadText200JSONResponse{Log: string(text), Encoding: encoding, More: more}, nil
 }
 
 // GuessLog finds out how a log is written.
 func (a *API) GuessLog(ctx context.Context, r contract.GuessLogRequestObject) (contract.GuessLogResponseObject, error) {
-	data, err := a.log(r.Body.Log)
+	data, err := a.log(r.Body.Log, r.Body.Bytes)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +97,7 @@ func (a *API) over(ctx context.Context, draft *int, definitions *string) (*catal
 
 // TryLog tries a source or a format on a log.
 func (a *API) TryLog(ctx context.Context, r contract.TryLogRequestObject) (contract.TryLogResponseObject, error) {
-	data, err := a.log(r.Body.Log)
+	data, err := a.log(r.Body.Log, r.Body.Bytes)
 	if err != nil {
 		return nil, err
 	}
@@ -89,6 +110,9 @@ func (a *API) TryLog(ctx context.Context, r contract.TryLogRequestObject) (contr
 		return nil, err
 	}
 	o := workbench.Options{Zone: value(r.Body.Zone), Begin: value(r.Body.Begin), Unread: value(r.Body.Unread), Most: value(r.Body.Most), Observed: a.Now()}
+	if r.Body.Bytes == nil { // characters already
+		o.Encoding = "utf-8"
+	}
 	if o.Host, err = a.hostFor(cat, source, value(r.Body.Host)); err != nil {
 		return nil, err
 	}
@@ -130,7 +154,7 @@ func (a *API) hostFor(cat *catalogue.Catalogue, source, name string) (*inventory
 
 // ScanLog looks for private data in a log.
 func (a *API) ScanLog(ctx context.Context, r contract.ScanLogRequestObject) (contract.ScanLogResponseObject, error) {
-	data, err := a.log(r.Body.Log)
+	data, err := a.log(r.Body.Log, r.Body.Bytes)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +169,8 @@ func (a *API) ScanLog(ctx context.Context, r contract.ScanLogRequestObject) (con
 	if err != nil {
 		return nil, usage{err.Error()}
 	}
-	out := contract.ScanLog200JSONResponse{Lines: strings.Count(strings.TrimSuffix(r.Body.Log, "\n"), "\n") + 1, Hits: []workbench.Hit{}}
+	data = workbench.Scannable(data)
+	out := contract.ScanLog200JSONResponse{Lines: bytes.Count(bytes.TrimSuffix(data, []byte("\n")), []byte("\n")) + 1, Hits: []workbench.Hit{}}
 	for _, f := range workbench.Scan(data, finders) {
 		out.Hits = append(out.Hits, f.Hit)
 	}
@@ -175,11 +200,11 @@ func (a *API) ReadHostLines(ctx context.Context, r contract.ReadHostLinesRequest
 	if err := a.mayRead(ctx); err != nil {
 		return nil, err
 	}
-	lines, err := a.Fleet.ReadLines(ctx, person(ctx), r.Host, r.Params.Path, value(r.Params.Lines))
+	last, err := a.Fleet.ReadLines(ctx, person(ctx), r.Host, r.Params.Path, value(r.Params.Lines))
 	if err != nil {
 		return nil, err
 	}
-	return contract.ReadHostLines200JSONResponse(lines), nil
+	return contract.ReadHostLines200JSONResponse(last), nil
 }
 
 // ListUncollected lists the logs of a host that no source takes.
@@ -197,7 +222,7 @@ func (a *API) ListUncollected(ctx context.Context, r contract.ListUncollectedReq
 	}
 	out := contract.ListUncollected200JSONResponse{Folders: append([]string{}, logs.Folders...), More: logs.More, Items: []contract.UncollectedLog{}}
 	for _, l := range logs.Items {
-		out.Items = append(out.Items, contract.UncollectedLog{Path: l.Path, Size: l.Size, Modified: l.Modified, Rate: l.Rate, Program: optional(l.Program), Kind: l.Kind, Share: l.Share, NoZone: optional(l.NoZone)})
+		out.Items = append(out.Items, contract.UncollectedLog{Path: l.Path, Size: l.Size, Modified: l.Modified, Rate: l.Rate, Program: optional(l.Program), Kind: l.Kind, Share: l.Share, NoZone: optional(l.NoZone), Encoding: optional(l.Encoding)})
 	}
 	return out, nil
 }
@@ -227,11 +252,11 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 		return nil, store.Missingf("there is no host %s", r.Host)
 	}
 	who := person(ctx)
-	lines, err := a.Fleet.ReadLines(ctx, who, r.Host, r.Body.Path, 0)
+	last, err := a.Fleet.ReadLines(ctx, who, r.Host, r.Body.Path, 0)
 	if err != nil {
 		return nil, err
 	}
-	if len(lines.Lines) == 0 {
+	if len(last.Lines) == 0 {
 		return nil, usage{r.Body.Path + " holds no lines to guess from"}
 	}
 	cat, err := a.Changes.Catalogue(ctx, value(r.Body.Draft))
@@ -240,7 +265,7 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 	}
 	x := h.Inventory()
 	settings, _ := cat.Layers(&x, nil)
-	p, err := workbench.Propose(cat, workbench.Proposal{Host: x, Settings: settings, Path: r.Body.Path, Lines: lines.Lines, Name: value(r.Body.Name), Zone: value(r.Body.Zone), To: value(r.Body.To), Observed: a.Now()})
+	p, err := workbench.Propose(cat, workbench.Proposal{Host: x, Settings: settings, Path: r.Body.Path, Lines: last.Lines, Encoding: last.Encoding, Name: value(r.Body.Name), Zone: value(r.Body.Zone), To: value(r.Body.To), Observed: a.Now()})
 	if err != nil {
 		return nil, usage{err.Error()}
 	}

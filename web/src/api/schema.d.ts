@@ -527,6 +527,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workbench/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the bytes of a log into characters, as a host would; gzip is unpacked. Nothing of it is kept */
+        post: operations["readText"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workbench/try": {
         parameters: {
             query?: never;
@@ -908,8 +925,15 @@ export interface components {
         State: "healthy" | "degraded" | "failing" | "waiting" | "offline";
         /** @enum {string} */
         Severity: "error" | "warning" | "note";
+        /** @description One of log and bytes. */
         GuessLog: {
-            log: string;
+            /** @description as characters */
+            log?: string;
+            /**
+             * Format: byte
+             * @description as bytes, in base64, whose encoding is found out
+             */
+            bytes?: string;
             /** @description the name of the format that is proposed */
             name?: string;
             /** @description the named zone of times that have none */
@@ -917,6 +941,20 @@ export interface components {
         };
         GuessedLog: {
             candidates: components["schemas"]["FormatCandidate"][];
+        };
+        LogBytes: {
+            /**
+             * Format: byte
+             * @description in base64
+             */
+            bytes: string;
+        };
+        LogText: {
+            log: string;
+            /** @description that the bytes look like: utf-8, utf-16le, utf-16be, latin-1 */
+            encoding: string;
+            /** @description it goes on: only its first 4 MiB are here */
+            more: boolean;
         };
         FormatCandidate: {
             kind: string;
@@ -926,6 +964,8 @@ export interface components {
             sure: number;
             /** @description how records of several lines begin */
             begin?: string;
+            /** @description how the bytes are characters; none for utf-8 */
+            encoding?: string;
             /** Format: date-time */
             from?: string;
             /** Format: date-time */
@@ -943,9 +983,15 @@ export interface components {
             /** @description YAML */
             definition: string;
         };
-        /** @description One of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision. */
+        /** @description One of log and bytes; one of source and format says what is tried. Definitions are laid over those of the draft, or of the newest revision. */
         TryLog: {
-            log: string;
+            /** @description as characters, whatever the encoding of the source */
+            log?: string;
+            /**
+             * Format: byte
+             * @description as bytes, in base64: read in the encoding of the source, as a host would
+             */
+            bytes?: string;
             source?: string;
             format?: string;
             draft?: number;
@@ -1030,6 +1076,8 @@ export interface components {
             noZone: number;
             /** @description whose settings and labels counted */
             host?: string;
+            /** @description the encoding that the bytes of the log look like, where they were read in another */
+            looks?: string;
             /** @description Why nothing could be tried */
             problems: {
                 kind?: string;
@@ -1055,8 +1103,15 @@ export interface components {
             template: string;
             type: string;
         };
+        /** @description One of log and bytes. */
         ScanLog: {
-            log: string;
+            /** @description as characters */
+            log?: string;
+            /**
+             * Format: byte
+             * @description as bytes, in base64; utf-16 is made characters first
+             */
+            bytes?: string;
             draft?: number;
             /** @description YAML; their masks are tried too */
             definitions?: string;
@@ -1100,6 +1155,8 @@ export interface components {
             lines: string[];
             /** @description there are others before them */
             more: boolean;
+            /** @description how their bytes are characters; none for utf-8 */
+            encoding?: string;
         };
         UncollectedList: {
             /** @description where it was looked */
@@ -1126,6 +1183,8 @@ export interface components {
             /** Format: double */
             share: number;
             noZone?: boolean;
+            /** @description how its bytes are characters; none for utf-8 */
+            encoding?: string;
         };
         NewSourceDraft: {
             path: string;
@@ -2758,6 +2817,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GuessedLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LogBytes"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogText"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -38,7 +38,7 @@ const draft = (path: string) => doing(async () => {
           <td class="num">{{ bytes(l.size) }}</td>
           <td class="num">{{ bytes(Math.round(l.rate)) }}/s</td>
           <td class="whitespace-nowrap">{{ ago(l.modified) }}</td>
-          <td class="whitespace-nowrap"><span class="machine">{{ Math.round(l.share * 100) }}%</span> {{ l.kind }}<span v-if="l.noZone" class="text-degraded"> ▲ no zone</span></td>
+          <td class="whitespace-nowrap"><span class="machine">{{ Math.round(l.share * 100) }}%</span> {{ l.kind }}{{ l.encoding ? `, ${l.encoding}` : '' }}<span v-if="l.noZone" class="text-degraded"> ▲ no zone</span></td>
           <td class="machine">{{ l.program ?? '' }}</td>
           <td class="whitespace-nowrap"><button class="link text-accent underline underline-offset-2" :disabled="busy" @click="draft(l.path)">Draft a source</button><router-link class="link ml-4" :to="{ path: '/workbench', query: { host, path: l.path } }">To the workbench</router-link></td>
         </tr>

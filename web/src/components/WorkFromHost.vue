@@ -21,7 +21,7 @@ const look = () => doing(async () => { logs.value = await take(client.GET('/host
 watch(host, () => (logs.value = undefined))
 const read = () => doing(async () => {
   const l = await take(client.GET('/hosts/{host}/lines', { params: { path: { host: host.value }, query: { path: path.value } } }))
-  Object.assign(bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${host.value}`, host: host.value })
+  Object.assign(bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${host.value}`, encoding: l.encoding ?? '', host: host.value })
   shown.value = false
 })
 </script>
@@ -47,7 +47,7 @@ const read = () => doing(async () => {
           <button type="button" class="flex w-full flex-wrap items-baseline gap-x-4 py-1.5 text-left text-table hover:bg-sunk" :aria-pressed="path === l.path" @click="path = l.path">
             <span class="machine min-w-0 flex-1 break-all" :class="{ 'font-medium text-accent': path === l.path }">{{ l.path }}</span>
             <span class="text-soft">{{ bytes(l.size) }}, {{ bytes(Math.round(l.rate)) }}/s, {{ ago(l.modified) }}</span>
-            <span>{{ Math.round(l.share * 100) }}% {{ l.kind }}</span>
+            <span>{{ Math.round(l.share * 100) }}% {{ l.kind }}{{ l.encoding ? `, ${l.encoding}` : '' }}</span>
           </button>
         </li>
       </ul>

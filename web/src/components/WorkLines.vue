@@ -5,7 +5,7 @@ import { bytes, plural } from '../composables/format'
 import WorkFromHost from './WorkFromHost.vue'
 
 /** The lines on the bench: pasted, from a file, or from a host. */
-const { lines, from, zone, lineCount, error } = useWorkbench()
+const { lines, from, encoding, zone, lineCount, error, readFile } = useWorkbench()
 const input = ref<HTMLInputElement>()
 const over = ref(false)
 const asking = ref(false)
@@ -15,10 +15,19 @@ const limit = 4 << 20
 async function take(file?: File | null) {
   over.value = false
   if (!file) return
-  const text = await file.slice(0, limit).text()
-  lines.value = file.size > limit ? text.slice(0, text.lastIndexOf('\n') + 1) : text
-  from.value = file.size > limit ? `${file.name}, its first ${bytes(limit)}` : file.name
-  error.value = ''
+  try {
+    from.value = (await readFile(file, limit)) ? `${file.name}, its first ${bytes(limit)}` : file.name
+    error.value = ''
+  } catch (e) {
+    error.value = `${file.name}: ${e instanceof Error ? e.message : String(e)}`
+  }
+}
+
+/** A file that was opened may be opened again, as it is then. */
+async function opened() {
+  const field = input.value
+  await take(field?.files?.[0])
+  if (field) field.value = ''
 }
 </script>
 
@@ -26,10 +35,10 @@ async function take(file?: File | null) {
   <section aria-labelledby="lines-title" class="flex min-w-0 flex-col" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="take($event.dataTransfer?.files[0])">
     <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-2">
       <h2 id="lines-title" class="text-section font-semibold">Lines</h2>
-      <span class="min-w-0 flex-1 truncate text-table text-soft" :title="from">{{ lineCount ? plural(lineCount, 'line') : '' }}{{ from && lineCount ? `, from ${from}` : '' }}</span>
+      <span class="min-w-0 flex-1 truncate text-table text-soft" :title="from">{{ lineCount ? plural(lineCount, 'line') : '' }}{{ encoding && lineCount ? ` of ${encoding}` : '' }}{{ from && lineCount ? `, from ${from}` : '' }}</span>
       <button class="button quiet !h-8 !px-3" @click="input?.click()">Open a file…</button>
       <button class="button quiet !h-8 !px-3" @click="asking = true">From a host…</button>
-      <input ref="input" type="file" class="sr-only" tabindex="-1" aria-label="A file of lines" @change="take(($event.target as HTMLInputElement).files?.[0])" />
+      <input ref="input" type="file" class="sr-only" tabindex="-1" aria-label="A file of lines" @change="opened" />
     </div>
     <textarea
       v-model="lines" spellcheck="false" wrap="off" aria-label="Lines to try"

@@ -15,6 +15,7 @@ const wait = { guess: 250, run: 40 }
 const bench = reactive({
   lines: '',
   from: '', // where they come from, in words
+  encoding: '', // of their bytes there; '' for utf-8
   zone: '',
   host: '',
   draft: 0,
@@ -37,7 +38,7 @@ export const count = (text: string) => (text ? text.replace(/\n$/, '').split('\n
 
 /** A source around a format, to begin with. */
 const sourceText = (name: string, format: string, begin?: string, to?: string) =>
-  `source: ${name}\nhosts: all\nread:\n  files: [/var/log/${name}/*.log]\n${begin ? `records: {begin: '${begin.replace(/'/g, "''")}'}\n` : ''}format: ${format}\nsteps: []\nsend: [{to: ${to ?? 'harbour-archive'}}]\n`
+  `source: ${name}\nhosts: all\nread:\n  files: [/var/log/${name}/*.log]\n${bench.encoding ? `  encoding: ${bench.encoding}\n` : ''}${begin ? `records: {begin: '${begin.replace(/'/g, "''")}'}\n` : ''}format: ${format}\nsteps: []\nsend: [{to: ${to ?? 'harbour-archive'}}]\n`
 
 let guessing = 0
 let running = 0
@@ -111,7 +112,7 @@ async function run() {
 watch(() => bench.format, (now) => {
   if (bench.chosen >= 0 && now !== candidates.value[bench.chosen]?.definition) Object.assign(bench, { chosen: -1, auto: false })
 })
-watch(() => [bench.lines, bench.zone], () => {
+watch(() => [bench.lines, bench.zone, bench.encoding], () => {
   clearTimeout(timers.guess)
   timers.guess = setTimeout(() => void guess(), wait.guess)
 })
@@ -119,6 +120,30 @@ watch(() => [bench.lines, bench.zone, bench.format, bench.source, bench.masks, b
   clearTimeout(timers.run)
   timers.run = setTimeout(() => void run(), wait.run)
 })
+
+/** The lines of a file as a host would read them, which finds out the encoding of what is not UTF-8, and unpacks gzip. */
+async function readFile(file: File, limit: number) {
+  const bytes = new Uint8Array(await file.slice(0, limit).arrayBuffer())
+  let cut = file.size > limit
+  let [log, encoding] = ['', '']
+  try {
+    if (bytes.includes(0)) throw new TypeError('not UTF-8')
+    log = new TextDecoder('utf-8', { fatal: true }).decode(cut ? bytes.subarray(0, bytes.lastIndexOf(10) + 1) : bytes)
+  } catch {
+    const got = await take(client.POST('/workbench/text', { body: { bytes: base64(bytes) } }))
+    log = got.log
+    cut = cut || got.more
+    encoding = got.encoding === 'utf-8' ? '' : got.encoding
+  }
+  Object.assign(bench, { lines: cut ? log.slice(0, log.lastIndexOf('\n') + 1) : log, encoding })
+  return cut
+}
+
+const base64 = (bytes: Uint8Array) => {
+  const parts: string[] = []
+  for (let i = 0; i < bytes.length; i += 0x8000) parts.push(String.fromCharCode(...bytes.subarray(i, i + 0x8000)))
+  return btoa(parts.join(''))
+}
 
 /** Changes one value of the text of a part; every other byte stays. */
 async function splice(part: Part, path: string[], value: unknown) {
@@ -183,7 +208,7 @@ async function open(kind: string, name: string, draft: number) {
 }
 
 function clear() {
-  Object.assign(bench, { lines: '', from: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
+  Object.assign(bench, { lines: '', from: '', encoding: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
 }
 
 export function useWorkbench() {
@@ -194,5 +219,5 @@ export function useWorkbench() {
       destination = [...uses].sort((a, b) => b[1] - a[1])[0]?.[0]
     }).catch(() => undefined)
   const lineCount = computed(() => count(bench.lines))
-  return { ...toRefs(bench), bench, candidates, tried, hits, error, took, busy, lineCount, choose, run, splice, carve, open, clear }
+  return { ...toRefs(bench), bench, candidates, tried, hits, error, took, busy, lineCount, choose, run, splice, carve, open, clear, readFile }
 }
