@@ -5,6 +5,7 @@ package guess
 import (
 	"bytes"
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"math"
 	"regexp"
@@ -43,7 +44,7 @@ type Candidate struct {
 	Records  []pipeline.Tried
 	Parts    []format.Spec // of a first-of, which it names
 	private  func(line []byte) []string
-	heads    int // lines that begin with # and are not read
+	heads    int // lines that name columns, or begin with #, and are not read
 }
 
 // Sure tells how sure the candidate is, 0 to 1.
@@ -101,10 +102,15 @@ func guess(data []byte, o Options) []Candidate {
 	for _, spec := range tables(lines) {
 		try(spec, "")
 	}
+	objects, others := objectLines(lines)
 	for _, b := range slices.Compact([]string{"", begin}) {
-		specs := append(glued(lines), proposals(lines, b)...)
+		specs := append(glued(others), proposals(others, b)...)
 		for _, spec := range specs {
 			try(spec, b)
+		}
+		if objects > 0 && b == "" {
+			spec, _ := format.BuiltIn("json")
+			specs = append(specs, spec)
 		}
 		if len(specs) > 1 {
 			whole := format.Spec{Kind: "first-of"}
@@ -115,11 +121,34 @@ func guess(data []byte, o Options) []Candidate {
 			try(whole, b, specs...)
 		}
 	}
+	for _, spec := range barred(lines) { // which says less of the parts than what was found step by step
+		try(spec, "")
+	}
 	slices.SortStableFunc(out, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
 	if len(out) > 0 && out[0].Share >= agree && out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
 	}
 	return out
+}
+
+// objectLines parts lines that are objects of JSON from the others, where both are there more than once and often enough.
+func objectLines(lines [][]byte) (objects int, others [][]byte) {
+	for _, l := range lines {
+		if isObject(l) {
+			objects++
+		} else {
+			others = append(others, l)
+		}
+	}
+	if objects < 2 || objects*20 < len(lines) || len(others)*20 < len(lines) {
+		return 0, lines
+	}
+	return objects, others
+}
+
+func isObject(line []byte) bool {
+	line = bytes.TrimSpace(line)
+	return len(line) > 2 && line[0] == '{' && line[len(line)-1] == '}' && json.Valid(line)
 }
 
 // whole tells whether objects of JSON stand on lines of their own, opened and closed at the margin.
@@ -210,7 +239,7 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 	}
 	heads := 0
 	for _, r := range records {
-		if !r.Read && strings.HasPrefix(r.Original, "#") && spec.Kind != "raw" {
+		if !r.Read && (strings.HasPrefix(r.Original, "#") && spec.Kind != "raw" || spec.Kind == "csv" && r.Line == 1) {
 			heads++ // names of columns and the like: no format of records takes them
 		}
 	}
@@ -436,7 +465,7 @@ func (c *Candidate) warn() {
 			}
 		}
 		if c.heads > 0 {
-			warning += fmt.Sprintf(" (%d of them begin with #)", c.heads)
+			warning += map[bool]string{true: " (one is a head)", false: fmt.Sprintf(" (%d are heads)", c.heads)}[c.heads == 1]
 		}
 		c.Warnings = append(c.Warnings, warning)
 	}
@@ -530,6 +559,9 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 		return ""
 	}
 	stamped, going, indented, other := 0, 0, 0, 0
+	if n, _ := objectLines(lines); n > 0 { // each is a record, and none goes on with another
+		return ""
+	}
 	looks := map[string]int{}
 	leads := "" // how the first line with a time looks
 	for _, l := range lines {
@@ -555,6 +587,11 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 			other++
 		}
 	}
+	if stamped == 0 && going > 0 {
+		if begin := levelsFirst(lines); begin != "" {
+			return begin
+		}
+	}
 	if stamped == 0 && indented > 0 && other > 1 && indented*4 >= other {
 		return `^\S`
 	}
@@ -568,7 +605,7 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 		}
 	}
 	if most >= 2 && most*10 < stamped*9 && len(leads) > 0 { // a head with a time, and lines below it that have one too
-		if n := looks[leads]; n >= 3 && n*10 >= most*9 && framed(lines, leads) {
+		if n := looks[leads]; n >= 2 && n*10 >= most*9 && framed(lines, leads) {
 			return "^" + leads
 		}
 	}
@@ -577,6 +614,26 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 	}
 	return "^" + look
 }
+
+// levelsFirst finds how records begin that have no time and a level first, in large letters; "" when they do not, or nothing goes on.
+func levelsFirst(lines [][]byte) string {
+	looks, odd := map[string]int{}, 0
+	for _, l := range lines {
+		if m := levelFirst.FindSubmatch(l); m != nil && levelWord(string(m[2])) {
+			looks["^"+regexp.QuoteMeta(string(m[1]))+"[A-Z]+"+regexp.QuoteMeta(string(m[3]))]++
+		} else if len(bytes.TrimSpace(l)) > 0 && l[0] != ' ' && l[0] != '\t' && !goesOn.Match(l) {
+			odd++
+		}
+	}
+	for look, n := range looks {
+		if len(looks) == 1 && n > 1 && odd*5 <= n {
+			return look
+		}
+	}
+	return ""
+}
+
+var levelFirst = regexp.MustCompile(`^([\[<(]?)([A-Z]{3,11})([\]>):|])`)
 
 // paragraphs finds the word with which all paragraphs of a log begin, and no other line; "" when there is none.
 func paragraphs(lines [][]byte) string {

@@ -38,7 +38,13 @@ var (
 	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
 	lettered = regexp.MustCompile(`^([VDIWEF])(/)\w`) // the letter of a level, and who says so
 	number   = regexp.MustCompile(`^[-+]?\d{1,18}$`)
-	decimal  = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
+
+	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`)                 // a level, and who says so
+	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}\]`)                    // the rest of that
+	mnemonic   = regexp.MustCompile(`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`) // a part of a device, a severity of RFC 5424, and what happened
+	joined     = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
+	failing    = regexp.MustCompile(`^(?:Fatal|Parse|Core|Compile|Recoverable fatal) (?:error|warning)`)
+	decimal    = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
 )
 
 // next cuts the next token off a line; ok is false at its end.
@@ -47,6 +53,11 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 	line = line[len(t.sep):]
 	if line == "" {
 		return t, "", false
+	}
+	if len(line) > 1 && (line[0] == '*' || line[0] == '.') { // before the time of a clock that is not set
+		if n, ok := format.Recognise([]byte(line[1:])); ok && n >= 10 && line[1] > '9' {
+			t.sep, line = t.sep+line[:1], line[1:]
+		}
 	}
 	if n, ok := format.Recognise([]byte(line)); ok && (n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) && (n == len(line) || !wordByte(line[n])) {
 		t.kind, t.text = "time", line[:n]
@@ -99,11 +110,40 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		t.text = value[:end]
 		return t, value[end:], true
 	}
+	switch c := line[0]; {
+	case t.sep != "" || first:
+	case c >= '1' && c <= '9':
+		if n := len(numberShut.FindString(line)); n > 0 { // the rest of a bracket that stood right behind a level
+			t.kind, t.text, t.tail = "int", line[:n-1], line[n-1:n]
+			return t, line[n:], true
+		}
+	case wordByte(c):
+		if m := joined.FindStringSubmatch(line); m != nil { // who says it, behind a level and a colon
+			t.kind, t.text, t.tail = kindOf(m[1]), m[1], ":"
+			return t, line[len(m[1])+1:], true
+		}
+	}
+	switch line[0] {
+	case '%':
+		if m := mnemonic.FindString(line); m != "" {
+			t.kind, t.text = "mnemonic", m
+			return tail(t, line[len(m):])
+		}
+	case 'F', 'P', 'C', 'R':
+		if m := failing.FindString(line); m != "" {
+			t.kind, t.text = "level", m
+			return tail(t, line[len(m):])
+		}
+	}
 	end := strings.IndexAny(line, " \t")
 	if end < 0 {
 		end = len(line)
 	}
 	word := line[:end]
+	if k := strings.IndexByte(word, '['); k >= 3 && k <= 11 && bracketed.MatchString(word) && levelWord(word[:k]) {
+		t.text, t.tail, t.kind = word[:k], "[", "level"
+		return t, line[k+1:], true
+	}
 	if m := prefixed.FindStringSubmatch(word); m != nil && levelWord(m[1]) {
 		t.text, t.tail, t.kind = m[1], m[2], "level"
 		return t, line[len(m[1])+1:], true
@@ -202,8 +242,45 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	}) {
 		group := groups[key]
 		if len(out) < maxShapes && len(group) > 1 && len(group)*20 >= len(rests) {
-			out = append(out, propose(group, begin, follows)...)
+			for _, part := range byLevel(group) {
+				out = append(out, propose(part, begin, follows)...)
+			}
 		}
+	}
+	return out
+}
+
+// byLevel parts lines whose level stands in one of a few places, since something before it is not in all of them; the most
+// frequent first. Where it stands in one place, or some have none, they stay together.
+func byLevel(lines []string) [][]string {
+	places := map[int][]string{}
+	n := 0
+	for _, l := range lines {
+		r := l
+		for i := range 7 {
+			t, rest, ok := next(r, i == 0)
+			if !ok {
+				break
+			}
+			known := t.kind == "level" || slices.Contains(alsoLevels, strings.ToLower(t.text))
+			if known && (t.tail == ":" || t.open != "") && t.text == strings.ToUpper(t.text) {
+				places[i], n = append(places[i], l), n+1
+				break
+			}
+			r = rest
+		}
+	}
+	if len(places) < 2 || len(places) > 3 || float64(n) < agree*float64(len(lines)) {
+		return [][]string{lines}
+	}
+	var out [][]string
+	for _, i := range slices.SortedFunc(maps.Keys(places), func(a, b int) int {
+		return cmp.Or(cmp.Compare(len(places[b]), len(places[a])), cmp.Compare(a, b))
+	}) {
+		if len(places[i]) < 2 || len(places[i])*20 < len(lines) {
+			return [][]string{lines}
+		}
+		out = append(out, places[i])
 	}
 	return out
 }
@@ -243,7 +320,7 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	var before [][]string
 	for len(shapes) < maxPlaces {
 		s, next := vote(rests, len(shapes) == 0)
-		if s == nil {
+		if s == nil || len(shapes) > 0 && shapes[len(shapes)-1].says() && s.worded() { // a message begins behind a level and a colon
 			break
 		}
 		shapes, before = append(shapes, s), append(before, rests)
@@ -389,6 +466,7 @@ func vote(rests []string, first bool) (*place, []string) {
 	}
 	s := &place{kinds: map[string]int{}, texts: map[string]int{}}
 	var left []string
+	widths := map[int]int{}
 	for i := range all {
 		if keys[i] != best {
 			continue
@@ -402,9 +480,15 @@ func vote(rests []string, first bool) (*place, []string) {
 		}
 		s.last = all[i].t.text
 		left = append(left, all[i].rest)
+		widths[len(all[i].t.text)+len(all[i].rest)-len(strings.TrimLeft(all[i].rest, " "))]++
 	}
+	lengths := map[int]bool{}
+	for t := range s.texts {
+		lengths[len(t)] = true
+	}
+	s.column = len(widths) == 1 && len(lengths) > 1 && s.n > 2 // filled up with spaces
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && (!s.few() || s.wordy() && sentence(left)) && !levelAhead(left) && strings.Trim(separator(left), " ") == "" {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && !s.column && (!s.few() || s.wordy() && sentence(left)) && !ahead(left) && strings.Trim(separator(left), " ") == "" {
 		return nil, nil
 	}
 	return s, left
@@ -457,32 +541,36 @@ func sentence(rests []string) bool {
 	return n*10 >= len(rests)*8
 }
 
-// levelAhead tells whether all lines have a level, in large letters, in the same place among their next words.
-func levelAhead(rests []string) bool {
-	var at [3]int
+// ahead tells whether all lines have a level, in large letters, or a time, in the same place among their next words.
+func ahead(rests []string) bool {
+	var levels, times [3]int
 	for _, r := range rests {
-		for i := range at {
+		for i := range levels {
 			t, rest, ok := next(r, false)
 			if !ok {
 				break
 			}
 			if t.kind == "level" && t.text == strings.ToUpper(t.text) {
-				at[i]++
+				levels[i]++
+			}
+			if t.kind == "time" {
+				times[i]++
 			}
 			r = rest
 		}
 	}
-	return slices.ContainsFunc(at[:], func(n int) bool { return n > 1 && float64(n) >= agree*float64(len(rests)) })
+	return slices.ContainsFunc(append(levels[:], times[:]...), func(n int) bool { return n > 1 && float64(n) >= agree*float64(len(rests)) })
 }
 
 // place is what the lines have in one place.
 type place struct {
-	token token
-	kinds map[string]int
-	texts map[string]int
-	n     int
-	last  string
-	falls int // how often the text of a line comes before that of the line above
+	token  token
+	kinds  map[string]int
+	texts  map[string]int
+	n      int
+	last   string
+	column bool // words of several lengths are filled up to one
+	falls  int  // how often the text of a line comes before that of the line above
 }
 
 func (s *place) constant() bool { return len(s.texts) == 1 && s.n > 1 }
@@ -497,6 +585,16 @@ func (s *place) fixed() bool {
 	return !joined && !strings.ContainsAny(w, "0123456789/@.") && !methods[w]
 }
 
+// says tells whether a place has a level and a colon.
+func (s *place) says() bool {
+	return s.token.tail == ":" && s.token.open == "" && (s.all("level") || s.leveled())
+}
+
+// worded tells whether a place has nothing but words, with no mark of their own.
+func (s *place) worded() bool {
+	return s.all("word") && s.token.key == "" && s.token.open == "" && s.token.tail == "" && s.token.sep == " "
+}
+
 // padded tells whether words are filled up with spaces in their bracket.
 func (s *place) padded() bool {
 	for t := range s.texts {
@@ -507,9 +605,19 @@ func (s *place) padded() bool {
 	return false
 }
 
+// spaced tells whether a text of a place has a space in it.
+func (s *place) spaced() bool {
+	for t := range s.texts {
+		if strings.Contains(t, " ") {
+			return true
+		}
+	}
+	return false
+}
+
 // plain tells whether a place has words of no kind, with nothing around them.
 func (s *place) plain() bool {
-	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded()
+	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() && !s.column
 }
 
 // few tells whether a place takes one of a few words, or one that looks like an identifier in each line.
@@ -558,6 +666,9 @@ func (s *place) leveled() bool {
 		default:
 			return false
 		}
+	}
+	if also > 0 && s.kinds["level"] > 0 && s.token.tail == ":" && s.token.text == strings.ToUpper(s.token.text) {
+		return true
 	}
 	return s.kinds["level"]*2 >= s.n && !s.onlyLog() || also > 0 && s.token.open == "[" // brackets hold what is counted among few
 }
@@ -634,11 +745,24 @@ func (w *walker) add(s *place) {
 			w.takeLevels(s)
 		}
 		w.leveled = true
-		if s.padded() {
+		if s.padded() || s.spaced() {
 			w.field(name, "")
 		} else {
 			w.field(name, "token")
 		}
+	case s.all("mnemonic"):
+		w.text.WriteString("%")
+		w.field(w.name("facility"), "")
+		w.text.WriteString("-")
+		severity := w.name("severity")
+		w.field(severity, "int")
+		w.text.WriteString("-")
+		w.field(w.name("mnemonic"), "token")
+		if w.level == "" {
+			w.level = severity
+		}
+	case s.all("int") && t.tail == "]" && t.open == "":
+		w.field(w.name("pid"), "int")
 	case s.constant() && s.fixed() && t.key == "" && t.kind == "quoted":
 		w.text.WriteString(`"` + escape(t.text) + `"`)
 	case s.constant() && s.fixed() && t.key == "":
@@ -787,13 +911,78 @@ func (w *walker) takeLevels(s *place) {
 	}
 }
 
+// columnNames is a head that names the columns.
+var columnNames = regexp.MustCompile(`^#(?:Fields:|fields\t)(.*)$`)
+
+// barred proposes a template for lines whose parts stand between bars with spaces; the last may be anything.
+func barred(lines [][]byte) []format.Spec {
+	const bar = " | "
+	var rows [][]string
+	n := 0
+	for _, l := range lines {
+		if len(bytes.TrimSpace(l)) > 0 {
+			rows = append(rows, strings.Split(string(bytes.TrimRight(l, "\r")), bar))
+			if c := len(rows[len(rows)-1]); n == 0 || c < n {
+				n = c
+			}
+		}
+	}
+	if len(rows) < 2 || n < 3 {
+		return nil
+	}
+	w := walker{names: map[string]int{}}
+	for i := range n {
+		times, levels, ints := 0, 0, 0
+		seen := &place{texts: map[string]int{}}
+		for _, r := range rows {
+			v := strings.TrimSpace(r[i])
+			if k, ok := format.Recognise([]byte(v)); ok && k == len(v) && k >= 8 {
+				times++
+			}
+			if levelWord(v) || slices.Contains(alsoLevels, strings.ToLower(v)) {
+				levels++
+			}
+			if number.MatchString(v) {
+				ints++
+			}
+			seen.texts[v]++
+		}
+		if i > 0 {
+			w.text.WriteString(bar)
+		}
+		switch {
+		case i == n-1:
+			w.body = w.name("message")
+			w.field(w.body, "remainder")
+		case times == len(rows):
+			name := w.name("ts")
+			if w.time == "" {
+				w.time = name
+			}
+			w.field(name, "time")
+		case levels == len(rows) && w.level == "":
+			w.level = w.name("level")
+			w.takeLevels(seen)
+			w.field(w.level, "token")
+		case ints == len(rows):
+			w.field(w.name("number"), "int")
+		default:
+			w.field(w.name("part"), "")
+		}
+	}
+	if w.time == "" && w.level == "" {
+		return nil
+	}
+	return []format.Spec{{Kind: "template", Template: w.text.String(), Time: format.Time{Field: w.time}, Body: w.body, Level: format.Level{Field: w.level, Map: w.levels}}}
+}
+
 // tables proposes csv with each separator that all lines have equally often.
 func tables(lines [][]byte) []format.Spec {
 	var out []format.Spec
 	var fields []string // that a head behind a # names
 	lines = slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool {
-		if rest, ok := bytes.CutPrefix(l, []byte("#Fields:")); ok {
-			fields = strings.Fields(string(rest))
+		if m := columnNames.FindSubmatch(l); m != nil {
+			fields = strings.Fields(string(m[1]))
 		}
 		return len(bytes.TrimSpace(l)) == 0 || l[0] == '#'
 	})
@@ -805,15 +994,13 @@ func tables(lines [][]byte) []format.Spec {
 		seps = append(seps, " ")
 	}
 	for _, sep := range seps {
-		n := -1
-		same, spaced, cells := 0, 0, 0
+		n, spaced, cells := 0, 0, 0
+		counts := map[int]int{}
 		for _, l := range lines {
 			values := split(l, sep)
-			if n < 0 {
+			counts[len(values)]++
+			if c := counts[len(values)]; c > counts[n] || c == counts[n] && len(values) < n {
 				n = len(values)
-			}
-			if len(values) == n {
-				same++
 			}
 			for _, v := range values[1:] {
 				if cells++; strings.HasPrefix(v, " ") {
@@ -823,6 +1010,10 @@ func tables(lines [][]byte) []format.Spec {
 		}
 		if sep != "\t" && spaced*5 > cells { // a sentence, not a table
 			continue
+		}
+		same := counts[n]
+		if short := len(split(lines[0], sep)); short == n-1 && len(lines) > 3 { // a head that does not name the text at the end
+			same++
 		}
 		if n < 3 || float64(same) < agree*float64(len(lines)) || sep == " " && n != len(fields) {
 			continue
@@ -862,14 +1053,18 @@ var (
 
 // described names the columns: by the head, when the first line is one, and types them by what stands in all lines.
 func described(lines [][]byte, fields []string, sep string, n int) (names []string, types map[string]string, timeField string) {
-	headed := len(fields) != n
-	for _, v := range split(lines[0], sep) {
+	head := split(lines[0], sep)
+	headed := len(fields) != n && len(head) >= n-1 && len(head) <= n
+	for _, v := range head {
 		headed = headed && columnName.MatchString(v) && kindOf(v) == "word"
 	}
 	body := lines
 	if headed {
-		for _, v := range split(lines[0], sep) {
+		for _, v := range head {
 			names = append(names, strings.ReplaceAll(strings.ToLower(v), " ", "_"))
+		}
+		if len(names) < n {
+			names = append(names, "message")
 		}
 		body = lines[1:]
 	} else if len(fields) == n {
