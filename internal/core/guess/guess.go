@@ -124,6 +124,11 @@ func guess(data []byte, o Options) []Candidate {
 	for _, spec := range barred(lines) { // which says less of the parts than what was found step by step
 		try(spec, "")
 	}
+	if !slices.ContainsFunc(out, func(c Candidate) bool { return c.Share >= agree && (!c.From.IsZero() || c.NoZone) }) {
+		for _, spec := range numbers(lines) {
+			try(spec, "")
+		}
+	}
 	slices.SortStableFunc(out, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
 	if len(out) > 0 && out[0].Share >= agree && out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
@@ -243,7 +248,7 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 			heads++ // names of columns and the like: no format of records takes them
 		}
 	}
-	if heads*2 > len(records) {
+	if heads*2 > len(records) && spec.Kind != "csv" {
 		heads = 0
 	}
 	c := Candidate{Spec: spec, Parts: parts, private: o.Private, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
@@ -476,7 +481,11 @@ func (c *Candidate) warn() {
 
 // stampAt finds the first time at the beginning of a line, behind brackets, marks and words: what stands before it, and its length.
 func stampAt(line []byte) (before, n int, ok bool) {
-	for p := 0; p < min(len(line), maxBefore); p++ {
+	most := maxBefore
+	if len(line) > 0 && line[0] == '<' { // attributes of an element have no order
+		most *= 5
+	}
+	for p := 0; p < min(len(line), most); p++ {
 		if p > 0 && wordByte(line[p-1]) {
 			continue
 		}
@@ -575,6 +584,9 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 				before = lookOf(l[:p], false)
 			}
 			look := before + lookOfStamp(l[p:p+n])
+			if m := element.Find(l); m != nil { // whose attributes vary
+				look = regexp.QuoteMeta(string(m))
+			}
 			if looks[look]++; leads == "" {
 				leads = look
 			}
@@ -614,6 +626,9 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 	}
 	return "^" + look
 }
+
+// element is how an element with attributes begins.
+var element = regexp.MustCompile(`^<[A-Za-z][\w:.-]* `)
 
 // levelsFirst finds how records begin that have no time and a level first, in large letters; "" when they do not, or nothing goes on.
 func levelsFirst(lines [][]byte) string {

@@ -42,6 +42,7 @@ var (
 	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`)                 // a level, and who says so
 	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}\]`)                    // the rest of that
 	mnemonic   = regexp.MustCompile(`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`) // a part of a device, a severity of RFC 5424, and what happened
+	columned   = regexp.MustCompile(`^(\S{2,})[ \t]+: `)
 	joined     = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
 	failing    = regexp.MustCompile(`^(?:Fatal|Parse|Core|Compile|Recoverable fatal) (?:error|warning)`)
 	decimal    = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
@@ -122,6 +123,10 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			t.kind, t.text, t.tail = kindOf(m[1]), m[1], ":"
 			return t, line[len(m[1])+1:], true
 		}
+	}
+	if m := columned.FindStringSubmatch(line[:min(len(line), 120)]); m != nil && !first { // a column that is filled up before a colon
+		t.kind, t.text, t.tail = kindOf(m[1]), m[1], " :"
+		return t, line[len(m[0])-1:], true
 	}
 	switch line[0] {
 	case '%':
@@ -488,7 +493,7 @@ func vote(rests []string, first bool) (*place, []string) {
 	}
 	s.column = len(widths) == 1 && len(lengths) > 1 && s.n > 2 // filled up with spaces
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && !s.column && (!s.few() || s.wordy() && sentence(left)) && !ahead(left) && strings.Trim(separator(left), " ") == "" {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && !s.column && !s.chosen() && (!s.few() || s.wordy() && sentence(left)) && !ahead(left) && strings.Trim(separator(left), " ") == "" {
 		return nil, nil
 	}
 	return s, left
@@ -617,7 +622,17 @@ func (s *place) spaced() bool {
 
 // plain tells whether a place has words of no kind, with nothing around them.
 func (s *place) plain() bool {
-	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() && !s.column
+	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() && !s.column && !s.chosen() && !(s.n > 2 && s.dotted())
+}
+
+// chosen tells whether a place has words that are a choice, and no beginning of a sentence: streams of a process, methods of HTTP.
+func (s *place) chosen() bool {
+	for t := range s.texts {
+		if !methods[t] && t != "stdout" && t != "stderr" {
+			return false
+		}
+	}
+	return true
 }
 
 // few tells whether a place takes one of a few words, or one that looks like an identifier in each line.
@@ -800,10 +815,20 @@ func (w *walker) add(s *place) {
 	case t.open != "":
 		w.field(w.name("context"), "")
 	case t.tail == ":":
-		w.field(w.name("component"), "token")
-	case s.texts["stdout"]+s.texts["stderr"] == s.n:
-		w.field(w.name("stream"), "token")
-	case leveled && s.dotted():
+		name := w.name("component")
+		if w.level == "" && s.kinds["level"] > 0 && s.kinds["word"] > 0 { // who says it, or how bad it is
+			w.level = name
+		}
+		w.field(name, "token")
+	case strings.HasPrefix(t.tail, " "):
+		w.field(w.name("logger"), "token")
+	case s.chosen():
+		name := "stream"
+		if methods[t.text] {
+			name = "method"
+		}
+		w.field(w.name(name), "token")
+	case (leveled || s.n > 2) && s.dotted():
 		w.field(w.name("logger"), "token")
 	default:
 		w.field(called("word"), "token")
@@ -1028,6 +1053,32 @@ func tables(lines [][]byte) []format.Spec {
 	return out
 }
 
+// numbers proposes csv for lines that are many values with spaces between them, most of them numbers, addresses, or a dash for none.
+func numbers(lines [][]byte) []format.Spec {
+	n, values, plain := 0, 0, 0
+	lines = slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool { return len(bytes.TrimSpace(l)) == 0 || l[0] == '#' })
+	for _, l := range lines {
+		row := split(l, " ")
+		if n == 0 {
+			n = len(row)
+		}
+		if len(row) != n {
+			return nil
+		}
+		for _, v := range row {
+			if values++; v == "-" || kindOf(v) != "word" {
+				plain++
+			}
+		}
+	}
+	if n < 8 || len(lines) < 2 || plain*10 < values*6 {
+		return nil
+	}
+	spec := format.Spec{Kind: "csv", Separator: " "}
+	spec.Columns, spec.Fields, spec.Time.Field = described(lines, nil, " ", n)
+	return []format.Spec{spec}
+}
+
 func split(l []byte, sep string) []string {
 	var out []string
 	from, quoted := 0, false
@@ -1097,7 +1148,7 @@ func described(lines [][]byte, fields []string, sep string, n int) (names []stri
 			switch {
 			case dayAlone.MatchString(v[i]):
 				kinds["day"]++
-			case ok && k == len(v[i]) && k >= 8:
+			case ok && k == len(v[i]) && k >= 8 && (seconds.MatchString(v[i]) || !number.MatchString(v[i])):
 				kinds["time"]++
 				if clockAlone.MatchString(v[i]) {
 					kinds["clock"]++

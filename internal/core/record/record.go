@@ -93,8 +93,8 @@ var levelWords = map[string]uint8{
 	"crit": Fatal, "alert": Fatal, "emerg": Fatal, "emergency": Fatal, "panic": Fatal,
 	"trc": Trace, "vrb": Debug, "inf": Info, "wrn": Warn, "eror": Error, "ftl": Fatal,
 	"fatal error": Fatal, "parse error": Error, "recoverable fatal error": Error, "core error": Error, "compile error": Error, "core warning": Warn, "compile warning": Warn,
-	"deprecated": Warn,
-	"fehler":     Error, "warnung": Warn, "hinweis": Info, "erreur": Error, "avertissement": Warn, "errore": Error, "avviso": Warn, "erro": Error, "aviso": Warn,
+	"deprecated": Warn, "ddebug": Debug,
+	"fehler": Error, "warnung": Warn, "hinweis": Info, "erreur": Error, "avertissement": Warn, "errore": Error, "avviso": Warn, "erro": Error, "aviso": Warn,
 	"advertencia": Warn, "fout": Error, "waarschuwing": Warn, "błąd": Error, "ostrzeżenie": Warn, "ошибка": Error, "предупреждение": Warn, // in other languages
 	"t": Trace, "v": Debug, "d": Debug, "i": Info, "n": Info, "w": Warn, "e": Error, "f": Fatal, "c": Fatal, // the first letter
 	"10": Trace, "20": Debug, "30": Info, "40": Warn, "50": Error, "60": Fatal, // as programs count that leave room between
