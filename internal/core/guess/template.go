@@ -124,9 +124,11 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			return t, line[len(m[1])+1:], true
 		}
 	}
-	if m := columned.FindStringSubmatch(line[:min(len(line), 120)]); m != nil && !first { // a column that is filled up before a colon
-		t.kind, t.text, t.tail = kindOf(m[1]), m[1], " :"
-		return t, line[len(m[0])-1:], true
+	if near := line[:min(len(line), 120)]; !first && strings.Contains(near, " : ") {
+		if m := columned.FindStringSubmatch(near); m != nil { // a column that is filled up before a colon
+			t.kind, t.text, t.tail = kindOf(m[1]), m[1], " :"
+			return t, line[len(m[0])-1:], true
+		}
 	}
 	switch line[0] {
 	case '%':
@@ -260,7 +262,10 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 func byLevel(lines []string) [][]string {
 	places := map[int][]string{}
 	n := 0
-	for _, l := range lines {
+	for i, l := range lines {
+		if i == 100 && len(places) < 2 { // the others hardly differ
+			break
+		}
 		r := l
 		for i := range 7 {
 			t, rest, ok := next(r, i == 0)
