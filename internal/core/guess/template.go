@@ -442,6 +442,7 @@ type walker struct {
 	levels            map[string]uint8
 	before            string // the word that all lines have right before the place at hand
 	leveled           bool   // and whether a level is
+	requested         bool   // a request, or what was asked for, has been seen
 }
 
 // vote finds what nearly all lines have next, and gives what is left of those that have it.
@@ -810,13 +811,28 @@ func (w *walker) add(s *place) {
 	case t.key != "":
 		w.field(w.name(t.key), w.valueType(s))
 	case s.all("int", "epoch"):
-		w.field(called(map[bool]string{true: "pid", false: "number"}[t.open != ""]), "int")
+		base := "number"
+		switch {
+		case t.open != "":
+			base = "pid"
+		case w.requested && s.looks(status):
+			base = "status"
+		}
+		w.field(called(base), "int")
 	case s.all("int", "float", "epoch"):
 		w.field(called("value"), "float")
 	case s.all("ip"):
 		w.field(called("address"), "ip")
 	case s.all("quoted"):
-		w.field(w.name("text"), "quoted")
+		base := "text"
+		for _, m := range meanings {
+			if s.looks(m.quoted) {
+				base = m.name
+				break
+			}
+		}
+		w.requested = w.requested || base == "request" || base == "url" || base == "path"
+		w.field(w.name(base), "quoted")
 	case t.open != "":
 		w.field(w.name("context"), "")
 	case t.tail == ":":
@@ -836,9 +852,44 @@ func (w *walker) add(s *place) {
 	case (leveled || s.n > 2) && s.dotted():
 		w.field(w.name("logger"), "token")
 	default:
-		w.field(called("word"), "token")
+		base := "word"
+		for _, m := range meanings {
+			if s.looks(m.word) {
+				base = m.name
+				break
+			}
+		}
+		w.requested = w.requested || base == "url" || base == "path"
+		w.field(called(base), "token")
 	}
 	w.text.WriteString(close)
+}
+
+// meanings are what texts in quotes and words are that all look so, with the name that a field gets.
+var meanings = []struct {
+	name         string
+	quoted, word *regexp.Regexp
+}{
+	{"request", regexp.MustCompile(`^[A-Z]{3,9} \S+(?: HTTP/[\d.]+)?$`), nil},
+	{"url", regexp.MustCompile(`^https?://\S+$`), regexp.MustCompile(`^https?://`)},
+	{"path", regexp.MustCompile(`^/\S*$`), regexp.MustCompile(`^/`)},
+	{"id", nil, regexp.MustCompile(`^(?:[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}|(?:[0-9a-f]{12,}|[0-9A-F]{12,}))$`)},
+	{"peer", nil, regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-f:]+\]):\d{1,5}$`)},
+}
+
+var status = regexp.MustCompile(`^[1-5]\d\d$`)
+
+// looks tells whether all texts of a place look so.
+func (s *place) looks(like *regexp.Regexp) bool {
+	if like == nil {
+		return false
+	}
+	for t := range s.texts {
+		if !like.MatchString(t) {
+			return false
+		}
+	}
+	return true
 }
 
 // every tells whether all values of a place are so, without their quotes; all of them have quotes, or none.
