@@ -25,7 +25,7 @@ func recognise(p []byte) (c civil, n int, ok bool) {
 	case ch == '[' || ch == '(' || ch == ' ':
 		return civil{}, 0, false
 	case ch >= '0' && ch <= '9':
-		if s.numeric() || s.dayMonth() || s.clockFirst() {
+		if s.compact() || s.numeric() || s.counted() || s.dayMonth() || s.clockFirst() {
 			return s.done()
 		}
 		return epoch(p)
@@ -125,16 +125,19 @@ func (s *stamper) back(to stamper) bool {
 	return false
 }
 
+// longestName bounds the name of a month, in bytes.
+const longestName = 24
+
 // letters is how long the word at the front of p is, also of other alphabets than English.
 func letters(p []byte) int {
 	n := 0
-	for n < len(p) && n < 16 && (p[n]|0x20 >= 'a' && p[n]|0x20 <= 'z' || p[n] >= 0x80) {
+	for n < len(p) && n < longestName && (p[n]|0x20 >= 'a' && p[n]|0x20 <= 'z' || p[n] >= 0x80) {
 		n++
 	}
 	return n
 }
 
-func lower(p []byte, buf *[16]byte) []byte {
+func lower(p []byte, buf *[longestName]byte) []byte {
 	for i, c := range p {
 		if c >= 0x80 {
 			return bytes.ToLower(p)
@@ -147,9 +150,8 @@ func lower(p []byte, buf *[16]byte) []byte {
 // weekday passes over the name of a day.
 func (s *stamper) weekday() {
 	was := *s
-	n := letters(s.rest())
-	var buf [16]byte
-	if n < 2 || !weekdays[string(lower(s.rest()[:n], &buf))] {
+	n := dayName(s.rest())
+	if n == 0 {
 		return
 	}
 	s.n += n
@@ -161,14 +163,27 @@ func (s *stamper) weekday() {
 	}
 }
 
-func (s *stamper) month() bool {
-	n := letters(s.rest())
-	var buf [16]byte
-	if n < 3 {
-		return false
+// dayName is how long the name of a day is at the front of p; 0 for none.
+func dayName(p []byte) int {
+	var buf [longestName]byte
+	if n := letters(p); n >= 2 && weekdays[string(lower(p[:n], &buf))] {
+		return n
 	}
-	m, ok := monthsOfTheWorld[string(lower(s.rest()[:n], &buf))]
-	if !ok {
+	return 0
+}
+
+// monthName is the month that is named at the front of p, and how long its name is; 0 for none.
+func monthName(p []byte) (month, n int) {
+	var buf [longestName]byte
+	if n = letters(p); n < 3 {
+		return 0, 0
+	}
+	return monthsOfTheWorld[string(lower(p[:n], &buf))], n
+}
+
+func (s *stamper) month() bool {
+	m, n := monthName(s.rest())
+	if m == 0 {
 		return false
 	}
 	s.c.month = m
@@ -215,6 +230,12 @@ func (s *stamper) monthFirst() bool {
 		*s = before
 	}
 	s.toClock()
+	s.yearLast()
+	return s.clock || s.year
+}
+
+// yearLast reads the year behind the clock, where none stood before it.
+func (s *stamper) yearLast() {
 	if s.clock && s.at(' ') && !s.year {
 		before := *s
 		s.n++
@@ -222,7 +243,6 @@ func (s *stamper) monthFirst() bool {
 			*s = before
 		}
 	}
-	return s.clock || s.year
 }
 
 // yearHere reads a year of four digits that ends there.
@@ -242,11 +262,12 @@ func (s *stamper) dayMonth() bool {
 	if !s.number(1, 2, &s.c.day) {
 		return s.back(was)
 	}
-	sep := byte(0)
+	sep, glued := byte(0), s.n-was.n == 2 && letters(s.rest()) > 0
 	if s.at('.') {
 		s.n++
 	}
-	if s.spaces() == 0 {
+	if glued { // 02Apr2031
+	} else if s.spaces() == 0 {
 		if !s.at('/') && !s.at('-') && !s.at('.') {
 			return s.back(was)
 		}
@@ -260,6 +281,13 @@ func (s *stamper) dayMonth() bool {
 	}
 	before := *s
 	switch {
+	case glued:
+		if short, k, ok := digits(s.rest(), 2, 4); ok && k == 4 && s.inReach(short) {
+			s.c.year, s.year, s.n = short, true, s.n+k
+		} else if ok && k == 2 {
+			s.shortYear(short)
+			s.n += k
+		}
 	case sep != 0 && s.at(sep), sep == 0 && s.at(' '):
 		s.spaces()
 		if sep != 0 {
@@ -278,7 +306,8 @@ func (s *stamper) dayMonth() bool {
 		}
 	}
 	s.toClock()
-	if !s.clock && !s.year {
+	s.yearLast()
+	if !s.clock && (!s.year || glued) {
 		return s.back(was)
 	}
 	return true
@@ -328,10 +357,21 @@ func (s *stamper) numeric() bool {
 		return s.back(was)
 	}
 	sep := s.p[s.n+k]
-	if sep != '-' && sep != '/' && sep != '.' {
+	if sep != '-' && sep != '/' && sep != '.' && !(sep == ':' && k == 4) {
 		return s.back(was)
 	}
 	s.n += k + 1
+	if k == 4 && sep == '-' && s.inReach(first) && s.month() { // 2031-Apr-02
+		s.c.year, s.year = first, true
+		if s.at(sep) {
+			if s.n++; s.number(1, 2, &s.c.day) {
+				if s.toClock(); s.clock {
+					return true
+				}
+			}
+		}
+		return s.back(was)
+	}
 	var second, third int
 	if !s.number(1, 2, &second) {
 		return s.back(was)
@@ -384,10 +424,148 @@ func (s *stamper) numeric() bool {
 		s.n++
 	}
 	s.toClock()
-	if !s.clock && (k != 4 || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' && s.p[s.n] != '"') {
+	if !s.clock && (k != 4 || sep == ':' || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' && s.p[s.n] != '"') {
 		return s.back(was) // a date alone is one only with its year first
 	}
 	return true
+}
+
+// compact reads 20310402061509, with a fraction or three digits of one (generalized time of RFC 4517 among it).
+func (s *stamper) compact() bool {
+	was, run := *s, 0
+	for s.n+run < len(s.p) && run < 18 && s.p[s.n+run]-'0' <= 9 {
+		run++
+	}
+	if run != 14 && run != 17 {
+		return false
+	}
+	for _, part := range []struct {
+		width int
+		into  *int
+	}{{4, &s.c.year}, {2, &s.c.month}, {2, &s.c.day}, {2, &s.c.hour}, {2, &s.c.min}, {2, &s.c.sec}} {
+		s.number(part.width, part.width, part.into)
+	}
+	if !s.inReach(s.c.year) || !s.c.valid() {
+		return s.back(was)
+	}
+	s.clock, s.year = true, true
+	if run == 17 {
+		s.c.nano, _ = fraction(s.rest()[:3])
+		s.n += 3
+	} else if s.at('.') || s.at(',') {
+		if nano, k := fraction(s.p[s.n+1:]); k > 0 {
+			s.c.nano, s.n = nano, s.n+1+k
+		}
+	}
+	s.clockTail()
+	return true
+}
+
+// counted reads dates that count days through the year or weeks (ISO 8601, 5.2.2 and 5.2.3), and those of East Asia, whose numbers
+// have their units behind them.
+func (s *stamper) counted() bool {
+	was := *s
+	year, day, week := 0, 0, 0
+	if s.number(7, 7, &day) { // 2031092
+		year, day = day/1000, day%1000
+	} else if !s.number(4, 4, &year) {
+		return false
+	} else if s.unit("年", "년") {
+		return s.east(year) || s.back(was)
+	} else {
+		extended := s.at('-')
+		if extended {
+			s.n++
+		}
+		switch {
+		case s.at('W'):
+			if s.n++; !s.number(2, 2, &week) || extended && !s.at('-') {
+				return s.back(was)
+			}
+			if extended {
+				s.n++
+			}
+			if !s.number(1, 1, &day) || week < 1 || day < 1 || day > 7 {
+				return s.back(was)
+			}
+		case !extended || !s.number(3, 3, &day):
+			return s.back(was)
+		}
+	}
+	if !s.at('T') || !s.inReach(year) {
+		return s.back(was)
+	}
+	from := time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC)
+	of := from.AddDate(0, 0, day-1)
+	if week > 0 {
+		from = time.Date(year, 1, 4, 0, 0, 0, 0, time.UTC) // is always in the first week
+		of = from.AddDate(0, 0, (week-1)*7+day-1-(int(from.Weekday())+6)%7)
+		if y, w := of.ISOWeek(); y != year || w != week {
+			return s.back(was)
+		}
+	} else if of.Year() != year {
+		return s.back(was)
+	}
+	s.c.year, s.c.month, s.c.day, s.year = of.Year(), int(of.Month()), of.Day(), true
+	if s.toClock(); !s.clock {
+		return s.back(was)
+	}
+	return true
+}
+
+// unit passes over one of some texts.
+func (s *stamper) unit(texts ...string) bool {
+	for _, t := range texts {
+		if bytes.HasPrefix(s.rest(), []byte(t)) {
+			s.n += len(t)
+			return true
+		}
+	}
+	return false
+}
+
+// east reads 04月02日 and a clock, such as 06:15:09, 下午6:15 or 6时15分09秒.
+func (s *stamper) east(year int) bool {
+	s.c.year, s.year = year, s.inReach(year)
+	s.spaces()
+	if !s.number(1, 2, &s.c.month) || !s.unit("月", "월") {
+		return false
+	}
+	s.spaces()
+	if !s.number(1, 2, &s.c.day) || !s.unit("日", "일") || !s.year || !s.c.valid() {
+		return false
+	}
+	before := *s
+	s.spaces()
+	if s.unit("上午", "午前", "오전") {
+		s.c.hasPM = true
+	} else if s.unit("下午", "午後", "오후") {
+		s.c.hasPM, s.c.pm = true, true
+	}
+	s.spaces()
+	hour := *s
+	if s.number(1, 2, &s.c.hour) && s.unit("时", "時", "点", "시") {
+		s.spaces()
+		if s.number(1, 2, &s.c.min) && s.unit("分", "분") {
+			s.clock = true
+			minute := *s
+			if s.spaces(); !s.number(1, 2, &s.c.sec) || !s.unit("秒", "초") {
+				*s = minute
+			}
+			return true
+		}
+	}
+	*s = hour
+	if s.timeOfDay() {
+		s.clock = true
+		if s.c.hasPM {
+			return true
+		}
+		s.clockTail()
+		return true
+	}
+	*s = before
+	return true // a day alone, its year first
 }
 
 // secondsAhead tells whether a clock with seconds follows at once, so that two numbers before it are a date.
@@ -523,18 +701,33 @@ func (s *stamper) clockTail() {
 		s.n += k
 		return
 	}
+	if s.zoneName() {
+		return
+	}
+	*s = was
+}
+
+// zoneName reads a zone by its name, with an offset behind UTC.
+func (s *stamper) zoneName() bool {
 	if n := letters(s.rest()); n >= 2 && n <= 5 {
 		if off, ok := zoneNames[string(s.rest()[:n])]; ok {
 			s.c.offset, s.c.hasOffset = off*60, true
 			s.n += n
-			if more, k, ok := zoneOffset(s.rest()); ok && off == 0 && k > 1 { // UTC+2
+			rest := s.rest()
+			if more, k, ok := zoneOffset(rest); ok && off == 0 && k > 1 { // UTC+02:00
 				s.c.offset = more
 				s.n += k
+			} else if h, k, ok := digits(rest[min(1, len(rest)):], 1, 2); ok && off == 0 && k == 1 && (rest[0] == '+' || rest[0] == '-') { // UTC+2
+				s.c.offset = h * 3600
+				if rest[0] == '-' {
+					s.c.offset = -s.c.offset
+				}
+				s.n += 2
 			}
-			return
+			return true
 		}
 	}
-	*s = was
+	return false
 }
 
 // tai64n reads a TAI64N label (cr.yp.to/libtai/tai64.html), as the programs that write it count: ten seconds before UTC.
@@ -559,22 +752,22 @@ func tai64n(p []byte) (c civil, n int, ok bool) {
 	return c, 25, true
 }
 
-// monthsOfTheWorld are names of months in English, German, French, Spanish, Portuguese, Italian and Dutch, in lower case.
+// monthsOfTheWorld are names of months in many languages of Europe, in lower case; where two disagree, the larger one counts.
 var monthsOfTheWorld = func() map[string]int {
 	m := map[string]int{}
 	for i, names := range []string{
-		"january jan januar jänner januari janvier janv enero ene janeiro gennaio gen",
-		"february feb februar februari février févr fevrier fevr febrero fevereiro fev febbraio",
-		"march mar märz mär mrz maart mrt mars marzo março marco",
-		"april apr avril avr abril abr aprile",
-		"may mai mei mayo maio maggio mag",
-		"june jun juni juin junio junho giugno giu",
-		"july jul juli juillet juil julio julho luglio lug",
-		"august aug augustus août aout agosto ago",
-		"september sep sept septembre septiembre setembro set settembre",
-		"october oct oktober okt octobre octubre outubro out ottobre ott",
-		"november nov novembre noviembre novembro",
-		"december dec dezember dez décembre déc decembre diciembre dic dezembro dicembre",
+		"january jan januar jänner januari janvier janv enero ene janeiro gennaio gen января январь янв stycznia styczeń sty januar januari led ledna ianuarie ian ocak oca tammikuuta tammi január",
+		"february feb februar februari février févr fevrier fevr febrero fevereiro fev febbraio февраля февраль фев lutego luty lut februari únor února úno februarie şubat şub helmikuuta helmi február febr",
+		"march mar märz mär mrz maart mrt mars marzo março marco марта март мар marca marzec mars březen března bře martie mart maaliskuuta maalis március márc",
+		"april apr avril avr abril abr aprile апреля апрель апр kwietnia kwiecień kwi duben dubna dub aprilie nisan nis huhtikuuta huhti április ápr",
+		"may mai mei mayo maio maggio mag мая май maja maj květen května kvě mayıs toukokuuta touko május máj",
+		"june jun juni juin junio junho giugno giu июня июнь июн czerwca czerwiec cze červen června čvn iunie iun haziran haz kesäkuuta kesä június jún",
+		"july jul juli juillet juil julio julho luglio lug июля июль июл lipca lipiec lip července červenec čvc iulie iul temmuz tem heinäkuuta heinä július júl",
+		"august aug augustus août aout agosto ago августа август авг sierpnia sierpień sie augusti srpen srpna srp ağustos ağu elokuuta elo augusztus",
+		"september sep sept septembre septiembre setembro set settembre сентября сентябрь сен сент września wrzesień wrz září zář septembrie eylül eyl syyskuuta syys szeptember szept",
+		"october oct oktober okt octobre octubre outubro out ottobre ott октября октябрь окт października październik paź říjen října říj octombrie ekim eki lokakuuta loka október",
+		"november nov novembre noviembre novembro ноября ноябрь ноя listopada listopad lis noiembrie noi kasım kas marraskuuta marras",
+		"december dec dezember dez décembre déc decembre diciembre dic dezembro dicembre декабря декабрь дек grudnia grudzień gru prosinec prosince pro decembrie desember des aralık ara joulukuuta joulu",
 	} {
 		for _, name := range bytes.Fields([]byte(names)) {
 			m[string(name)] = i + 1
@@ -588,7 +781,8 @@ var weekdays = func() map[string]bool {
 	m := map[string]bool{}
 	for _, name := range bytes.Fields([]byte(`mon tue tues wed thu thur thurs fri sat sun monday tuesday wednesday thursday friday saturday sunday
 		mo di mi do fr sa so montag dienstag mittwoch donnerstag freitag samstag sonntag lun mar mer jeu ven sam dim lundi mardi mercredi jeudi vendredi samedi dimanche
-		mié jue vie sáb dom lunes martes miércoles jueves viernes sábado domingo seg ter qua qui sex gio sab ma woe don vri zat zon`)) {
+		mié jue vie sáb dom lunes martes miércoles jueves viernes sábado domingo seg ter qua qui sex gio sab ma woe don vri zat zon
+		пн вт ср чт пт сб вс понедельник вторник среда четверг пятница суббота воскресенье pon wto wt śr śro czw pt pią sob nie niedz mån tis ons tor fre lör sön man lør søn po út st čt pá so ne pzt sal çar per cum cmt paz`)) {
 		m[string(name)] = true
 	}
 	return m

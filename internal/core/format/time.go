@@ -30,6 +30,9 @@ type layoutOp struct {
 	literal string
 }
 
+// shorthands are verbs that stand for several.
+var shorthands = map[byte]string{'F': "%Y-%m-%d", 'T': "%H:%M:%S", 'D': "%m/%d/%y", 'R': "%H:%M", 'r': "%I:%M:%S %p", 'c': "%a %b %e %H:%M:%S %Y", 'h': "%b"}
+
 // compileLayout reads a strftime layout (POSIX strftime verbs, and %f for a fraction of a second).
 func compileLayout(text string) (*layout, error) {
 	l := &layout{}
@@ -51,18 +54,19 @@ func compileLayout(text string) (*layout, error) {
 		switch v := text[i]; v {
 		case '%':
 			lit += "%"
-		case 'F':
+		case 'F', 'T', 'D', 'R', 'r', 'c', 'h':
 			flush()
-			l.ops = append(l.ops, layoutOp{verb: 'Y'}, layoutOp{literal: "-"}, layoutOp{verb: 'm'}, layoutOp{literal: "-"}, layoutOp{verb: 'd'})
-		case 'T':
-			flush()
-			l.ops = append(l.ops, layoutOp{verb: 'H'}, layoutOp{literal: ":"}, layoutOp{verb: 'M'}, layoutOp{literal: ":"}, layoutOp{verb: 'S'})
-		case 'Y', 'y', 'm', 'd', 'e', 'H', 'I', 'M', 'S', 'f', 'p', 'b', 'B', 'a', 'A', 'z', 's', 'j':
+			short, err := compileLayout(shorthands[v])
+			if err != nil {
+				return nil, err
+			}
+			l.ops = append(l.ops, short.ops...)
+		case 'Y', 'y', 'm', 'd', 'e', 'H', 'k', 'I', 'l', 'M', 'S', 'f', 'p', 'b', 'B', 'a', 'A', 'z', 'Z', 's', 'j':
 			flush()
 			l.ops = append(l.ops, layoutOp{verb: v})
-			l.hasZone = l.hasZone || v == 'z' || v == 's'
+			l.hasZone = l.hasZone || v == 'z' || v == 'Z' || v == 's'
 		default:
-			return nil, fmt.Errorf("time.layout: %%%c is not known; known are %%Y %%y %%m %%d %%e %%j %%b %%B %%a %%A %%H %%I %%p %%M %%S %%f %%z %%s %%F %%T %%%%", v)
+			return nil, fmt.Errorf("time.layout: %%%c is not known; known are %%Y %%y %%m %%d %%e %%j %%b %%B %%h %%a %%A %%H %%k %%I %%l %%p %%M %%S %%f %%z %%Z %%s %%F %%T %%D %%R %%r %%c %%%%", v)
 		}
 	}
 	flush()
@@ -170,12 +174,16 @@ func (l *layout) parse(p []byte) (c civil, n int, ok bool) {
 			c.month, k, good = digits(rest, 1, 2)
 		case 'd':
 			c.day, k, good = digits(rest, 1, 2)
-		case 'e':
+		case 'e', 'k', 'l': // filled up with a space
 			pad := 0
 			if len(rest) > 0 && rest[0] == ' ' {
 				pad = 1
 			}
-			c.day, k, good = digits(rest[pad:], 1, 2)
+			if v, k, good = digits(rest[pad:], 1, 2); op.verb == 'e' {
+				c.day = v
+			} else {
+				c.hour = v
+			}
 			k += pad
 		case 'j':
 			yearDay, k, good = digits(rest, 1, 3)
@@ -195,17 +203,26 @@ func (l *layout) parse(p []byte) (c civil, n int, ok bool) {
 		case 'f':
 			c.nano, k = fraction(rest)
 			good = k > 0
-		case 'b':
-			v, k, good = name(rest, monthNames, false)
-			c.month = v + 1
-		case 'B':
-			v, k, good = name(rest, monthNames, true)
-			c.month = v + 1
+		case 'b', 'B':
+			v, k, good = name(rest, monthNames, op.verb == 'B')
+			if c.month = v + 1; !good || k < len(rest) && letters(rest[k:k+1]) > 0 { // in another language
+				if m, n := monthName(rest); m > 0 {
+					c.month, k, good = m, n, true
+				}
+			}
 		case 'a', 'A':
-			_, k, good = name(rest, dayNames, op.verb == 'A')
+			if _, k, good = name(rest, dayNames, op.verb == 'A'); !good || k < len(rest) && letters(rest[k:k+1]) > 0 {
+				if n := dayName(rest); n > 0 {
+					k, good = n, true
+				}
+			}
 		case 'z':
 			c.offset, k, good = zoneOffset(rest)
 			c.hasOffset = true
+		case 'Z':
+			s := stamper{p: rest}
+			good = s.zoneName()
+			c.offset, c.hasOffset, k = s.c.offset, true, s.n
 		case 's':
 			c, k, good = epoch(rest)
 		}

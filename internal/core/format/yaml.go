@@ -14,7 +14,7 @@ import (
 // TimeValue is the key time of a format or a source.
 var TimeValue = schema.Obj("time",
 	schema.Key{Name: "field", Value: schema.Plain, Doc: "The field that holds the time."},
-	schema.Key{Name: "layout", Value: schema.Checked("format-invalid", checkLayout), Doc: "How it is written, as strftime does; %f is a fraction.", Example: "layout: '%Y-%m-%d %H:%M:%S'"},
+	schema.Key{Name: "layout", Value: schema.Checked("format-invalid", checkLayout), Doc: "How it is written, as strftime does; %f is a fraction. Names of months and days may be in many languages.", Example: "layout: '%Y-%m-%d %H:%M:%S'"},
 	schema.Key{Name: "zone", Value: &schema.Value{Type: schema.Text, Refs: true, Check: CheckZone, Code: "zone-unknown"}, Doc: "The named zone in which it is written; required unless the layout has one.", Example: "zone: Europe/Lisbon"},
 )
 
