@@ -23,6 +23,7 @@ type Parser struct {
 	bare   bool // no field is asked for level and body
 	fixed  bool // each field comes once at most
 	loose  bool // json and keyvalue without a say: the first of the usual names
+	inner  bool // syslog: what its text holds counts where the header has no time
 	schema *record.Schema
 
 	last                  []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
@@ -96,7 +97,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		p.parse = p.parseRegex
 	case "syslog":
 		p.syslog = newSyslogSlots(schema)
-		p.parse = p.parseSyslog
+		p.parse, p.inner = p.parseSyslog, true
 	case "first-of":
 		return p, p.compileFirstOf(spec, t, other)
 	case "web-common", "web-combined":
@@ -386,10 +387,13 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed)
 		return
 	}
-	if p.time == "" && !p.loose {
+	if p.time == "" && !p.loose && !p.inner {
 		return
 	}
 	v := p.pick(b, p.time, &p.times)
+	if v == nil && p.inner && p.time == "" {
+		v = p.firstOf(b, &p.times)
+	}
 	if v == nil && p.loose && p.time == "" && p.auditTime(b, r) {
 		return
 	}
@@ -415,7 +419,7 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		return
 	}
 	c, n, ok := p.clock.read(text)
-	if ok && c.noDate && p.loose {
+	if ok && c.noDate && (p.loose || p.inner) {
 		if day, there := p.find(b, "date"); there && day.Kind == record.Text { // the date stands in a field of its own
 			at := len(b.Arena)
 			b.Arena = append(append(append(b.Arena, b.Bytes(day.Span)...), ' '), text...)

@@ -239,7 +239,7 @@ func (s *stamper) yearLast() {
 	if s.clock && s.at(' ') && !s.year {
 		before := *s
 		s.n++
-		if !s.yearHere() {
+		if !s.yearHere() || s.at(':') && s.n+1 < len(s.p) && s.p[s.n+1] != ' ' { // which would be an address of IPv6
 			*s = before
 		}
 	}

@@ -31,7 +31,9 @@ func (p *Parser) parseSyslog(b *record.Batch, span record.Span) bool {
 		pos = len(byteOrderMark)
 	}
 	hasPriority := false
-	if pos < len(line) && line[pos] == '<' {
+	if bytes.HasPrefix(line[pos:], []byte("<>")) {
+		pos += 2
+	} else if pos < len(line) && line[pos] == '<' {
 		pri, n, ok := digits(line[pos+1:], 1, 4)
 		if !ok || pos+1+n >= len(line) || line[pos+1+n] != '>' {
 			return false
@@ -41,6 +43,9 @@ func (p *Parser) parseSyslog(b *record.Batch, span record.Span) bool {
 		p.addSlot(b, p.syslog.facility, record.Value{Kind: record.Int, Num: uint64(pri >> 3)})
 		p.addSlot(b, p.syslog.severity, record.Value{Kind: record.Int, Num: uint64(pri & 7)})
 		p.levelValue = syslogLevels[pri&7]
+		for pos < len(line) && line[pos] == ' ' {
+			pos++
+		}
 		if version, k, ok := digits(line[pos:], 1, 2); ok && pos+k < len(line) && line[pos+k] == ' ' {
 			if p.parse5424(b, span, pos+k+1, version) {
 				return true
@@ -98,13 +103,18 @@ func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) 
 	case pos < len(line) && line[pos] == '-':
 		pos++
 	case pos < len(line) && line[pos] == '[':
-		var ok bool
-		if pos, ok = p.structured(b, span, pos); !ok {
-			return false
+		keep, v, parsed := len(b.Values)-p.begin, p.timeValue, p.timeParsed
+		end, ok := p.structured(b, span, pos)
+		if line = b.Bytes(span); !ok || end < len(line) && line[end] != ' ' { // torn, or a text in brackets
+			p.drop(b, keep)
+			p.timeValue, p.timeParsed = v, parsed
+			p.message(b, span, pos)
+			return true
 		}
-		line = b.Bytes(span)
-	case pos < len(line):
-		return false
+		pos = end
+	case pos < len(line): // left out, as devices do
+		p.message(b, span, pos)
+		return true
 	}
 	if pos < len(line) && line[pos] != ' ' {
 		return false
@@ -172,9 +182,18 @@ func unescapeData(b *record.Batch, p []byte) record.Span {
 // least the time must be there, or any text would be one.
 func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriority bool) bool {
 	line := b.Bytes(span)
+	host := 0 // the length of one that stands before the time
 	if n := sequence(line[pos:]); n > 0 && pos+n < len(line) {
 		if _, _, ok := p.stamp(line[pos+n:]); ok {
 			pos += n
+		} else if end := word(line, pos+n); end+1 < len(line) && line[end-1] == ':' && hostLike(line[pos+n:end-1]) {
+			after := end + 1
+			after += sequence(line[after:])
+			if _, _, ok := p.stamp(line[after:]); ok {
+				host = end - 1 - pos - n
+				p.addSlot(b, p.syslog.hostname, record.Value{Span: sub(span, pos+n, end-1)})
+				pos = after
+			}
 		}
 	}
 	v, n, ok := p.stamp(line[pos:])
@@ -199,11 +218,14 @@ func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriori
 		return true
 	}
 	end := word(line, pos)
-	if p.timeParsed && end < len(line) && hostLike(line[pos:end]) {
+	if host == 0 && p.timeParsed && end < len(line) && hostLike(line[pos:end]) {
 		p.addSlot(b, p.syslog.hostname, record.Value{Span: sub(span, pos, end)})
 		pos = end + 1
 		for pos < len(line) && line[pos] == ' ' {
 			pos++
+		}
+		if bytes.HasPrefix(line[pos:], []byte(": ")) {
+			pos += 2
 		}
 		if text, ok := p.tag(b, span, pos); ok {
 			pos = text
@@ -257,16 +279,23 @@ func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok b
 	for end < len(line) && end-pos < 64 && line[end] != '[' && line[end] != ':' && line[end] != ' ' {
 		end++
 	}
-	if end == pos || end == len(line) || line[end] == ' ' || line[pos] == '{' || line[pos] == '"' {
+	bracket := end
+	if bytes.HasPrefix(line[end:], []byte(" [")) {
+		bracket++
+	}
+	if end == pos || end == len(line) || line[bracket] == ' ' || line[pos] == '{' || line[pos] == '"' {
 		return 0, false
 	}
 	pid, pidEnd, after := 0, 0, end
-	if line[end] == '[' {
-		k := bytes.IndexByte(line[end:], ']')
-		if k < 2 || k > 40 || bytes.IndexByte(line[end:end+k], ' ') >= 0 {
+	if line[bracket] == '[' {
+		k := bytes.IndexByte(line[bracket:], ']')
+		if k < 2 || k > 40 || bytes.IndexByte(line[bracket:bracket+k], ' ') >= 0 {
 			return 0, false
 		}
-		pid, pidEnd, after = end+1, end+k, end+k+1
+		pid, pidEnd, after = bracket+1, bracket+k, bracket+k+1
+		if bytes.HasPrefix(line[after:], []byte(" :")) {
+			after++
+		}
 	}
 	if after >= len(line) || line[after] != ':' || after+1 < len(line) && line[after+1] != ' ' {
 		return 0, false
