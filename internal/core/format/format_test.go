@@ -77,9 +77,16 @@ func TestFormats(t *testing.T) {
 			fields: `{"client.address":"text 2001:db8::1","http.response.status_code":"int 408"}`},
 		"web-common, odd request": {spec: Spec{Kind: "web-common"}, line: `192.0.2.1 - - [02/Apr/2031:06:15:09 +0000] "\x16\x03" 400 0`, time: "2031-04-02T06:15:09Z",
 			fields: `{"client.address":"text 192.0.2.1","url.original":"text \\x16\\x03","http.response.status_code":"int 400","http.response.body.size":"int 0"}`},
-		"web-common, torn": {spec: Spec{Kind: "web-common"}, line: `192.0.2.1 - - [02/Apr/2031:06:15`, none: true},
-		"raw":              {spec: Spec{Kind: "raw"}, line: "anything {at} all", fields: `{}`},
-		"body of a field":  {spec: Spec{Kind: "template", Template: "{a:token} {b}", Body: "b"}, line: "x the body", body: "the body", fields: `{"a":"text x","b":"text the body"}`},
+		"web-common, proxies before it": {spec: Spec{Kind: "web-common"}, line: `192.0.2.1, 198.51.100.3, 198.51.100.4 - ada [02/Apr/2031:06:15:09 +0000] "GET / HTTP/1.1" 200 1`, time: "2031-04-02T06:15:09Z",
+			fields: `{"client.address":"text 192.0.2.1","user.name":"text ada","http.request.method":"text GET","url.path":"text /","network.protocol.version":"text 1.1","http.response.status_code":"int 200","http.response.body.size":"int 1"}`},
+		"web-common, ISO time": {spec: Spec{Kind: "web-common"}, line: `192.0.2.1 - - [2031-04-02T06:15:09.5+01:00] "GET / HTTP/1.1" 200 1`, time: "2031-04-02T05:15:09.5Z",
+			fields: `{"client.address":"text 192.0.2.1","http.request.method":"text GET","url.path":"text /","network.protocol.version":"text 1.1","http.response.status_code":"int 200","http.response.body.size":"int 1"}`},
+		"web-common, no zone, no status": {spec: Spec{Kind: "web-common", Time: Time{Zone: "Europe/Lisbon"}}, line: `"192.0.2.1" - - [02/Apr/2031:06:15:09.25]  "GET /a" - -`, time: "2031-04-02T05:15:09.25Z",
+			fields: `{"client.address":"text 192.0.2.1","http.request.method":"text GET","url.path":"text /a"}`},
+		"web-common, comma and nothing": {spec: Spec{Kind: "web-common"}, line: `192.0.2.1, `, none: true},
+		"web-common, torn":              {spec: Spec{Kind: "web-common"}, line: `192.0.2.1 - - [02/Apr/2031:06:15`, none: true},
+		"raw":                           {spec: Spec{Kind: "raw"}, line: "anything {at} all", fields: `{}`},
+		"body of a field":               {spec: Spec{Kind: "template", Template: "{a:token} {b}", Body: "b"}, line: "x the body", body: "the body", fields: `{"a":"text x","b":"text the body"}`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

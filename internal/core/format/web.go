@@ -24,6 +24,20 @@ func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool 
 	if address <= 0 {
 		return false
 	}
+	start, client := 0, address
+	for client > 0 && line[address-1] == ',' { // the client, and the proxies that it came through
+		if client == address {
+			client--
+		}
+		next := bytes.IndexByte(line[address+1:], ' ')
+		if next <= 0 {
+			return false
+		}
+		address += 1 + next
+	}
+	if client > 2 && line[0] == '"' && line[client-1] == '"' {
+		start, client = 1, client-1
+	}
 	ident := bytes.IndexByte(line[address+1:], ' ')
 	if ident <= 0 {
 		return false
@@ -41,7 +55,7 @@ func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool 
 		p.webSite(b, span, site)
 		return p.webRest(b, span, site+1, address, user, open, combined)
 	}
-	return p.webRest(b, span, 0, address, user, open, combined)
+	return p.webRest(b, span, start, client, user, open, combined)
 }
 
 // webFast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then read in full.
@@ -52,7 +66,7 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	if i = bytes.IndexByte(line, ' '); i < 0 {
 		return false
 	}
-	if i == 0 || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
+	if i == 0 || line[0] == '"' || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
 		return false
 	}
 	address, user := i, i+3
@@ -195,21 +209,26 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 		return false
 	}
 	stampEnd += stamp
-	if len(line) < stampEnd+3 || line[stampEnd+1] != ' ' || line[stampEnd+2] != '"' {
+	request := spacesEnd(line, stampEnd+1) + 1
+	if len(line) < request || request < stampEnd+3 || line[request-1] != '"' {
 		return false
 	}
-	request := stampEnd + 3
 	requestEnd, escaped := closing(line[request:])
 	if requestEnd < 0 {
 		return false
 	}
 	requestEnd += request
 	rest := requestEnd + 1
-	if len(line) < rest+5 || line[rest] != ' ' {
+	if len(line) < rest+4 || line[rest] != ' ' {
 		return false
 	}
-	status, k, ok := digits(line[rest+1:], 3, 3)
-	if !ok || line[rest+1+k] != ' ' {
+	status, k, answered := digits(line[rest+1:], 3, 3)
+	if !answered && line[rest+1] == '-' {
+		k = 1
+	} else if !answered {
+		return false
+	}
+	if rest+1+k >= len(line) || line[rest+1+k] != ' ' {
 		return false
 	}
 	size := rest + 2 + k
@@ -226,7 +245,9 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 	text(1, user, user+open)
 	p.webRequest(b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)
-	p.append(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
+	if answered {
+		p.append(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
+	}
 	if isInt {
 		bytesSent.Span = sub(span, size, sizeEnd)
 		p.append(b, p.web[7], bytesSent)
@@ -251,8 +272,10 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 		}
 	}
 	v, n, ok := p.clock.read(line[stamp:stampEnd])
-	if !ok || n != stampEnd-stamp {
-		return false
+	if !ok || n != stampEnd-stamp { // some are told to write it otherwise
+		if v, n, ok = recognise(line[stamp:stampEnd]); !ok || n != stampEnd-stamp || v.isEpoch {
+			return false
+		}
 	}
 	p.timeValue, p.timeParsed = v, true
 	return true
@@ -263,7 +286,10 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 	request := line[from:to]
 	method := bytes.IndexByte(request, ' ')
 	last := bytes.LastIndexByte(request, ' ')
-	if escaped || method <= 0 || last == method || !bytes.HasPrefix(request[last+1:], []byte("HTTP/")) {
+	old := !escaped && method > 0 && last == method && last+1 < len(request) && request[last+1] == '/' // HTTP/0.9 has no version
+	if old {
+		last = len(request)
+	} else if escaped || method <= 0 || last == method || !bytes.HasPrefix(request[last+1:], []byte("HTTP/")) {
 		if len(request) != 1 || request[0] != '-' {
 			whole := record.Value{Span: sub(span, from, to)}
 			if escaped {
@@ -281,5 +307,7 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 	} else {
 		p.append(b, p.web[3], record.Value{Span: sub(span, path, end)})
 	}
-	p.append(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
+	if !old {
+		p.append(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
+	}
 }
