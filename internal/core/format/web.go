@@ -66,7 +66,7 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	if i = bytes.IndexByte(line, ' '); i < 0 {
 		return false
 	}
-	if i == 0 || line[0] == '"' || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
+	if i == 0 || line[0] == '"' || line[i-1] == ',' || n < i+stampLen+24 || line[i+1] != '-' || line[i+2] != ' ' {
 		return false
 	}
 	address, user := i, i+3
