@@ -12,7 +12,7 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 	pos, found := 0, false
 	ahead, aheadEq := -1, 0 // a key that was seen already
 	for pos < len(line) {
-		if c := line[pos]; c == ' ' || c == '\t' || c == ',' {
+		if c := line[pos]; c == ' ' || c == '\t' || c == ',' || c == ';' || c == '|' {
 			pos++
 			continue
 		}
@@ -45,6 +45,13 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			found = true
 			continue
 		}
+		if value < len(line) && line[value] == '\'' {
+			if end := closingSingle(line[value+1:]); end >= 0 {
+				p.add(b, key, record.Value{Span: sub(span, value+1, value+1+end)})
+				pos, found = value+end+2, true
+				continue
+			}
+		}
 		end := value
 		for end < len(line) && line[end] != ' ' && line[end] != '\t' {
 			end++
@@ -65,10 +72,53 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			}
 			end = next
 		}
+		if c := line[max(end, 1)-1]; (c == ',' || c == ';') && end > value && aheadEq >= 0 && ahead > end { // between this and the next
+			end--
+		}
+		if bytes.IndexByte(line[value:end], '=') >= 0 {
+			if k := p.parted(line[value:end]); k >= 0 {
+				end, ahead = value+k, -1
+			}
+		}
 		p.put(b, plainValue(line[value:end], sub(span, value, end)))
 		pos, found = end, true
 	}
 	return found
+}
+
+// parted finds where a value ends behind which the next key=value comes, with nothing but a mark between them, or -1. A mark behind
+// another = belongs to the value, as in an address of a page.
+func (p *Parser) parted(value []byte) int {
+	for i, c := range value {
+		switch c {
+		case '=', '"', '?':
+			return -1
+		case ',', ';', '|':
+			next := spacesEnd(value, i+1)
+			if key := next; key < len(value) && keyBytes[value[key]] && (value[key] < '0' || value[key] > '9') {
+				for key < len(value) && keyBytes[value[key]] {
+					key++
+				}
+				if key < len(value) && value[key] == '=' {
+					return i
+				}
+			}
+		}
+	}
+	return -1
+}
+
+// closingSingle finds the single quote that ends a value: one with nothing, or a mark between pairs, behind it; -1 for none.
+func closingSingle(p []byte) int {
+	for i, c := range p {
+		if c == '\'' {
+			if i+1 == len(p) || p[i+1] == ' ' || p[i+1] == '\t' || p[i+1] == ',' || p[i+1] == ';' || p[i+1] == '|' {
+				return i
+			}
+			return -1
+		}
+	}
+	return -1
 }
 
 // addKey makes room for a field whose value comes next; put gives it.

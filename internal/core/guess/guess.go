@@ -800,7 +800,7 @@ func infer(spec *format.Spec, records []pipeline.Tried) bool {
 	}
 	if bodied == 0 && spec.Kind == "json" {
 		pick(&spec.Body, func(name string, x *seen) bool {
-			return x.texts == x.n && slices.Contains([]string{"log", "text", "event", "short_message", "MESSAGE", "Message", "@message", "log.message", "msg_text"}, name)
+			return x.texts == x.n && slices.Contains([]string{"log", "text", "event", "short_message", "MESSAGE", "Message", "@message", "log.message", "msg_text", "RenderedMessage", "@m", "MessageTemplate", "@mt", "textPayload", "jsonPayload.message", "record.message", "attributes.message"}, name)
 		})
 	}
 	return found
