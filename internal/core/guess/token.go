@@ -1,0 +1,199 @@
+package guess
+
+import (
+	"net/netip"
+	"regexp"
+	"strings"
+
+	"synaxis/internal/core/format"
+)
+
+// token is one piece of a line, with the separator before it.
+type token struct {
+	sep  string // spaces and marks before it
+	text string
+	kind string // time, level, int, float, ip, quoted, bracket, pair, word
+	key  string // of a pair
+	open string // of a bracket
+	shut string
+	tail string // marks right behind it: a colon, a comma
+}
+
+var (
+	spacing  = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|-- :|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
+	prefixed = regexp.MustCompile(`^([A-Za-z]{3,11})([:/|])(\S)`) // a level with something right behind it
+	moduled  = regexp.MustCompile(`^(\w[\w .#-]*)([:/])(\w+)$`)
+	seconds  = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`) // since 1970, from 2001 to 2036
+	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
+	lettered = regexp.MustCompile(`^([VDIWEF])(/)\w`) // the letter of a level, and who says so
+	number   = regexp.MustCompile(`^[-+]?\d{1,18}$`)
+
+	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`)                 // a level, and who says so
+	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}\]`)                    // the rest of that
+	mnemonic   = regexp.MustCompile(`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`) // a part of a device, a severity of RFC 5424, and what happened
+	columned   = regexp.MustCompile(`^(\S{2,})[ \t]+: `)
+	joined     = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
+	failing    = regexp.MustCompile(`^(?:Fatal|Parse|Core|Compile|Recoverable fatal) (?:error|warning)`)
+	decimal    = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
+)
+
+// next cuts the next token off a line; ok is false at its end.
+func next(line string, first bool) (t token, rest string, ok bool) {
+	t.sep = spacing.FindString(line)
+	line = line[len(t.sep):]
+	if line == "" {
+		return t, "", false
+	}
+	if len(line) > 1 && (line[0] == '*' || line[0] == '.') { // before the time of a clock that is not set
+		if n, ok := format.Recognise([]byte(line[1:])); ok && n >= 10 && line[1] > '9' {
+			t.sep, line = t.sep+line[:1], line[1:]
+		}
+	}
+	if n, ok := format.Recognise([]byte(line)); ok && (n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) && (n == len(line) || !wordByte(line[n])) {
+		t.kind, t.text = "time", line[:n]
+		return tail(t, line[n:])
+	}
+	switch c := line[0]; c {
+	case '[', '(', '<', '{':
+		shut := map[byte]byte{'[': ']', '(': ')', '<': '>', '{': '}'}[c]
+		if k := strings.IndexByte(line, shut); k > 1 && k < 80 && !strings.ContainsAny(line[1:k], "[(<{") && !(c == '<' && strings.Contains(line[1:k], "=")) {
+			inner := line[1:k]
+			t.open, t.shut, t.text = string(c), string(shut), inner
+			t.kind = "bracket"
+			n, ok := format.Recognise([]byte(inner))
+			m := moduled.FindStringSubmatch(inner)
+			switch {
+			case ok && n == len(inner) && n >= 8:
+				t.kind = "time"
+			case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(strings.TrimSpace(inner[n+1:]))): // a time and more in one bracket
+				t.kind, t.shut, t.text = "time", "", inner[:n]
+				return tail(t, line[1+n:])
+			case m != nil && levelWord(m[3]):
+				t.kind, t.shut, t.text = "word", m[2], m[1]
+				return t, line[1+len(t.text)+1:], true
+			case levelWord(strings.TrimSpace(inner)):
+				t.kind = "level"
+			case number.MatchString(inner) && inner[0] != '0':
+				t.kind = "int"
+			}
+			return tail(t, line[k+1:])
+		}
+	case '"':
+		if k := strings.IndexByte(line[1:], '"'); k >= 0 {
+			t.kind, t.text = "quoted", line[1:1+k]
+			return tail(t, line[k+2:])
+		}
+	}
+	if pair.MatchString(line) {
+		k := strings.IndexByte(line, '=')
+		t.kind, t.key = "pair", line[:k]
+		value := line[k+1:]
+		end := strings.IndexAny(value, " \t")
+		if strings.HasPrefix(value, `"`) {
+			if q := strings.IndexByte(value[1:], '"'); q >= 0 {
+				end = q + 2
+			}
+		}
+		if end < 0 {
+			end = len(value)
+		}
+		t.text = value[:end]
+		return t, value[end:], true
+	}
+	switch c := line[0]; {
+	case t.sep != "" || first:
+	case c >= '1' && c <= '9':
+		if n := len(numberShut.FindString(line)); n > 0 { // the rest of a bracket that stood right behind a level
+			t.kind, t.text, t.tail = "int", line[:n-1], line[n-1:n]
+			return t, line[n:], true
+		}
+	case wordByte(c):
+		if m := joined.FindStringSubmatch(line); m != nil { // who says it, behind a level and a colon
+			t.kind, t.text, t.tail = kindOf(m[1]), m[1], ":"
+			return t, line[len(m[1])+1:], true
+		}
+	}
+	if near := line[:min(len(line), 120)]; !first && strings.Contains(near, " : ") {
+		if m := columned.FindStringSubmatch(near); m != nil { // a column that is filled up before a colon
+			t.kind, t.text, t.tail = kindOf(m[1]), m[1], " :"
+			return t, line[len(m[0])-1:], true
+		}
+	}
+	switch line[0] {
+	case '%':
+		if m := mnemonic.FindString(line); m != "" {
+			t.kind, t.text = "mnemonic", m
+			return tail(t, line[len(m):])
+		}
+	case 'F', 'P', 'C', 'R':
+		if m := failing.FindString(line); m != "" {
+			t.kind, t.text = "level", m
+			return tail(t, line[len(m):])
+		}
+	}
+	end := strings.IndexAny(line, " \t")
+	if end < 0 {
+		end = len(line)
+	}
+	word := line[:end]
+	if k := strings.IndexByte(word, '['); k >= 3 && k <= 11 && bracketed.MatchString(word) && levelWord(word[:k]) {
+		t.text, t.tail, t.kind = word[:k], "[", "level"
+		return t, line[k+1:], true
+	}
+	if m := prefixed.FindStringSubmatch(word); m != nil && levelWord(m[1]) {
+		t.text, t.tail, t.kind = m[1], m[2], "level"
+		return t, line[len(m[1])+1:], true
+	}
+	if m := lettered.FindStringSubmatch(word); m != nil {
+		t.text, t.tail, t.kind = m[1], m[2], "letter"
+		return t, line[2:], true
+	}
+	// A word may end in marks, and a level may stand before a bracket.
+	for len(word) > 1 && len(t.tail) < 3 {
+		mark := word[len(word)-1:]
+		open := map[string]string{"]": "[", ")": "(", ">": "<", ":": "", ",": "", ";": ""}
+		before, ok := open[mark]
+		if !ok || before != "" && strings.Contains(word, before) {
+			break
+		}
+		word, t.tail = word[:len(word)-1], mark+t.tail
+	}
+	if k := strings.IndexByte(word, '['); k > 0 && t.tail == "" {
+		word = word[:k]
+	}
+	if k := len(word) - 1; k > 0 && word[k] == '(' && t.tail == "" { // name( 1702)
+		word = word[:k]
+	}
+	t.text, t.kind = word, kindOf(word)
+	return t, line[len(word)+len(t.tail):], true
+}
+
+func tail(t token, rest string) (token, string, bool) {
+	if rest != "" && strings.IndexByte(":,;", rest[0]) >= 0 {
+		t.tail, rest = rest[:1], rest[1:]
+	}
+	return t, rest, true
+}
+
+func wordByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
+}
+
+func kindOf(w string) string {
+	switch {
+	case levelWord(w):
+		return "level"
+	case len(w) == 1 && strings.Contains("TVDINWEFC", w):
+		return "letter"
+	case seconds.MatchString(w):
+		return "epoch"
+	case number.MatchString(w) && (len(w) == 1 || w[0] != '0'):
+		return "int"
+	case decimal.MatchString(w):
+		return "float"
+	}
+	if _, err := netip.ParseAddr(w); err == nil {
+		return "ip"
+	}
+	return "word"
+}
