@@ -231,7 +231,11 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	if p.full {
 		r.Flags |= record.MoreFields
 	}
-	p.setTime(b, r)
+	if p.timeKnown {
+		r.Time, r.TimeNote = p.nanos, p.note
+	} else {
+		p.setTime(b, r)
+	}
 	if p.bare {
 		r.Level = p.levelValue
 		return true
@@ -361,10 +365,7 @@ func (p *Parser) append(b *record.Batch, slot uint16, v record.Value) {
 func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
 	if q := &c.quick; q.ready && q.iso {
 		if frac, n := q.isoAgain(text); n > 0 {
-			p.timeKnown, p.note, p.nanos = true, q.note, q.zoned+frac
-			if q.note == record.TimeNoZone {
-				p.nanos = p.observed
-			}
+			p.isAt(q, frac)
 			return n, true
 		}
 	}
@@ -378,11 +379,16 @@ func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
 	return n, ok
 }
 
-func (p *Parser) setTime(b *record.Batch, r *record.Record) {
-	if p.timeKnown {
-		r.Time, r.TimeNote = p.nanos, p.note
-		return
+// isAt takes a fraction of the second that was settled for the time of the record.
+func (p *Parser) isAt(q *settled, frac int64) {
+	p.timeKnown, p.note, p.nanos = true, q.note, q.zoned+frac
+	if q.note == record.TimeNoZone {
+		p.nanos = p.observed
 	}
+}
+
+// setTime sets the time of a record of which the parser does not know it yet.
+func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 	if p.timeParsed {
 		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed)
 		return
