@@ -192,6 +192,16 @@ func TestEncodings(t *testing.T) {
 	assert.Contains(t, got[0].Warnings[0], "not text")
 }
 
+// TestPaddingBeforeAMark: columns that are filled up before a mark are read also where a longer word leaves less room.
+func TestPaddingBeforeAMark(t *testing.T) {
+	t.Parallel()
+	best := Guess([]byte("2031-04-02 06:15:09 | INFO  | ramp 1 | opened\n2031-04-02 06:15:10 | WARN  | ramp 2 | slow\n2031-04-02 06:15:11 | INFO  | ramp 1 | closed\n"), Options{Zone: "UTC", Observed: time.Now()})[0]
+	assert.Equal(t, "{ts:time} | {level:token} | ramp {ramp:int} | {message:remainder}", best.Spec.Template)
+	best = Guess([]byte("2031-04-02 06:15:09 | INFO  | ramp 1 | opened\n2031-04-02 06:15:10 | ERROR | ramp 2 | slow\n2031-04-02 06:15:11 | INFO  | ramp 1 | closed\n"), Options{Zone: "UTC", Observed: time.Now()})[0]
+	assert.Equal(t, "{ts:time} | {level:token} | ramp {ramp:int} | {message:remainder}", best.Spec.Template)
+	assert.InDelta(t, 1, best.Share, 0)
+}
+
 // FuzzGuess: any bytes end in a guess that loses no line, and in definitions that can be read.
 func FuzzGuess(f *testing.F) {
 	for _, c := range logs {

@@ -108,11 +108,7 @@ const maxShapes = 4
 
 // shape is what tokens have in common that may stand in one place.
 func (t token) shape() string {
-	sep := t.sep
-	if len(sep) > 1 && strings.Trim(sep, " ") == "" {
-		sep = " " // columns that are lined up
-	}
-	key := sep + "\x00" + t.open + t.tail + "\x00" + t.key
+	key := t.sep + "\x00" + t.open + t.tail + "\x00" + t.key
 	if t.kind == "time" {
 		key += "\x00time"
 	}
@@ -222,10 +218,7 @@ func separator(rests []string) string {
 			continue
 		}
 		n++
-		sep := spacing.FindString(r)
-		if strings.Trim(sep, " ") == "" && sep != "" {
-			sep = " "
-		}
+		sep := squeeze(spacing.FindString(r))
 		seps[sep]++
 	}
 	spaced := true
@@ -268,9 +261,6 @@ func vote(rests []string, first bool) (*place, []string) {
 			continue
 		}
 		all[i] = one{t, rest}
-		if len(t.sep) > 1 && strings.Trim(t.sep, " ") == "" {
-			all[i].t.sep = " " // columns that are lined up
-		}
 		keys[i] = t.shape()
 		counts[keys[i]]++
 	}

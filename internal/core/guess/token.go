@@ -41,6 +41,7 @@ var (
 func next(line string, first bool) (t token, rest string, ok bool) {
 	t.sep = spacing.FindString(line)
 	line = line[len(t.sep):]
+	t.sep = squeeze(t.sep)
 	if line == "" {
 		return t, "", false
 	}
@@ -167,6 +168,16 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 	t.text, t.kind = word, kindOf(word)
 	return t, line[len(word)+len(t.tail):], true
 }
+
+// squeeze leaves one of several spaces: in a template one takes all, and columns are filled up.
+func squeeze(sep string) string {
+	if !strings.Contains(sep, "  ") {
+		return sep
+	}
+	return several.ReplaceAllString(sep, " ")
+}
+
+var several = regexp.MustCompile(` {2,}`)
 
 func tail(t token, rest string) (token, string, bool) {
 	if rest != "" && strings.IndexByte(":,;", rest[0]) >= 0 {
