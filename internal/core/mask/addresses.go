@@ -40,6 +40,9 @@ func findEmails(text []byte, add func(start, end int)) {
 		if start > 0 && (text[start-1] == ':' || text[start-1] == '/') && bytes.Contains(text[max(0, start-40):start], []byte("://")) { // the user of an address
 			continue
 		}
+		if string(text[start:at]) == "git" && end+1 < len(text) && text[end] == ':' && isAlnum(text[end+1]) { // where a repository is
+			continue
+		}
 		if notDomains[string(bytes.ToLower(domain[dot+1:]))] {
 			continue
 		}
