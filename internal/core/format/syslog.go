@@ -327,6 +327,27 @@ func mnemonicLevel(tag []byte) uint8 {
 	return 0
 }
 
+// leadingLevel is the level with which a text begins: in brackets, with a colon behind it, or in large letters; 0 for none.
+func leadingLevel(text []byte) uint8 {
+	from := 0
+	if len(text) > 0 && (text[0] == '[' || text[0] == '<') {
+		from = 1
+	}
+	n, large := from, true
+	for n < len(text) && n < 16 && (text[n]|0x20) >= 'a' && (text[n]|0x20) <= 'z' {
+		large = large && text[n] < 'a'
+		n++
+	}
+	if n-from < 3 || n == len(text) {
+		return 0
+	}
+	switch c := text[n]; {
+	case from == 1 && (c == ']' || c == '>'), from == 0 && c == ':', from == 0 && c == ' ' && large:
+		return parseLevel(text[from:n])
+	}
+	return 0
+}
+
 // message takes the text of a message as the body, and the fields that it holds as JSON or key=value.
 func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 	line := b.Bytes(span)
@@ -335,6 +356,9 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 	}
 	text := sub(span, pos, len(line))
 	p.bodySpan, p.hasBody = text, true
+	if p.levelValue == 0 {
+		p.levelValue = leadingLevel(line[pos:])
+	}
 	keep := len(b.Values) - p.begin
 	timeValue, timeParsed := p.timeValue, p.timeParsed
 	switch at := bytes.IndexByte(line[pos:], '{'); {

@@ -121,8 +121,10 @@ func guess(data []byte, o Options) []Candidate {
 			try(whole, b, specs...)
 		}
 	}
-	for _, spec := range barred(lines) { // which says less of the parts than what was found step by step
-		try(spec, "")
+	for _, b := range slices.Compact([]string{"", begin}) {
+		for _, spec := range barred(lines, b) { // which says less of the parts than what was found step by step
+			try(spec, b)
+		}
 	}
 	if !slices.ContainsFunc(out, func(c Candidate) bool { return c.Share >= agree && (!c.From.IsZero() || c.NoZone) }) {
 		for _, spec := range numbers(lines) {

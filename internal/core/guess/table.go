@@ -13,9 +13,15 @@ import (
 // columnNames is a head that names the columns.
 var columnNames = regexp.MustCompile(`^#(?:Fields:|fields\t)(.*)$`)
 
-// barred proposes a template for lines whose parts stand between bars with spaces; the last may be anything.
-func barred(lines [][]byte) []format.Spec {
-	const bar = " | "
+// barred proposes templates for lines whose parts stand between bars, with spaces or without; the last may be anything. With begin
+// only those are looked at that begin a record.
+func barred(lines [][]byte, begin string) []format.Spec {
+	re := regexp.MustCompile(begin)
+	heads := slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool { return !re.Match(l) })
+	return append(betweenBars(heads, " | "), betweenBars(heads, "|")...)
+}
+
+func betweenBars(lines [][]byte, bar string) []format.Spec {
 	var rows [][]string
 	n := 0
 	for _, l := range lines {
