@@ -54,64 +54,14 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		t.kind, t.text = "time", line[:n]
 		return tail(t, line[n:])
 	}
-	switch c := line[0]; c {
-	case '[', '(', '<', '{':
-		shut := map[byte]byte{'[': ']', '(': ')', '<': '>', '{': '}'}[c]
-		if k := strings.IndexByte(line, shut); k > 1 && k < 80 && !strings.ContainsAny(line[1:k], "[(<{") && !(c == '<' && strings.Contains(line[1:k], "=")) {
-			inner := line[1:k]
-			t.open, t.shut, t.text = string(c), string(shut), inner
-			t.kind = "bracket"
-			n, ok := format.Recognise([]byte(inner))
-			m := moduled.FindStringSubmatch(inner)
-			switch {
-			case ok && n == len(inner) && n >= 8:
-				t.kind = "time"
-			case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(strings.TrimSpace(inner[n+1:]))): // a time and more in one bracket
-				t.kind, t.shut, t.text = "time", "", inner[:n]
-				return tail(t, line[1+n:])
-			case m != nil && levelWord(m[3]):
-				t.kind, t.shut, t.text = "word", m[2], m[1]
-				return t, line[1+len(t.text)+1:], true
-			case levelWord(strings.TrimSpace(inner)):
-				t.kind = "level"
-			case number.MatchString(inner) && inner[0] != '0':
-				t.kind = "int"
-			}
-			return tail(t, line[k+1:])
-		}
-	case '"':
-		if k := strings.IndexByte(line[1:], '"'); k >= 0 {
-			t.kind, t.text = "quoted", line[1:1+k]
-			return tail(t, line[k+2:])
+	for _, read := range [...]func(t token, line string) (token, string, bool){framedToken, pairToken} {
+		if t, rest, ok := read(t, line); ok {
+			return t, rest, true
 		}
 	}
-	if pair.MatchString(line) {
-		k := strings.IndexByte(line, '=')
-		t.kind, t.key = "pair", line[:k]
-		value := line[k+1:]
-		end := strings.IndexAny(value, " \t")
-		if strings.HasPrefix(value, `"`) {
-			if q := strings.IndexByte(value[1:], '"'); q >= 0 {
-				end = q + 2
-			}
-		}
-		if end < 0 {
-			end = len(value)
-		}
-		t.text = value[:end]
-		return t, value[end:], true
-	}
-	switch c := line[0]; {
-	case t.sep != "" || first:
-	case c >= '1' && c <= '9':
-		if n := len(numberShut.FindString(line)); n > 0 { // the rest of a bracket that stood right behind a level
-			t.kind, t.text, t.tail = "int", line[:n-1], line[n-1:n]
-			return t, line[n:], true
-		}
-	case wordByte(c):
-		if m := joined.FindStringSubmatch(line); m != nil { // who says it, behind a level and a colon
-			t.kind, t.text, t.tail = kindOf(m[1]), m[1], ":"
-			return t, line[len(m[1])+1:], true
+	if t.sep == "" && !first {
+		if t, rest, ok := gluedToken(t, line); ok {
+			return t, rest, true
 		}
 	}
 	if near := line[:min(len(line), 120)]; !first && strings.Contains(near, " : ") {
@@ -120,17 +70,103 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			return t, line[len(m[0])-1:], true
 		}
 	}
+	t, rest = wordToken(t, line)
+	return t, rest, true
+}
+
+// framedToken cuts what stands in brackets or quotes.
+func framedToken(t token, line string) (token, string, bool) {
+	c := line[0]
+	if c == '"' {
+		k := strings.IndexByte(line[1:], '"')
+		if k < 0 {
+			return t, "", false
+		}
+		t.kind, t.text = "quoted", line[1:1+k]
+		return tail(t, line[k+2:])
+	}
+	shut, ok := map[byte]byte{'[': ']', '(': ')', '<': '>', '{': '}'}[c]
+	if !ok {
+		return t, "", false
+	}
+	k := strings.IndexByte(line, shut)
+	if k <= 1 || k >= 80 || strings.ContainsAny(line[1:k], "[(<{") || c == '<' && strings.Contains(line[1:k], "=") {
+		return t, "", false
+	}
+	inner := line[1:k]
+	t.open, t.shut, t.text = string(c), string(shut), inner
+	t.kind = "bracket"
+	n, ok := format.Recognise([]byte(inner))
+	m := moduled.FindStringSubmatch(inner)
+	switch {
+	case ok && n == len(inner) && n >= 8:
+		t.kind = "time"
+	case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(strings.TrimSpace(inner[n+1:]))): // a time and more in one bracket
+		t.kind, t.shut, t.text = "time", "", inner[:n]
+		return tail(t, line[1+n:])
+	case m != nil && levelWord(m[3]):
+		t.kind, t.shut, t.text = "word", m[2], m[1]
+		return t, line[1+len(t.text)+1:], true
+	case levelWord(strings.TrimSpace(inner)):
+		t.kind = "level"
+	case number.MatchString(inner) && inner[0] != '0':
+		t.kind = "int"
+	}
+	return tail(t, line[k+1:])
+}
+
+// pairToken cuts key=value.
+func pairToken(t token, line string) (token, string, bool) {
+	if !pair.MatchString(line) {
+		return t, "", false
+	}
+	k := strings.IndexByte(line, '=')
+	t.kind, t.key = "pair", line[:k]
+	value := line[k+1:]
+	end := strings.IndexAny(value, " \t")
+	if strings.HasPrefix(value, `"`) {
+		if q := strings.IndexByte(value[1:], '"'); q >= 0 {
+			end = q + 2
+		}
+	}
+	if end < 0 {
+		end = len(value)
+	}
+	t.text = value[:end]
+	return t, value[end:], true
+}
+
+// gluedToken cuts what stands right behind the token before it: the rest of a bracket behind a level, or who says it behind a level
+// and a colon.
+func gluedToken(t token, line string) (token, string, bool) {
+	switch c := line[0]; {
+	case c >= '1' && c <= '9':
+		if n := len(numberShut.FindString(line)); n > 0 {
+			t.kind, t.text, t.tail = "int", line[:n-1], line[n-1:n]
+			return t, line[n:], true
+		}
+	case wordByte(c):
+		if m := joined.FindStringSubmatch(line); m != nil {
+			t.kind, t.text, t.tail = kindOf(m[1]), m[1], ":"
+			return t, line[len(m[1])+1:], true
+		}
+	}
+	return t, "", false
+}
+
+// wordToken cuts a word, and the marks behind it.
+func wordToken(t token, line string) (token, string) {
+	special, kind := "", ""
 	switch line[0] {
 	case '%':
-		if m := mnemonic.FindString(line); m != "" {
-			t.kind, t.text = "mnemonic", m
-			return tail(t, line[len(m):])
-		}
+		special, kind = mnemonic.FindString(line), "mnemonic"
 	case 'F', 'P', 'C', 'R':
-		if m := failing.FindString(line); m != "" {
-			t.kind, t.text = "level", m
-			return tail(t, line[len(m):])
-		}
+		special, kind = failing.FindString(line), "level"
+	}
+	if special != "" {
+		t.kind, t.text = kind, special
+		t, rest, _ := tail(t, line[len(special):])
+		return t, rest
 	}
 	end := strings.IndexAny(line, " \t")
 	if end < 0 {
@@ -139,21 +175,20 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 	word := line[:end]
 	if k := strings.IndexByte(word, '['); k >= 3 && k <= 11 && bracketed.MatchString(word) && levelWord(word[:k]) {
 		t.text, t.tail, t.kind = word[:k], "[", "level"
-		return t, line[k+1:], true
+		return t, line[k+1:]
 	}
 	if m := prefixed.FindStringSubmatch(word); m != nil && levelWord(m[1]) {
 		t.text, t.tail, t.kind = m[1], m[2], "level"
-		return t, line[len(m[1])+1:], true
+		return t, line[len(m[1])+1:]
 	}
 	if m := lettered.FindStringSubmatch(word); m != nil {
 		t.text, t.tail, t.kind = m[1], m[2], "letter"
-		return t, line[2:], true
+		return t, line[2:]
 	}
 	// A word may end in marks, and a level may stand before a bracket.
 	for len(word) > 1 && len(t.tail) < 3 {
 		mark := word[len(word)-1:]
-		open := map[string]string{"]": "[", ")": "(", ">": "<", ":": "", ",": "", ";": ""}
-		before, ok := open[mark]
+		before, ok := opening[mark]
 		if !ok || before != "" && strings.Contains(word, before) {
 			break
 		}
@@ -166,8 +201,11 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		word = word[:k]
 	}
 	t.text, t.kind = word, kindOf(word)
-	return t, line[len(word)+len(t.tail):], true
+	return t, line[len(word)+len(t.tail):]
 }
+
+// opening are the marks that may end a word, with those that open what they close.
+var opening = map[string]string{"]": "[", ")": "(", ">": "<", ":": "", ",": "", ";": ""}
 
 // squeeze leaves one of several spaces: in a template one takes all, and columns are filled up.
 func squeeze(sep string) string {
