@@ -243,9 +243,24 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 		from := pos
 		switch f.code {
 		case readText:
-			end, next := f.end(line, pos)
-			if end < 0 {
-				return false
+			end, next := -1, 0
+			if f.quick { // by the rarest byte of the literal, eight at a time: texts before a literal are short
+				for i := pos + f.pivot; i+8 <= len(line); i += 8 {
+					x := eight(line, i) ^ f.rarest
+					if m := (x - ones) &^ x & tops; m != 0 { // the lowest bit is that of the first
+						if at := i - f.pivot + bits.TrailingZeros64(m)/8; at+8 < len(line) && eight(line, at)&f.mask == f.word {
+							end, next = at, at+f.literal
+						}
+						break
+					}
+				}
+			}
+			if end < 0 || f.spaces && line[next] == ' ' || f.front && end > pos && line[end-1] == ' ' { // seldom
+				if end = f.behind.index(line[pos:]); end < 0 {
+					return false
+				}
+				end += pos
+				next = end + f.behind.match(line[end:])
 			}
 			v.Span.Len = uint32(end - from)
 			pos = next
@@ -351,47 +366,6 @@ func (p *Parser) walk(b *record.Batch, span record.Span, visit func(i, from, to 
 		pos += n
 	}
 	return pos == int(span.Len)
-}
-
-// end finds the first place of a line, from pos on, at which the literal behind a text stands, or -1, and what follows the literal. It
-// looks at eight bytes at a time for the literal's rarest one: texts before a literal are short.
-func (f *templateField) end(line []byte, pos int) (at, next int) {
-	if !f.quick {
-		if at = f.behind.index(line[pos:]); at < 0 {
-			return -1, 0
-		}
-		at += pos
-		return at, at + f.behind.match(line[at:])
-	}
-	i := pos + f.pivot
-	for ; i+8 <= len(line); i += 8 {
-		x := eight(line, i) ^ f.rarest
-		for m := (x - ones) &^ x & tops; m != 0; m &= m - 1 { // a top bit for each byte that is the rarest, and now and then for another
-			at = i - f.pivot + bits.TrailingZeros64(m)/8
-			if at+8 <= len(line) && eight(line, at)&f.mask == f.word || at+8 > len(line) && bytes.HasPrefix(line[at:], f.behind.literal) {
-				goto found
-			}
-		}
-	}
-	for at = i - f.pivot; ; at++ {
-		if at+f.literal > len(line) {
-			return -1, 0
-		}
-		if bytes.HasPrefix(line[at:], f.behind.literal) {
-			break
-		}
-	}
-found:
-	next = at + f.literal
-	if f.spaces {
-		next = spacesEnd(line, next)
-	}
-	if f.front { // the text does not take spaces along
-		for at > pos && line[at-1] == ' ' {
-			at--
-		}
-	}
-	return at, next
 }
 
 // match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs line
