@@ -67,7 +67,7 @@ func Guess(data []byte, o Options) []Candidate {
 	out := guess(head(lines.Text(data, encoding)), o)
 	if !lines.IsText(data, encoding) {
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Spec.Kind != "raw" || c.Begin != "" })
-		out[0].Warnings = append([]string{"much of it is not text: it may be compressed, or not a log"}, out[0].Warnings...)
+		out[0].Warnings = append([]string{lines.NotText}, out[0].Warnings...)
 	}
 	for i := range out {
 		out[i].Encoding = encoding

@@ -109,6 +109,9 @@ func Visible(dst, text []byte) []byte {
 	return dst
 }
 
+// NotText says what bytes may be that IsText does not take for text.
+const NotText = "much of it is not text: it may be compressed, or not a log"
+
 // IsText tells whether bytes of an encoding look like text: at most one character of ten is broken, or a control character other
 // than those that logs hold: ends of lines, tabs and escape sequences for colours.
 func IsText(data []byte, encoding string) bool {

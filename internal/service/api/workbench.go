@@ -37,7 +37,7 @@ func (a *API) ReadText(_ context.Context, r contract.ReadTextRequestObject) (con
 		return nil, usage{err.Error()}
 	}
 	if !lines.IsText(data, lines.Detect(data)) {
-		return nil, usage{"much of it is not text: it may be compressed, or not a log"}
+		return nil, usage{lines.NotText}
 	}
 	text, encoding := workbench.Text(data)
 	if i := bytes.LastIndexByte(text, '\n'); more && i >= 0 { // the last line may be a part of one
