@@ -50,6 +50,11 @@ type Candidate struct {
 // Sure tells how sure the candidate is, 0 to 1.
 func (c *Candidate) Sure() float64 { return min(1, c.Score) }
 
+// tells whether a candidate says at least as much of a log as another.
+func (c *Candidate) tells(x *Candidate) bool {
+	return c.Share >= x.Share && (c.Levels || !x.Levels) && (!c.From.IsZero() || c.NoZone || x.From.IsZero() && !x.NoZone)
+}
+
 // Options of a guess.
 type Options struct {
 	Zone     string // of times that have none
@@ -123,7 +128,10 @@ func guess(data []byte, o Options) []Candidate {
 	}
 	for _, b := range slices.Compact([]string{"", begin}) {
 		for _, spec := range barred(lines, b) { // which says less of the parts than what was found step by step
-			try(spec, b)
+			c, ok := candidate(spec, nil, b, data, o)
+			if ok && !slices.ContainsFunc(out, func(x Candidate) bool { return x.Spec.Kind == "template" && x.tells(&c) }) {
+				out = append(out, c)
+			}
 		}
 	}
 	if !slices.ContainsFunc(out, func(c Candidate) bool { return c.Share >= agree && (!c.From.IsZero() || c.NoZone) }) {

@@ -202,6 +202,18 @@ func TestPaddingBeforeAMark(t *testing.T) {
 	assert.InDelta(t, 1, best.Share, 0)
 }
 
+// TestCells: what is alone between bars is a value, also where a few lines have the same one; and no way is listed twice.
+func TestCells(t *testing.T) {
+	t.Parallel()
+	all := Guess([]byte("2031-04-02 06:15:09 | WARN  | ramp 1 | closed | gate-1.2.15\n2031-04-02 06:15:10 | INFO  | ramp 2 | closed | gate-1.2.16\n2031-04-02 06:15:11 | INFO  | ramp 3 | closed | gate-1.2.17\n"), Options{Zone: "UTC", Observed: time.Now()})
+	assert.Equal(t, "{ts:time} | {level:token} | ramp {ramp:int} | {word:token} | {word2:token}", all[0].Spec.Template)
+	kinds := []string{}
+	for _, c := range all {
+		kinds = append(kinds, c.Spec.Kind)
+	}
+	assert.Equal(t, []string{"template", "raw"}, kinds)
+}
+
 // FuzzGuess: any bytes end in a guess that loses no line, and in definitions that can be read.
 func FuzzGuess(f *testing.F) {
 	for _, c := range logs {

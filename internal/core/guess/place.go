@@ -9,6 +9,9 @@ import (
 	"synaxis/internal/core/record"
 )
 
+// cells are the marks that part columns.
+const cells = "|;\t"
+
 // place is what the lines have in one place.
 type place struct {
 	token  token
@@ -16,6 +19,7 @@ type place struct {
 	texts  map[string]int
 	n      int
 	last   string
+	cell   bool // it is alone between two of the marks that part columns
 	column bool // words of several lengths are filled up to one
 	falls  int  // how often the text of a line comes before that of the line above
 }

@@ -147,7 +147,8 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
 		return nil // sentences
 	}
-	for _, s := range shapes {
+	for i, s := range shapes {
+		s.cell = i+1 < len(shapes) && strings.ContainsAny(s.token.sep, cells) && strings.ContainsAny(shapes[i+1].token.sep, cells)
 		w.add(s)
 	}
 	if w.fields == 0 {
@@ -402,7 +403,7 @@ func (w *walker) add(s *place) {
 		w.field(w.name("pid"), "int")
 	case s.constant() && s.fixed() && t.key == "" && t.kind == "quoted":
 		w.text.WriteString(`"` + escape(t.text) + `"`)
-	case s.constant() && s.fixed() && t.key == "":
+	case s.constant() && s.fixed() && t.key == "" && !s.cell:
 		w.text.WriteString(escape(t.text))
 		if t.tail == "" && t.open == "" && calling.MatchString(t.text) && !joining[strings.ToLower(t.text)] {
 			w.before = strings.ToLower(t.text)
