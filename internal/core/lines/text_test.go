@@ -4,8 +4,10 @@ import (
 	"encoding/binary"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func latin(text string) []byte {
@@ -82,4 +84,43 @@ func TestEnds(t *testing.T) {
 		n, rest := cut.Ends(data)
 		assert.Equal(t, []int{c.n, c.rest}, []int{n, rest}, "%s %q", c.encoding, c.text)
 	}
+}
+
+// FuzzText: whatever bytes are taken for, they become characters, and the same ones as when they are cut into lines.
+func FuzzText(f *testing.F) {
+	for _, s := range []string{"a\nb\r\n", wide("\ufeffFähre\nĊ\n潮", binary.LittleEndian), wide("Fähre\r\n😀\n", binary.BigEndian), "F\xe4hre\n", "a\x00b\n\xff", "\xef\xbb\xbfx\n", "\xf0\x9f\x98"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		IsText(data, Detect(data))
+		assert.True(t, utf8.Valid(Text(data, Detect(data))))
+		for _, encoding := range Encodings {
+			text := Text(data, encoding)
+			require.True(t, utf8.Valid(text), encoding)
+			if strings.HasPrefix(encoding, "utf-16") && len(data)%2 != 0 {
+				continue // half a character at the end
+			}
+			c, err := Compile(Spec{Encoding: encoding})
+			require.NoError(t, err)
+			k := c.Over(data, 0)
+			var got, want []string
+			for {
+				at := k.Used()
+				p, ok := k.Next(true)
+				if !ok {
+					break
+				}
+				k.Take(p)
+				got = append(got, string(Visible(nil, k.Decode(nil, data[at+p.Skip:at+p.Skip+p.Body]))))
+			}
+			for line := range strings.Lines(string(text)) {
+				want = append(want, strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r"))
+			}
+			if len(text) == 0 { // nothing, or a mark alone
+				require.LessOrEqual(t, strings.Join(got, ""), "")
+				continue
+			}
+			require.Equal(t, want, got, encoding)
+		}
+	})
 }

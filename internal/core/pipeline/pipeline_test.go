@@ -50,6 +50,54 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, []string{"== 1\n a", "== 2\n b"}, bodies)
 }
 
+// TestTheShortWay: a source without steps, guards and conditions sends records as they are read, and gives what the long way gives.
+func TestTheShortWay(t *testing.T) {
+	t.Parallel()
+	to := func(names ...string) (out []Entry) {
+		for _, n := range names {
+			out = append(out, Entry{To: n})
+		}
+		return out
+	}
+	data := "a=1 level=warn msg=x\n\nnothing \xff\n2\nb=2 time=2031-04-02T06:15:09Z\n" + strings.Repeat("c=3 msg=\"many of them\"\n", 40) + "torn"
+	for name, c := range map[string]struct {
+		src    Source
+		short  bool
+		routes uint64
+	}{
+		"one way":                 {Source{Send: to("a")}, true, 1},
+		"several ways, each":      {Source{Send: to("a", "b", "c")}, true, 7},
+		"what no entry took":      {Source{Send: []Entry{{To: "a"}, {To: "b", Otherwise: true}}}, true, 1},
+		"otherwise alone":         {Source{Send: []Entry{{To: "b", Otherwise: true}}}, true, 1},
+		"nowhere":                 {Source{}, true, 0},
+		"unread ones elsewhere":   {Source{Send: to("a"), Unparsed: "b"}, false, 1},
+		"unread ones are dropped": {Source{Send: to("a"), Unparsed: "drop"}, false, 1},
+		"with the original":       {Source{Send: to("a"), KeepOriginal: true}, false, 1},
+		"records of several":      {Source{Send: to("a"), Begin: "^[a-z]="}, true, 1},
+		"latin-1":                 {Source{Send: to("a"), Encoding: "latin-1"}, true, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			kv, _ := format.BuiltIn("keyvalue")
+			short, err := Compile(c.src, kv, Parts{})
+			require.NoError(t, err)
+			assert.Equal(t, c.short, short.direct)
+			long, err := Compile(c.src, kv, Parts{})
+			require.NoError(t, err)
+			long.direct = false
+			b1, b2 := &record.Batch{Arena: []byte(data)}, &record.Batch{Arena: []byte(data)}
+			used1, c1 := short.Run(b1, 1000, 42, 30, true)
+			used2, c2 := long.Run(b2, 1000, 42, 30, true)
+			assert.Equal(t, used2, used1)
+			assert.Equal(t, c2, c1)
+			assert.Equal(t, b2.Records, b1.Records)
+			assert.Equal(t, b2.Values, b1.Values)
+			assert.Equal(t, b2.Arena, b1.Arena)
+			assert.Equal(t, c.routes, b1.Records[0].Routes)
+		})
+	}
+}
+
 func TestRunStopsAtTheLimit(t *testing.T) {
 	t.Parallel()
 	raw, _ := format.BuiltIn("raw")
