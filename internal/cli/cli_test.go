@@ -96,3 +96,18 @@ func TestLegible(t *testing.T) {
 	t.Parallel()
 	assert.Equal(t, `{"a":"x > y && <b> \\u003e \n \""}`, string(legible([]byte(`{"a":"x \u003e y \u0026\u0026 \u003cb\u003e \\u003e \n \""}`))))
 }
+
+// TestLogsAreAsOldAsTheirFiles: at the desk a date without a year is measured by when the file was last written.
+func TestLogsAreAsOldAsTheirFiles(t *testing.T) {
+	log := filepath.Join(t.TempDir(), "lock.log")
+	require.NoError(t, os.WriteFile(log, []byte("Dec 30 06:15:09 lock-2 gated[7]: opened\nMar  2 06:15:09 lock-2 gated[7]: shut\nMar  4 06:15:09 lock-2 gated[7]: opened\n"), 0o644))
+	written := time.Date(2019, 3, 4, 7, 0, 0, 0, time.UTC)
+	require.NoError(t, os.Chtimes(log, written, written))
+	for _, args := range [][]string{{"format", "try", "syslog", log, "--zone", "UTC", "-o", "json"}, {"format", "guess", log, "--zone", "UTC", "-o", "json"}} {
+		var out bytes.Buffer
+		require.Zero(t, Run(context.Background(), args, strings.NewReader(""), &out, &out), out.String())
+		for _, want := range []string{"2018-12-30T06:15:09Z", "2019-03-04T06:15:09Z"} {
+			assert.Contains(t, out.String(), want, "%v", args)
+		}
+	}
+}

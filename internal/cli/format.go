@@ -32,29 +32,33 @@ func (a *app) formatCmd() *cobra.Command {
 // maxLog bounds a log that is tried, in bytes.
 const maxLog = 64 << 20
 
-// readLog reads a log from a file, or from standard input for -; one that gzip packed is unpacked.
-func (a *app) readLog(path string) ([]byte, error) {
+// readLog reads a log from a file, or from standard input for -; one that gzip packed is unpacked. modified is when the file was last
+// written, or now.
+func (a *app) readLog(path string) (data []byte, modified time.Time, err error) {
 	in := a.in
+	modified = time.Now()
 	if path != "-" {
 		f, err := os.Open(path)
 		if err != nil {
-			return nil, err
+			return nil, modified, err
 		}
 		defer f.Close()
 		in = f
+		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+			modified = info.ModTime()
+		}
 	}
-	data, err := io.ReadAll(io.LimitReader(in, maxLog+1))
-	if err != nil {
-		return nil, err
+	if data, err = io.ReadAll(io.LimitReader(in, maxLog+1)); err != nil {
+		return nil, modified, err
 	}
 	data, more, err := workbench.Unpack(data, maxLog)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, modified, fmt.Errorf("%s: %w", path, err)
 	}
 	if more {
-		return nil, fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
+		return nil, modified, fmt.Errorf("%s is larger than %d MiB; try a part of it", path, maxLog>>20)
 	}
-	return data, nil
+	return data, modified, nil
 }
 
 // encodingFlag asks how the bytes of a log are characters.
@@ -93,7 +97,7 @@ names. The log is read as a host would read it. Built-in formats and files need 
 					return usagef("--zone: %v", err)
 				}
 			}
-			data, err := a.readLog(args[1])
+			data, modified, err := a.readLog(args[1])
 			if err != nil {
 				return err
 			}
@@ -104,7 +108,7 @@ names. The log is read as a host would read it. Built-in formats and files need 
 			if err != nil {
 				return err
 			}
-			records, counts := t.Try(data, time.Now())
+			records, counts := t.Try(data, modified)
 			if err := a.showTried(spec, records, counts, unread); err != nil {
 				return err
 			}
@@ -240,14 +244,14 @@ the candidates, and for the best one its definition and every record.`,
 					return usagef("--zone: %v", err)
 				}
 			}
-			data, err := a.readLog(args[0])
+			data, modified, err := a.readLog(args[0])
 			if err != nil {
 				return err
 			}
 			if len(strings.TrimSpace(string(data))) == 0 {
 				return fmt.Errorf("%s holds no lines to guess from", args[0])
 			}
-			all, shown := workbench.Guess(data, name, zone, time.Now(), nil)
+			all, shown := workbench.Guess(data, name, zone, modified, nil)
 			return a.showGuess(all, shown, name, zone)
 		},
 	}

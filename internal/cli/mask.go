@@ -44,7 +44,7 @@ line; --reveal shows it in the clear. JSON holds every hit, and never the data. 
 			if err != nil {
 				return err
 			}
-			data, err := a.readLog(args[0])
+			data, _, err := a.readLog(args[0])
 			if err != nil {
 				return err
 			}
@@ -217,7 +217,7 @@ secret. Built-in masks and files need no service. Exits with 1 when a sample fai
 			if err != nil {
 				return err
 			}
-			data, err := a.readLog(args[1])
+			data, _, err := a.readLog(args[1])
 			if err != nil {
 				return err
 			}

@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -43,15 +42,15 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 			if from != "" && draft != 0 {
 				return usagef("--from and --draft exclude each other")
 			}
-			data, err := a.readLog(args[1])
+			data, modified, err := a.readLog(args[1])
 			if err != nil {
 				return err
 			}
 			var r workbench.Result
 			if from != "" {
-				r, err = trySource(from, args[0], data, workbench.Options{Zone: zone, Begin: begin, Observed: time.Now()})
+				r, err = trySource(from, args[0], data, workbench.Options{Zone: zone, Begin: begin, Observed: modified})
 			} else {
-				r, err = a.tryAtService(cmd, contract.TryLog{Bytes: &data, Source: &args[0], Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
+				r, err = a.tryAtService(cmd, contract.TryLog{Bytes: &data, Source: &args[0], Modified: &modified, Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
 			}
 			if err != nil {
 				return err

@@ -641,6 +641,9 @@ type GuessLog struct {
 	// Log as characters
 	Log *string `json:"log,omitempty"`
 
+	// Modified when the log was last written: dates without a year are measured by it; now, when it is not given
+	Modified *time.Time `json:"modified,omitempty"`
+
 	// Name the name of the format that is proposed
 	Name *string `json:"name,omitempty"`
 
@@ -1338,6 +1341,9 @@ type TryLog struct {
 
 	// Log as characters, whatever the encoding of the source
 	Log *string `json:"log,omitempty"`
+
+	// Modified when the log was last written: dates without a year are measured by it; now, when it is not given
+	Modified *time.Time `json:"modified,omitempty"`
 
 	// Most records that are told of; 0 for all
 	Most   *int    `json:"most,omitempty"`

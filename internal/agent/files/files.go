@@ -93,6 +93,7 @@ type stream struct {
 	size   int64
 	grew   time.Time // when it last grew, or was opened
 	moved  time.Time // since when it is gone from its path, or zero
+	first  int64     // how much of it was there when it was opened: what its start holds is as old as the file
 
 	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of paths
 	// that was made before may lack the copy that has what was not read yet.
@@ -371,7 +372,7 @@ func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset 
 		ledger = r.Book.Ledger(offset)
 	}
 	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
-		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size}
+		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size, first: size}
 	var err error
 	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {
 		st.tail = make([]byte, min(offset, position.TailSize))

@@ -54,7 +54,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 			idle := now.Sub(st.grew)
 			flush = idle >= r.idle() || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
 		}
-		b.Origin = st.origin
+		b.Origin, b.Written = st.origin, st.written(now)
 		used, c := r.Treatment.Run(b, st.read, now.UnixNano(), maxRecords, flush)
 		if used == 0 {
 			if int64(n) == want && want < min(st.size-st.read, most+readSize) {
@@ -79,6 +79,18 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		return true
 	}
+}
+
+// written is when what is read next was written at the latest: for what was there when the file was opened, when it was last written.
+// It is 0 for what came since, which is dated by when it is read.
+func (st *stream) written(now time.Time) int64 {
+	if st.read >= st.first {
+		return 0
+	}
+	if info, err := st.file.Stat(); err == nil && info.ModTime().Before(now) {
+		return info.ModTime().UnixNano()
+	}
+	return 0
 }
 
 // idle is after how long without more the last record counts as complete.

@@ -150,7 +150,7 @@ func (r *Reader) anew(st *stream, size int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
-	st.saved, st.savedTail, st.shrunk = 0, "", false
+	st.saved, st.savedTail, st.shrunk, st.first = 0, "", false, 0
 	st.size, st.grew = size, r.Now()
 	n, sum, err := position.Head(st.file, size)
 	if err != nil {

@@ -277,7 +277,7 @@ func (l Looker) guess(item *wire.Log) bool {
 	if len(bytes.TrimSpace(data)) == 0 {
 		return false
 	}
-	best := guess.Guess(data, guess.Options{Observed: l.Now()})[0]
+	best := guess.Guess(data, guess.Options{Observed: info.ModTime()})[0]
 	item.Kind, item.Share, item.NoZone = best.Spec.Kind, best.Share, best.NoZone
 	item.Encoding = encoding
 	return true

@@ -26,7 +26,7 @@ func (s *stamper) month() bool {
 	if m == 0 {
 		return false
 	}
-	s.c.month = m
+	s.c.month, s.named = m, true
 	s.n += n
 	if s.at('.') {
 		s.n++

@@ -29,8 +29,12 @@ func recognise(p []byte) (c civil, n int, ok bool) {
 		}
 		return epoch(p)
 	}
-	s.weekday()
-	if s.monthFirst() || s.dayMonth() || s.n > 0 && s.numeric() {
+	if s.weekday(); s.n > 0 && (s.monthFirst() || s.dayMonth() || s.numeric()) {
+		if c, n, ok = s.done(); ok {
+			return c, n, true
+		}
+	}
+	if s = (stamper{p: p}); s.monthFirst() { // where no date stood behind it, what may be a day's name is a month's
 		return s.done()
 	}
 	return civil{}, 0, false
@@ -89,6 +93,7 @@ type stamper struct {
 	c     civil
 	clock bool // the time of day was read
 	year  bool
+	named bool // the month has its name: what follows may be prose
 }
 
 func (s *stamper) rest() []byte { return s.p[s.n:] }
@@ -183,7 +188,7 @@ func (s *stamper) toClock() {
 func (s *stamper) timeOfDay() bool {
 	was := *s
 	v, k, ok := digits(s.rest(), 1, 6)
-	if ok && (k == 6 || k == 4) && (s.n+k == len(s.p) || s.p[s.n+k] != ':') {
+	if ok && (k == 6 || k == 4) && !s.named && (s.n+k == len(s.p) || s.p[s.n+k] != ':') {
 		if k == 4 {
 			v *= 100
 		}

@@ -104,16 +104,16 @@ func (c *clock) settle() {
 	v.nano = 0
 	c.quick.good = true
 	if v.hasOffset {
-		c.quick.zoned, c.quick.note = c.resolve(v, 0)
+		c.quick.zoned, c.quick.note = c.resolve(v, 0, 0)
 		return
 	}
 	if c.zone != nil {
-		c.quick.zoned, c.quick.note = c.resolve(v, 0)
+		c.quick.zoned, c.quick.note = c.resolve(v, 0, 0)
 	} else {
 		c.quick.note = record.TimeNoZone
 	}
 	v.hasOffset = true
-	c.quick.utc, _ = c.resolve(v, 0)
+	c.quick.utc, _ = c.resolve(v, 0, 0)
 	c.quick.iso = c.layout == nil && c.lastN == len("2031-04-02 06:15:09")
 	c.quick.bytes = [3]uint64{eight(c.last[:], 0), eight(c.last[:], 8), eight(c.last[:], 11)}
 }
@@ -282,17 +282,21 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 	return recognise(p)
 }
 
-// resolve turns a written time into nanoseconds; observed stands in where that is impossible.
-func (c *clock) resolve(v civil, observed int64) (int64, record.TimeNote) {
+// resolve turns a written time into nanoseconds; observed stands in where that is impossible. What the text leaves out, the year or
+// the day, is measured by written, or by observed where that is 0.
+func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNote) {
 	if v.isEpoch {
 		return v.epoch, record.TimeGood
 	}
 	note := record.TimeGood
+	if written == 0 {
+		written = observed
+	}
 	if v.noDate {
-		c.nearestDay(&v, observed)
+		c.nearestDay(&v, written)
 		note = record.TimeGuessedDate
 	} else if v.noYear {
-		v.year = nearestYear(v, observed)
+		v.year = c.newestYear(v, written)
 		note = record.TimeGuessedYear
 	}
 	tail := int64(v.sec)*1e9 + int64(v.nano)
@@ -340,7 +344,7 @@ func settleWall(t time.Time, hour, min int) (time.Time, record.TimeNote) {
 	return t, record.TimeGood
 }
 
-// nearestDay gives a time of day the day that brings it closest to the observed time.
+// nearestDay gives a time of day the day that brings it closest to a time.
 func (c *clock) nearestDay(v *civil, observed int64) {
 	zone := time.UTC
 	if v.hasOffset {
@@ -360,18 +364,27 @@ func (c *clock) nearestDay(v *civil, observed int64) {
 	v.year, v.month, v.day = best.Year(), int(best.Month()), best.Day()
 }
 
-// nearestYear is the year that brings a date without one closest to the observed time.
-func nearestYear(v civil, observed int64) int {
-	year := time.Unix(0, observed).UTC().Year()
-	best, bestGap := year, int64(math.MaxInt64)
-	for y := year - 1; y <= year+1; y++ {
-		if v.day > daysIn(y, v.month, false) {
-			continue
-		}
-		gap := time.Date(y, time.Month(v.month), v.day, v.hour, v.min, v.sec, 0, time.UTC).UnixNano() - observed
-		if gap = max(gap, -gap); gap < bestGap {
-			best, bestGap = y, gap
-		}
+// aheadOfClock is how much later a record may be than what its date without a year is measured by: clocks differ.
+const aheadOfClock = 48 * time.Hour
+
+// newestYear is the newest year that puts a date without one at most two days after a time.
+func (c *clock) newestYear(v civil, by int64) int {
+	zone := time.UTC
+	if v.hasOffset {
+		zone = time.FixedZone("", v.offset)
+	} else if c.zone != nil {
+		zone = c.zone
 	}
-	return best
+	latest := time.Unix(0, by).Add(aheadOfClock)
+	at := latest.In(zone)
+	year, month, day := at.Date()
+	if v.month > int(month) || v.month == int(month) && v.day > day {
+		year--
+	} else if v.month == int(month) && v.day == day && time.Date(year, month, day, v.hour, v.min, v.sec, v.nano, zone).After(latest) {
+		year--
+	}
+	for v.day > daysIn(year, v.month, false) { // the 29th of February
+		year--
+	}
+	return year
 }

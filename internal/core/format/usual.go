@@ -134,7 +134,7 @@ func (p *Parser) isAt(q *settled, frac int64) {
 // setTime sets the time of a record of which the parser does not know it yet.
 func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 	if p.timeParsed {
-		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed)
+		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed, b.Written)
 		return
 	}
 	if p.time == "" && !p.loose && !p.inner {
@@ -183,7 +183,7 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 		r.TimeNote = record.TimeUnreadable
 		return
 	}
-	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed)
+	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed, b.Written)
 }
 
 // auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER).
@@ -200,7 +200,7 @@ func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
 	if !ok || n == len(rest) || rest[n] != ':' {
 		return false
 	}
-	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed)
+	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed, b.Written)
 	return true
 }
 

@@ -129,6 +129,7 @@ type Batch struct {
 	Values  []Value
 	Schema  *Schema
 	Masks   []string // that note their names on records
+	Written int64    // when the file was last written, in Unix nanoseconds, where that dates its records better than Observed; or 0
 }
 
 // Reset empties the batch and keeps its memory.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"time"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
@@ -72,7 +73,7 @@ func (a *API) GuessLog(ctx context.Context, r contract.GuessLogRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	_, shown := workbench.Guess(data, name, zone, a.Now(), own)
+	_, shown := workbench.Guess(data, name, zone, a.written(r.Body.Modified), own)
 	return contract.GuessLog200JSONResponse{Candidates: shown}, nil
 }
 
@@ -109,7 +110,7 @@ func (a *API) TryLog(ctx context.Context, r contract.TryLogRequestObject) (contr
 	if err != nil {
 		return nil, err
 	}
-	o := workbench.Options{Zone: value(r.Body.Zone), Begin: value(r.Body.Begin), Unread: value(r.Body.Unread), Most: value(r.Body.Most), Observed: a.Now()}
+	o := workbench.Options{Zone: value(r.Body.Zone), Begin: value(r.Body.Begin), Unread: value(r.Body.Unread), Most: value(r.Body.Most), Observed: a.written(r.Body.Modified)}
 	if r.Body.Bytes == nil { // characters already
 		o.Encoding = "utf-8"
 	}
@@ -127,6 +128,14 @@ func (a *API) TryLog(ctx context.Context, r contract.TryLogRequestObject) (contr
 		out.Problems = []workbench.Problem{}
 	}
 	return contract.TryLog200JSONResponse(out), nil
+}
+
+// written is when a log was last written: the time by which its dates without a year are measured.
+func (a *API) written(modified *time.Time) time.Time {
+	if modified == nil {
+		return a.Now()
+	}
+	return *modified
 }
 
 // hostFor is the host that is named, or the first that a source chooses; nil when there is none.
@@ -265,7 +274,7 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 	}
 	x := h.Inventory()
 	settings, _ := cat.Layers(&x, nil)
-	p, err := workbench.Propose(cat, workbench.Proposal{Host: x, Settings: settings, Path: r.Body.Path, Lines: last.Lines, Encoding: last.Encoding, Name: value(r.Body.Name), Zone: value(r.Body.Zone), To: value(r.Body.To), Observed: a.Now()})
+	p, err := workbench.Propose(cat, workbench.Proposal{Host: x, Settings: settings, Path: r.Body.Path, Lines: last.Lines, Encoding: last.Encoding, Name: value(r.Body.Name), Zone: value(r.Body.Zone), To: value(r.Body.To), Observed: last.Modified})
 	if err != nil {
 		return nil, usage{err.Error()}
 	}

@@ -938,6 +938,11 @@ export interface components {
             name?: string;
             /** @description the named zone of times that have none */
             zone?: string;
+            /**
+             * Format: date-time
+             * @description when the log was last written: dates without a year are measured by it; now, when it is not given
+             */
+            modified?: string;
         };
         GuessedLog: {
             candidates: components["schemas"]["FormatCandidate"][];
@@ -1001,6 +1006,11 @@ export interface components {
             definitions?: string;
             zone?: string;
             begin?: string;
+            /**
+             * Format: date-time
+             * @description when the log was last written: dates without a year are measured by it; now, when it is not given
+             */
+            modified?: string;
             /** @description only the records that were not read */
             unread?: boolean;
             /** @description records that are told of; 0 for all */

@@ -21,7 +21,7 @@ const look = () => doing(async () => { logs.value = await take(client.GET('/host
 watch(host, () => (logs.value = undefined))
 const read = () => doing(async () => {
   const l = await take(client.GET('/hosts/{host}/lines', { params: { path: { host: host.value }, query: { path: path.value } } }))
-  Object.assign(bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${host.value}`, encoding: l.encoding ?? '', host: host.value })
+  Object.assign(bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${host.value}`, modified: l.modified, encoding: l.encoding ?? '', host: host.value })
   shown.value = false
 })
 </script>

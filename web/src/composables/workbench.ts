@@ -15,6 +15,7 @@ const wait = { guess: 250, run: 40 }
 const bench = reactive({
   lines: '',
   from: '', // where they come from, in words
+  modified: undefined as string | undefined, // when their file was last written: dates without a year are measured by it
   encoding: '', // of their bytes there; '' for utf-8
   zone: '',
   host: '',
@@ -55,7 +56,7 @@ async function guess() {
   }
   try {
     const [g, s] = await Promise.all([
-      take(client.POST('/workbench/guess', { body: { log: bench.lines, name: bench.name, zone: bench.zone || undefined } })),
+      take(client.POST('/workbench/guess', { body: { log: bench.lines, name: bench.name, zone: bench.zone || undefined, modified: bench.modified } })),
       take(client.POST('/workbench/scan', { body: { log: bench.lines } })),
     ])
     if (mine !== guessing) return
@@ -94,7 +95,7 @@ async function run() {
     const t = await take(client.POST('/workbench/try', {
       body: {
         log: bench.lines, definitions: [bench.format, bench.masks, bench.source].filter((x) => x.trim()).join('---\n'), draft: bench.draft || undefined,
-        zone: bench.zone || undefined, host: bench.host || undefined, most, ...(source ? { source: source.name } : { format: format!.name }),
+        zone: bench.zone || undefined, modified: bench.modified, host: bench.host || undefined, most, ...(source ? { source: source.name } : { format: format!.name }),
       },
     }))
     if (mine !== running) return
@@ -135,7 +136,7 @@ async function readFile(file: File, limit: number) {
     cut = cut || got.more
     encoding = got.encoding === 'utf-8' ? '' : got.encoding
   }
-  Object.assign(bench, { lines: cut ? log.slice(0, log.lastIndexOf('\n') + 1) : log, encoding })
+  Object.assign(bench, { lines: cut ? log.slice(0, log.lastIndexOf('\n') + 1) : log, encoding, modified: new Date(file.lastModified).toISOString() })
   return cut
 }
 
@@ -208,7 +209,7 @@ async function open(kind: string, name: string, draft: number) {
 }
 
 function clear() {
-  Object.assign(bench, { lines: '', from: '', encoding: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
+  Object.assign(bench, { lines: '', from: '', modified: undefined, encoding: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
 }
 
 export function useWorkbench() {

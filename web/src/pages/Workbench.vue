@@ -27,7 +27,7 @@ onMounted(async () => {
   if (!q.host || !q.path) return
   try {
     const l = await take(client.GET('/hosts/{host}/lines', { params: { path: { host: q.host }, query: { path: q.path } } }))
-    Object.assign(w.bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${q.host}`, encoding: l.encoding ?? '', host: q.host })
+    Object.assign(w.bench, { lines: l.lines.join('\n') + '\n', from: `${l.path} on ${q.host}`, modified: l.modified, encoding: l.encoding ?? '', host: q.host })
   } catch (e) {
     error.value = e instanceof Error ? e.message : String(e)
   }
