@@ -84,6 +84,12 @@ var weekdays = func() map[string]bool {
 var zoneNames = map[string]int{"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120, "EEST": 180, "MSK": 180,
 	"JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420, "AKST": -540, "AKDT": -480, "HST": -600}
 
+// Dated tells whether a text begins with a stamp that names a day, and not only a time of day.
+func Dated(text []byte) bool {
+	c, _, ok := recognise(text)
+	return ok && !c.noDate
+}
+
 // Recognise tells how many bytes of a text's front are a time stamp; ok is false when there is none.
 func Recognise(p []byte) (n int, ok bool) {
 	_, n, ok = recognise(p)

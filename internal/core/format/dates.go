@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"strings"
 	"time"
 )
 
@@ -72,6 +73,19 @@ func (s *stamper) yearLast() {
 		s.n++
 		if !s.yearHere() || s.at(':') && s.n+1 < len(s.p) && s.p[s.n+1] != ' ' { // which would be an address of IPv6
 			*s = before
+			return
+		}
+		if !s.c.hasOffset { // a zone behind the year
+			zone := *s
+			if s.spaces() == 0 {
+				return
+			}
+			if off, k, ok := zoneOffset(s.rest()); ok && k > 3 {
+				s.c.offset, s.c.hasOffset = off, true
+				s.n += k
+			} else if !s.zoneName() {
+				*s = zone
+			}
 		}
 	}
 }
@@ -151,6 +165,30 @@ func (s *stamper) shortYear(y int) {
 	}
 }
 
+// yearFirst reads "2031-Apr-02 06:15:09" and "2031 Apr  2 06:15:09", of which the year has k digits.
+func (s *stamper) yearFirst(year, k int) bool {
+	was := *s
+	if s.n += k; s.n >= len(s.p) || strings.IndexByte("-/. ", s.p[s.n]) < 0 {
+		return s.back(was)
+	}
+	sep := s.p[s.n]
+	s.n++
+	if !s.month() || !s.at(sep) && s.p[s.n-1] != sep {
+		return s.back(was)
+	}
+	if s.spaces() == 0 && s.at(sep) {
+		s.n++
+	}
+	s.c.year, s.year = year, true
+	if !s.number(1, 2, &s.c.day) {
+		return s.back(was)
+	}
+	if s.toClock(); !s.clock {
+		return s.back(was)
+	}
+	return true
+}
+
 // numeric reads dates of digits alone.
 func (s *stamper) numeric() bool {
 	was := *s
@@ -173,6 +211,9 @@ func (s *stamper) numeric() bool {
 		}
 		return s.back(was)
 	}
+	if k == 4 && s.inReach(first) && s.yearFirst(first, k) {
+		return true
+	}
 	if k == 4 && s.n+k < len(s.p) && s.p[s.n+k] == ' ' { // 0402 06:15:09.120931
 		s.c.month, s.c.day, s.c.noYear = first/100, first%100, true
 		s.n += k
@@ -192,17 +233,6 @@ func (s *stamper) numeric() bool {
 		return s.back(was)
 	}
 	s.n += k + 1
-	if k == 4 && sep == '-' && s.inReach(first) && s.month() { // 2031-Apr-02
-		s.c.year, s.year = first, true
-		if s.at(sep) {
-			if s.n++; s.number(1, 2, &s.c.day) {
-				if s.toClock(); s.clock {
-					return true
-				}
-			}
-		}
-		return s.back(was)
-	}
 	var second, third int
 	if !s.number(1, 2, &second) {
 		return s.back(was)

@@ -2,12 +2,18 @@ package format
 
 import (
 	"encoding/hex"
+	"math"
+	"strings"
+	"sync"
 	"time"
 )
 
 // The recogniser reads time stamps whose layout nobody gave: what programs of many years and countries write. It reads at the
 // front of a text and says how much of it is the stamp. Where a date can be read in two ways, the separator decides, as it
 // does for people: 02.04.2031 has the day first, 04/02/2031 the month, unless that is impossible.
+
+// latestEpoch is the first nanosecond of the year 2100: what counts more seconds is a number.
+const latestEpoch = 4102444800 * int64(time.Second)
 
 // recognise reads a time stamp at the front of p. n is how many bytes it took.
 func recognise(p []byte) (c civil, n int, ok bool) {
@@ -27,14 +33,26 @@ func recognise(p []byte) (c civil, n int, ok bool) {
 		if s.compact() || s.numeric() || s.counted() || s.dayMonth() || s.clockFirst() {
 			return s.done()
 		}
-		return epoch(p)
+		if c, n, ok = hexSeconds(p); ok {
+			return c, n, true
+		}
+		if c, n, ok = epoch(p); ok && c.epoch > latestEpoch || c.epoch == math.MaxInt32*1e9 {
+			return civil{}, 0, false // the largest number of a program's is no time
+		}
+		return c, n, ok
 	}
-	if s.weekday(); s.n > 0 && (s.monthFirst() || s.dayMonth() || s.numeric()) {
+	if c, n, ok = hexSeconds(p); ok {
+		return c, n, true
+	}
+	if s.weekday(); s.n > 0 && (s.monthFirst() || s.dayMonth() || s.numeric() || s.zoneBefore()) {
 		if c, n, ok = s.done(); ok {
 			return c, n, true
 		}
 	}
 	if s = (stamper{p: p}); s.monthFirst() { // where no date stood behind it, what may be a day's name is a month's
+		return s.done()
+	}
+	if s = (stamper{p: p}); s.zoneBefore() { // UTC Apr  2 06:15:09 2031
 		return s.done()
 	}
 	return civil{}, 0, false
@@ -148,7 +166,8 @@ func (s *stamper) clockFirst() bool {
 	s.clock = true
 	s.clockTail()
 	before := *s
-	if s.spaces() > 0 && !s.c.hasOffset {
+	if s.spaces() > 0 {
+		s.weekday()
 		if s.numeric() || s.dayMonth() || s.monthFirst() {
 			return true
 		}
@@ -252,11 +271,58 @@ func (s *stamper) clockTail() {
 		s.n += k
 		return
 	}
-	if s.zoneName() {
+	if s.zoneName() || s.zoneOfPlace() {
 		return
 	}
 	*s = was
 }
+
+// zoneBefore reads a zone by its name that stands before the month.
+func (s *stamper) zoneBefore() bool {
+	was := *s
+	if !s.zoneName() || s.spaces() == 0 {
+		return s.back(was)
+	}
+	if s.monthFirst() || s.dayMonth() {
+		return true
+	}
+	return s.back(was)
+}
+
+// zoneOfPlace reads a zone by its name in the tz database, such as Europe/Lisbon.
+func (s *stamper) zoneOfPlace() bool {
+	rest := s.rest()
+	n, slash := 0, 0
+	for n < len(rest) && n < longestZone && (letters(rest[n:n+1]) > 0 && rest[n] < 0x80 || n > 0 && strings.IndexByte("/_-+", rest[n]) >= 0) {
+		if rest[n] == '/' {
+			slash = n
+		}
+		n++
+	}
+	if slash < 2 || slash == n-1 || n == len(rest) && n == longestZone || rest[0] < 'A' || rest[0] > 'Z' || rest[slash+1] < 'A' || rest[slash+1] > 'Z' {
+		return false
+	}
+	zone, ok := zonesOfPlaces.Load(string(rest[:n]))
+	if !ok {
+		if CheckZone(string(rest[:n])) != nil { // not kept: lines hold many things with a slash
+			return false
+		}
+		loc, err := time.LoadLocation(string(rest[:n]))
+		if err != nil {
+			return false
+		}
+		zone, _ = zonesOfPlaces.LoadOrStore(string(rest[:n]), loc)
+	}
+	s.c.place = zone.(*time.Location)
+	s.n += n
+	return true
+}
+
+// longestZone bounds the name of a zone, in bytes.
+const longestZone = 40
+
+// zonesOfPlaces are the zones that stamps have named so far, of some hundreds that there are.
+var zonesOfPlaces sync.Map
 
 // zoneName reads a zone by its name, with an offset behind UTC.
 func (s *stamper) zoneName() bool {
@@ -279,6 +345,35 @@ func (s *stamper) zoneName() bool {
 		}
 	}
 	return false
+}
+
+// hexSeconds reads seconds since 1970 and nanoseconds, each as eight hexadecimal digits, with a dot between.
+func hexSeconds(p []byte) (c civil, n int, ok bool) {
+	const width = 17
+	if len(p) < width || p[8] != '.' || len(p) > width && p[width] != ' ' {
+		return c, 0, false
+	}
+	letters := false
+	var v [2]uint64
+	for i, ch := range p[:width] {
+		switch {
+		case i == 8:
+			continue
+		case ch >= 'a' && ch <= 'f':
+			letters = true
+			ch -= 'a' - 10
+		case ch >= '0' && ch <= '9':
+			ch -= '0'
+		default:
+			return c, 0, false
+		}
+		v[i/9] = v[i/9]<<4 | uint64(ch)
+	}
+	if !letters || v[0] < 1e9 || int64(v[0]) > latestEpoch/int64(time.Second) || v[1] >= uint64(time.Second) {
+		return c, 0, false
+	}
+	c.isEpoch, c.epoch = true, int64(v[0])*int64(time.Second)+int64(v[1])
+	return c, width, true
 }
 
 // tai64n reads a TAI64N label (cr.yp.to/libtai/tai64.html), as the programs that write it count: ten seconds before UTC.

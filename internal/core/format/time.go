@@ -15,6 +15,7 @@ type civil struct {
 	hasOffset, noYear, noDate, pm, hasPM   bool
 	epoch                                  int64 // nanoseconds, when isEpoch
 	isEpoch                                bool
+	place                                  *time.Location // that the text names, or nil
 }
 
 func (c civil) valid() bool {
@@ -49,6 +50,8 @@ func epoch(p []byte) (c civil, n int, ok bool) {
 	}
 	c.isEpoch = true
 	switch {
+	case n <= 11 && v > math.MaxInt64/int64(time.Second)-1:
+		return c, 0, false
 	case n <= 11:
 		c.epoch = v * 1e9
 		if n+1 < len(p) && p[n] == '.' {
@@ -97,7 +100,7 @@ type settled struct {
 // settle reckons the second that was read last, once; good is false for one that depends on more than its text.
 func (c *clock) settle() {
 	c.quick = settled{ready: true}
-	if c.was.noYear || c.was.noDate || c.was.isEpoch {
+	if c.was.noYear || c.was.noDate || c.was.isEpoch || c.was.place != nil {
 		return
 	}
 	v := c.was
@@ -303,6 +306,13 @@ func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNot
 	if v.hasOffset {
 		return c.minute(v, time.UTC, 1) - int64(v.offset)*1e9 + tail, note
 	}
+	if v.place != nil {
+		t, odd := settleWall(time.Date(v.year, time.Month(v.month), v.day, v.hour, v.min, 0, 0, v.place), v.hour, v.min)
+		if odd != record.TimeGood {
+			note = odd
+		}
+		return t.UnixNano() + tail, note
+	}
 	if c.zone == nil {
 		return observed, record.TimeNoZone
 	}
@@ -349,6 +359,8 @@ func (c *clock) nearestDay(v *civil, observed int64) {
 	zone := time.UTC
 	if v.hasOffset {
 		zone = time.FixedZone("", v.offset)
+	} else if v.place != nil {
+		zone = v.place
 	} else if c.zone != nil {
 		zone = c.zone
 	}
@@ -372,6 +384,8 @@ func (c *clock) newestYear(v civil, by int64) int {
 	zone := time.UTC
 	if v.hasOffset {
 		zone = time.FixedZone("", v.offset)
+	} else if v.place != nil {
+		zone = v.place
 	} else if c.zone != nil {
 		zone = c.zone
 	}

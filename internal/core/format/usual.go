@@ -186,13 +186,14 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed, b.Written)
 }
 
-// auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER).
+// maxAudit is how far into a line the time of the kernel's audit is looked for.
+const maxAudit = 256
+
+// auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER). It is read from the line, since a record may have
+// another pair of that name.
 func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
-	v, ok := p.find(b, "msg")
-	if !ok || v.Kind != record.Text {
-		return false
-	}
-	rest, ok := bytes.CutPrefix(b.Bytes(v.Span), []byte("audit("))
+	line := b.Bytes(r.Body)
+	_, rest, ok := bytes.Cut(line[:min(len(line), maxAudit)], []byte("audit("))
 	if !ok {
 		return false
 	}

@@ -63,14 +63,31 @@ func lookOf(text []byte, loose bool) string {
 // beginning finds how records of several lines begin: with a time, where the lines between look like what goes on; or, where lines
 // have no time, at the margin.
 func beginning(lines [][]byte) string {
-	if begin := beginningBy(lines, func(stamp []byte) string { return lookOf(stamp[:min(len(stamp), 10)], false) }); begin != "" {
+	exactly := func(stamp []byte) string {
+		if hexStamp.Match(stamp) {
+			return hexLook
+		}
+		if stamp[0] < '0' || stamp[0] > '9' { // whose days have one digit or two
+			return stampLook(stamp)
+		}
+		return lookOf(stamp[:min(len(stamp), 10)], false)
+	}
+	if begin := beginningBy(lines, exactly); begin != "" {
 		return begin
 	}
 	return beginningBy(lines, stampLook)
 }
 
+// hexLook is how seconds look that are written as hexadecimal digits.
+const hexLook = `[0-9a-f]{8}\.[0-9a-f]{8}`
+
+var hexStamp = regexp.MustCompile("^" + hexLook + "$")
+
 // stampLook writes the first three numbers and words of a time as an expression for all times that are written so, whatever the day.
 func stampLook(stamp []byte) string {
+	if hexStamp.Match(stamp) {
+		return hexLook
+	}
 	var b strings.Builder
 	for _, part := range stampParts.FindAllSubmatch(stamp, 3) {
 		switch n := len(part[1]); {

@@ -45,6 +45,8 @@ type Candidate struct {
 	Parts    []format.Spec // of a first-of, which it names
 	private  func(line []byte) []string
 	heads    int // lines that name columns, or begin with #, and are not read
+	dated    int // records whose time has a day
+	clocks   int // records that have but a time of day
 }
 
 // Sure tells how sure the candidate is, 0 to 1.
@@ -139,11 +141,54 @@ func guess(data []byte, o Options) []Candidate {
 			try(spec, "")
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
+	rank(out)
+	if !out[0].hasDates() {
+		if parts := stamped(lines); len(parts) == 1 {
+			try(parts[0], "")
+		} else if len(parts) > 1 {
+			whole := format.Spec{Kind: "first-of"}
+			for i := range parts {
+				parts[i].Name = fmt.Sprintf("%s-%d", o.Name, i+1)
+				whole.FirstOf = append(whole.FirstOf, parts[i].Name)
+			}
+			try(whole, "", parts...)
+		}
+		rank(out)
+	}
+	if whole, b, parts, ok := out[0].withStrays(lines, o.Name); ok {
+		if c, ok := candidate(whole, parts, b, data, o); ok && c.dated > out[0].dated {
+			c.Score = max(c.Score, out[0].Score) // it reads what that reads, and more
+			out = append(out, c)
+			rank(out)
+		}
+	}
 	if len(out) > 0 && out[0].Share >= agree && out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
 	}
 	return out
+}
+
+// rank puts the best first: what says when, then what says more, then what reads more records with a date.
+func rank(out []Candidate) {
+	slices.SortStableFunc(out, func(a, b Candidate) int {
+		return cmp.Or(-compareBool(a.hasDates(), b.hasDates()), cmp.Compare(b.Score, a.Score), cmp.Compare(b.dated, a.dated))
+	})
+}
+
+// observedNever is a time of reading that no record has.
+var observedNever = time.Unix(1, 1)
+
+// hasDates tells whether most of the records have a date: an answer with none is of less use, however well it reads.
+func (c *Candidate) hasDates() bool { return c.dated*2 > len(c.Records)-c.heads }
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
 }
 
 // objectLines parts lines that are objects of JSON from the others, where both are there more than once and often enough.
@@ -262,7 +307,7 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 		heads = 0
 	}
 	c := Candidate{Spec: spec, Parts: parts, private: o.Private, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
-	c.look()
+	c.look(o.Observed)
 	if spec.Kind == "syslog" && c.notSyslog() || spec.Kind == "csv" && len(spec.Columns) == 0 && c.Share < 0.9 {
 		return Candidate{}, false
 	}
@@ -306,13 +351,17 @@ func ways(spec format.Spec, records []pipeline.Tried) []string {
 		if short {
 			m = twoWays.FindStringSubmatch(text)
 		}
+		last := m == nil
+		if last {
+			m = clockBefore.FindStringSubmatch(text)
+		}
 		if m == nil {
 			return nil
 		}
 		if out != nil || i > 1000 {
 			continue
 		}
-		if short {
+		if short && !last {
 			clock := m[2] + "%H:%M:%S"
 			if m[3] != "" {
 				clock += m[3] + "%f"
@@ -320,22 +369,44 @@ func ways(spec format.Spec, records []pipeline.Tried) []string {
 			out = append(out, "%d"+m[1]+"%m"+clock, "%m"+m[1]+"%d"+clock)
 			continue
 		}
-		sep, clock := m[1], m[3]+"%H:%M:%S"
+		sep, clock := m[1], "%H:%M:%S"
 		if m[4] != "" {
 			clock += m[4] + "%f"
+		}
+		if before := m[3] + clock; !last {
+			clock = before
 		}
 		orders := []string{"%m", "%d", "%Y", "%d", "%m", "%Y"}
 		if len(m[2]) == 2 {
 			orders = []string{"%y", "%m", "%d", "%m", "%d", "%y", "%d", "%m", "%y"}
 		}
 		for o := range slices.Chunk(orders, 3) {
-			out = append(out, strings.Join(o, sep)+clock)
+			if date := strings.Join(o, sep); last {
+				out = append(out, clock+m[3]+date)
+			} else {
+				out = append(out, date+clock)
+			}
 		}
 	}
 	return out
 }
 
 var manyWays = regexp.MustCompile(`^\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})([ T])\d{1,2}:\d\d:\d\d(?:([.,])\d+)?$`)
+
+// clockBefore is the same with the clock first; its groups have the same meanings in another order of the text.
+var clockBefore = swapped{regexp.MustCompile(`^\d{1,2}:\d\d:\d\d(?:([.,])\d+)?( )\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})$`)}
+
+// swapped is an expression for a clock before its date.
+type swapped struct{ re *regexp.Regexp }
+
+// FindStringSubmatch answers as manyWays does: separator, year, what stands between, mark of the fraction.
+func (s swapped) FindStringSubmatch(text string) []string {
+	m := s.re.FindStringSubmatch(text)
+	if m == nil {
+		return nil
+	}
+	return []string{m[0], m[3], m[4], m[2], m[1]}
+}
 
 var twoWays = regexp.MustCompile(`^\d\d([./])\d\d([ T-])\d\d:\d\d:\d\d(?:([.,])\d+)?$`)
 
@@ -354,7 +425,7 @@ func asUTC(records []pipeline.Tried, spec format.Spec, parts []format.Spec, begi
 }
 
 // look sums up what was read.
-func (c *Candidate) look() {
+func (c *Candidate) look(observed time.Time) {
 	at := map[string]int{}
 	read, seen := 0, map[string]int{}
 	for _, r := range c.Records {
@@ -362,10 +433,12 @@ func (c *Candidate) look() {
 			continue
 		}
 		read++
-		switch r.TimeNote {
-		case record.TimeGood, record.TimeGuessedYear, record.TimeNoZone:
+		if timed(r, observed) {
 			c.NoZone = c.NoZone || r.TimeNote == record.TimeNoZone
-			if timed(r, c.Spec) {
+			if r.TimeNote == record.TimeGuessedDate {
+				c.clocks++
+			} else {
+				c.dated++
 				if c.From.IsZero() || r.Time.Before(c.From) {
 					c.From = r.Time
 				}
@@ -397,20 +470,8 @@ func (c *Candidate) look() {
 }
 
 // timed tells whether the time of a record was read and is not that of the reading.
-func timed(r pipeline.Tried, spec format.Spec) bool {
-	if spec.Kind == "raw" {
-		return false
-	}
-	if (spec.Kind == "json" || spec.Kind == "keyvalue") && spec.Time.Field == "" {
-		return slices.ContainsFunc(r.Fields, func(f pipeline.TriedField) bool {
-			return slices.Contains([]string{"time", "timestamp", "ts", "@timestamp", "datetime"}, f.Name)
-		})
-	}
-	switch spec.Kind {
-	case "template", "csv", "regex":
-		return spec.Time.Field != "" || strings.Contains(spec.Template, ":time}")
-	}
-	return true
+func timed(r pipeline.Tried, observed time.Time) bool {
+	return r.Read && r.TimeNote != record.TimeUnreadable && (r.TimeNote != record.TimeGood || !r.Time.Equal(observed))
 }
 
 // levelWord tells whether a program writes this for a level; no host is called so.
@@ -484,7 +545,14 @@ func (c *Candidate) warn() {
 		}
 		c.Warnings = append(c.Warnings, warning)
 	}
-	if c.From.IsZero() && !c.NoZone {
+	field := c.Spec.Time.Field
+	switch {
+	case c.dated > 0:
+	case c.clocks > 0:
+		c.Warnings = append(c.Warnings, "the records have a time of day and no date; the day of reading stands in")
+	case field != "" || strings.Contains(c.Spec.Template, ":time}"):
+		c.Warnings = append(c.Warnings, "the times in the records could not be read; the time of reading stands in")
+	default:
 		c.Warnings = append(c.Warnings, "no time was found in the records; the time of reading stands in")
 	}
 }

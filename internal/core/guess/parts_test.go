@@ -58,7 +58,7 @@ func TestBeginning(t *testing.T) {
 		strings.Repeat(head, 5):                                                    "",
 		strings.Repeat(head+"\tat a.B(c:1)\n\tat a.C(d:2)\n", 3):                   `^\d\d\d\d-\d\d-\d\d`,
 		head + "  more of it\n" + head + head + "  and more\n":                     `^\d\d\d\d-\d\d-\d\d`,
-		strings.Repeat("Apr  2 06:15:09 h a: x\n  more\n", 3):                      `^[A-Z][a-z][a-z]  \d \d\d:`,
+		strings.Repeat("Apr  2 06:15:09 h a: x\n  more\n", 3):                      `^[A-Za-z]+ +\d\d? +\d\d?:`,
 		"one\n  more\ntwo\n  more\nthree\n":                                        `^\S`,
 		"INFO:a:b\nERROR:a:c\nTraceback (most recent call last):\n  x\nINFO:a:d\n": `^[A-Z]+:`,
 		"[ERROR] a\n\tat x\n[INFO] b\n\tat y\n[WARN] c\n":                          `^\[[A-Z]+\]`,

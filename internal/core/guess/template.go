@@ -244,6 +244,7 @@ type walker struct {
 	levels            map[string]uint8
 	before            string // the word that all lines have right before the place at hand
 	leveled           bool   // and whether a level is
+	dated             bool   // the time has a day
 	requested         bool   // a request, or what was asked for, has been seen
 }
 
@@ -372,8 +373,8 @@ func (w *walker) add(s *place) {
 	switch {
 	case s.all("time"), s.all("epoch") && w.time == "" && t.key == "" && s.rising():
 		name := w.name("ts")
-		if w.time == "" {
-			w.time = name
+		if dated := s.every(isDated); w.time == "" || dated && !w.dated { // a whole date says more than a time of day
+			w.time, w.dated = name, dated
 		}
 		w.field(name, "time")
 	case s.all("level") && !s.onlyLog(), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV", t.text)):
@@ -401,6 +402,8 @@ func (w *walker) add(s *place) {
 		}
 	case s.all("int") && t.tail == "]" && t.open == "":
 		w.field(w.name("pid"), "int")
+	case s.all("int") && t.tail == ")" && t.open == "" && t.sep == "":
+		w.field(w.name("serial"), "int")
 	case s.constant() && s.fixed() && t.key == "" && t.kind == "quoted":
 		w.text.WriteString(`"` + escape(t.text) + `"`)
 	case s.constant() && s.fixed() && t.key == "" && !s.cell:
@@ -409,7 +412,7 @@ func (w *walker) add(s *place) {
 			w.before = strings.ToLower(t.text)
 		}
 	case t.key != "" && w.time == "" && s.every(isTime):
-		w.time = w.name(t.key)
+		w.time, w.dated = w.name(t.key), s.every(isDated)
 		w.text.WriteString(s.quote())
 		w.field(w.time, "time")
 		w.text.WriteString(s.quote())
@@ -498,8 +501,10 @@ var status = regexp.MustCompile(`^[1-5]\d\d$`)
 
 func isTime(text string) bool {
 	n, ok := format.Recognise([]byte(text))
-	return ok && n == len(text) && n >= 10
+	return ok && n == len(text) && n >= 10 && countsSeconds(text)
 }
+
+func isDated(text string) bool { return format.Dated([]byte(text)) }
 
 var calling = regexp.MustCompile(`^[A-Za-z][a-z_]{1,20}$`)
 

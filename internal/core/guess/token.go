@@ -20,16 +20,18 @@ type token struct {
 }
 
 var (
-	spacing  = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|-- :|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
-	prefixed = regexp.MustCompile(`^([A-Za-z]{3,11})([:/|])(\S)`) // a level with something right behind it
-	moduled  = regexp.MustCompile(`^(\w[\w .#-]*)([:/])(\w+)$`)
-	seconds  = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`) // since 1970, from 2001 to 2036
-	pair     = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
-	lettered = regexp.MustCompile(`^([VDIWEF])(/)\w`) // the letter of a level, and who says so
-	number   = regexp.MustCompile(`^[-+]?\d{1,18}$`)
+	spacing      = regexp.MustCompile(`^[ \t]*(?:(?:[-|;>]|-- :|--|=>|->) )?[ \t]*(?:={1,6} ?)?`)
+	prefixed     = regexp.MustCompile(`^([A-Za-z]{3,11})([:/|])(\S)`) // a level with something right behind it
+	moduled      = regexp.MustCompile(`^(\w[\w .#-]*)([:/])(\w+)$`)
+	seconds      = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`)       // since 1970, from 2001 to 2036
+	plainSeconds = regexp.MustCompile(`^(?:1\d{9}|20\d{8})(?:\d{3}){0,3}$`) // the same down to nanoseconds
+	pair         = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
+	lettered     = regexp.MustCompile(`^([VDIWEF])(/)\w`)                                                                  // the letter of a level, and who says so
+	serial       = regexp.MustCompile(`^((?:[A-Za-z_]\w{0,30}=)?[A-Za-z_]\w{0,30}[(\[])(1\d{9}\.\d{1,9})(:)\d{1,18}[)\]]`) // seconds behind a word, before a serial number
+	number       = regexp.MustCompile(`^[-+]?\d{1,18}$`)
 
 	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`)                 // a level, and who says so
-	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}\]`)                    // the rest of that
+	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}[\])]`)                 // the rest of that
 	mnemonic   = regexp.MustCompile(`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`) // a part of a device, a severity of RFC 5424, and what happened
 	columned   = regexp.MustCompile(`^(\S{2,})[ \t]+: `)
 	joined     = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
@@ -50,7 +52,11 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 			t.sep, line = t.sep+line[:1], line[1:]
 		}
 	}
-	if n, ok := format.Recognise([]byte(line)); ok && (n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) && (n == len(line) || !wordByte(line[n])) {
+	if m := serial.FindStringSubmatch(line); m != nil { // audit(1932873309.243:24287)
+		t.kind, t.open, t.text, t.tail = "time", m[1], m[2], m[3]
+		return t, line[len(m[1])+len(m[2])+len(m[3]):], true
+	}
+	if n, ok := format.Recognise([]byte(line)); ok && countsSeconds(line[:n]) && (n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) && (n == len(line) || !wordByte(line[n])) {
 		t.kind, t.text = "time", line[:n]
 		return tail(t, line[n:])
 	}
@@ -84,6 +90,14 @@ func framedToken(t token, line string) (token, string, bool) {
 		}
 		t.kind, t.text = "quoted", line[1:1+k]
 		return tail(t, line[k+2:])
+	}
+	if c == '\'' {
+		n, ok := format.Recognise([]byte(line[1:]))
+		if !ok || n < 10 || n+1 >= len(line) || line[n+1] != c {
+			return t, "", false
+		}
+		t.kind, t.open, t.shut, t.text = "time", "'", "'", line[1:n+1]
+		return tail(t, line[n+2:])
 	}
 	shut, ok := map[byte]byte{'[': ']', '(': ')', '<': '>', '{': '}'}[c]
 	if !ok {
@@ -131,6 +145,10 @@ func pairToken(t token, line string) (token, string, bool) {
 	}
 	if end < 0 {
 		end = len(value)
+	}
+	if n, ok := format.Recognise([]byte(value)); ok && n > end && n >= 10 && (n == len(value) || !wordByte(value[n])) { // a stamp with spaces
+		t.text, t.kind = value[:n], "time"
+		return tail(t, value[n:])
 	}
 	t.text = value[:end]
 	return t, value[end:], true
@@ -222,6 +240,12 @@ func tail(t token, rest string) (token, string, bool) {
 		t.tail, rest = rest[:1], rest[1:]
 	}
 	return t, rest, true
+}
+
+// countsSeconds tells whether a stamp that is but a number may count time since 1970, and is not any large number.
+func countsSeconds(stamp string) bool {
+	whole, fraction, _ := strings.Cut(stamp, ".")
+	return strings.Trim(whole+fraction, "0123456789") != "" || len(whole) == 14 || len(whole) == 17 || plainSeconds.MatchString(whole)
 }
 
 func wordByte(c byte) bool {
