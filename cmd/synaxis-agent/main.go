@@ -53,6 +53,7 @@ The last good config is kept in the state folder; the agent starts from it when 
 	f.StringVar(&o.HostID, "host-id", "", "id of this machine, by which copies of it are told apart (default: made from its machine id)")
 	f.DurationVar(&o.Report, "report", 30*time.Second, "how often to report numbers")
 	f.StringVar(&o.TokenFile, "join-token-file", "", "file that holds the join token; removed once it was used")
+	f.BoolVar(&o.Reread, "reread", false, "when the positions are damaged: read every file from its start; nothing is lost, and what was delivered comes twice")
 	cmd.AddCommand(needsCmd())
 	_ = cmd.MarkFlagRequired("service")
 	_ = cmd.MarkFlagRequired("state")

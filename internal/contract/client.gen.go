@@ -221,7 +221,7 @@ type ClientInterface interface {
 	// Corresponds with POST /host-edits (the `EditHosts` operationId).
 	EditHosts(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListHosts Hosts, ordered by name
+	// ListHosts Hosts, a page at a time
 	//
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
 	ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -941,7 +941,7 @@ func (c *Client) EditHosts(ctx context.Context, body EditHostsJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
-// ListHosts Hosts, ordered by name
+// ListHosts Hosts, a page at a time
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
 func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2928,6 +2928,30 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Reverse != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reverse", *params.Reverse, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -4677,7 +4701,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /host-edits (the `EditHosts` operationId).
 	EditHostsWithResponse(ctx context.Context, body EditHostsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostsResponse, error)
 
-	// ListHostsWithResponse Hosts, ordered by name
+	// ListHostsWithResponse Hosts, a page at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8221,7 +8245,7 @@ func (c *ClientWithResponses) EditHostsWithResponse(ctx context.Context, body Ed
 	return ParseEditHostsResponse(rsp)
 }
 
-// ListHostsWithResponse Hosts, ordered by name
+// ListHostsWithResponse Hosts, a page at a time
 //
 // Returns a wrapper object for the known response body format(s).
 //

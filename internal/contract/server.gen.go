@@ -301,6 +301,39 @@ func (e State) Valid() bool {
 	}
 }
 
+// Defines values for ListHostsParamsSort.
+const (
+	ListHostsParamsSortAcknowledged ListHostsParamsSort = "acknowledged"
+	ListHostsParamsSortLastRecord   ListHostsParamsSort = "lastRecord"
+	ListHostsParamsSortLastSeen     ListHostsParamsSort = "lastSeen"
+	ListHostsParamsSortName         ListHostsParamsSort = "name"
+	ListHostsParamsSortRead         ListHostsParamsSort = "read"
+	ListHostsParamsSortRevision     ListHostsParamsSort = "revision"
+	ListHostsParamsSortState        ListHostsParamsSort = "state"
+)
+
+// Valid indicates whether the value is a known member of the ListHostsParamsSort enum.
+func (e ListHostsParamsSort) Valid() bool {
+	switch e {
+	case ListHostsParamsSortAcknowledged:
+		return true
+	case ListHostsParamsSortLastRecord:
+		return true
+	case ListHostsParamsSortLastSeen:
+		return true
+	case ListHostsParamsSortName:
+		return true
+	case ListHostsParamsSortRead:
+		return true
+	case ListHostsParamsSortRevision:
+		return true
+	case ListHostsParamsSortState:
+		return true
+	default:
+		return false
+	}
+}
+
 // Approval defines model for Approval.
 type Approval struct {
 	Labels *map[string]string `json:"labels,omitempty"`
@@ -694,10 +727,15 @@ type HostConfig struct {
 
 // HostDestination defines model for HostDestination.
 type HostDestination struct {
-	Code   *string    `json:"code,omitempty"`
-	Name   string     `json:"name"`
-	Reason *string    `json:"reason,omitempty"`
-	Since  *time.Time `json:"since,omitempty"`
+	Code   *string `json:"code,omitempty"`
+	Name   string  `json:"name"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Refusal the last answer that refused records for good
+	Refusal   *string    `json:"refusal,omitempty"`
+	RefusedAt *time.Time `json:"refusedAt,omitempty"`
+	Since     *time.Time `json:"since,omitempty"`
+	Todo      *string    `json:"todo,omitempty"`
 }
 
 // HostLines defines model for HostLines.
@@ -708,14 +746,20 @@ type HostList struct {
 	Items  []HostSummary `json:"items"`
 	Next   *string       `json:"next,omitempty"`
 	States Counts        `json:"states"`
+
+	// Total how many fit, on all pages
+	Total int `json:"total"`
 }
 
 // HostSource defines model for HostSource.
 type HostSource struct {
-	Assigned bool    `json:"assigned"`
-	Name     string  `json:"name"`
-	Numbers  Numbers `json:"numbers"`
-	Verdict  Verdict `json:"verdict"`
+	Assigned bool   `json:"assigned"`
+	Name     string `json:"name"`
+
+	// Notes What is left out or late and is no trouble
+	Notes   []string `json:"notes"`
+	Numbers Numbers  `json:"numbers"`
+	Verdict Verdict  `json:"verdict"`
 }
 
 // HostSummary defines model for HostSummary.
@@ -1005,16 +1049,36 @@ type Numbers struct {
 	Dropped int64 `json:"dropped"`
 
 	// Failed Conditions and values that could not be computed; their records went on
-	Failed     int64      `json:"failed"`
+	Failed int64 `json:"failed"`
+
+	// FirstRead Of them, those of files that are being read for the first time
+	FirstRead  int64      `json:"firstRead"`
 	LastRecord *time.Time `json:"lastRecord,omitempty"`
 
 	// Masked Records in which a mask found something
-	Masked      int64 `json:"masked"`
+	Masked int64 `json:"masked"`
+
+	// NoZone Records whose time says no zone
+	NoZone int64 `json:"noZone"`
+
+	// Oldest When the oldest record was written that waits; absent when none does
+	Oldest *time.Time `json:"oldest,omitempty"`
+
+	// Packed Files that a pattern takes and that are not read
+	Packed int64 `json:"packed"`
+
+	// Pending Records that are read and not settled yet
 	Pending     int64 `json:"pending"`
 	Read        int64 `json:"read"`
 	Refused     int64 `json:"refused"`
 	Truncations int64 `json:"truncations"`
 	Unparsed    int64 `json:"unparsed"`
+
+	// Unread Bytes of its files that are not read yet
+	Unread int64 `json:"unread"`
+
+	// Zeros NUL bytes skipped at the begin of lines
+	Zeros int64 `json:"zeros"`
 }
 
 // PrivateHit defines model for PrivateHit.
@@ -1176,6 +1240,13 @@ type SecretValue struct {
 	Value *string `json:"value,omitempty"`
 }
 
+// ServiceTrouble Why the service itself cannot keep its records now
+type ServiceTrouble struct {
+	Reason string    `json:"reason"`
+	Since  time.Time `json:"since"`
+	Todo   string    `json:"todo"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Expires *time.Time `json:"expires,omitempty"`
@@ -1236,13 +1307,16 @@ type Status struct {
 	Hosts         Counts         `json:"hosts"`
 	InForce       int            `json:"inForce"`
 
-	// Newcomers agents with the identity of another host that wait for approval
+	// Newcomers agents that carry the identity of another host, or ask for its name, and wait for approval
 	Newcomers        int             `json:"newcomers"`
 	PendingInventory []string        `json:"pendingInventory"`
 	Published        int             `json:"published"`
 	Rollout          *RolloutSummary `json:"rollout,omitempty"`
 	Sources          Counts          `json:"sources"`
-	Version          string          `json:"version"`
+
+	// Trouble Why the service itself cannot keep its records now
+	Trouble *ServiceTrouble `json:"trouble,omitempty"`
+	Version string          `json:"version"`
 }
 
 // StepEffect defines model for StepEffect.
@@ -1499,11 +1573,20 @@ type ListHostsParams struct {
 
 	// Retired the retired hosts instead of those of the fleet
 	Retired *bool `form:"retired,omitempty" json:"retired,omitempty"`
+
+	// Sort by what they are ordered; state is the worst first, numbers and times the largest first
+	Sort *ListHostsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Reverse the other way round
+	Reverse *bool `form:"reverse,omitempty" json:"reverse,omitempty"`
 	Limit   *int  `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After the cursor that the last page gave as next
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
+
+// ListHostsParamsSort defines parameters for ListHosts.
+type ListHostsParamsSort string
 
 // EditHostLabelsParams defines parameters for EditHostLabels.
 type EditHostLabelsParams struct {
@@ -1645,7 +1728,7 @@ type ServerInterface interface {
 	// EditHosts Set or remove labels and settings of many hosts at once, all or none
 	// (POST /host-edits)
 	EditHosts(c *gin.Context)
-	// ListHosts Hosts, ordered by name
+	// ListHosts Hosts, a page at a time
 	// (GET /hosts)
 	ListHosts(c *gin.Context, params ListHostsParams)
 	// GetHost One host with its sources
@@ -2468,6 +2551,22 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "retired", c.Request.URL.Query(), &params.Retired, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter retired: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "reverse" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reverse", c.Request.URL.Query(), &params.Reverse, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reverse: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5791,7 +5890,7 @@ type StrictServerInterface interface {
 	// EditHosts Set or remove labels and settings of many hosts at once, all or none
 	// (POST /host-edits)
 	EditHosts(ctx context.Context, request EditHostsRequestObject) (EditHostsResponseObject, error)
-	// ListHosts Hosts, ordered by name
+	// ListHosts Hosts, a page at a time
 	// (GET /hosts)
 	ListHosts(ctx context.Context, request ListHostsRequestObject) (ListHostsResponseObject, error)
 	// GetHost One host with its sources

@@ -72,6 +72,9 @@ func Run(ctx context.Context, o Options) error {
 	if tlsConfig == nil && !o.Insecure && !onLoopback(o.Listen) {
 		return fmt.Errorf("--listen %s without TLS: tokens and configs would travel in clear; use --tls-auto, or --tls-cert and --tls-key, or say --insecure", o.Listen)
 	}
+	if err := store.CheckPresent(o.Data); err != nil {
+		return err
+	}
 	st, err := store.Open(ctx, o.Data)
 	if err != nil {
 		return err
@@ -112,6 +115,7 @@ func Run(ctx context.Context, o Options) error {
 	defer stopParts()
 	parts.Go(func() { fleet.Run(partsCtx) })
 	parts.Go(func() { driver.Run(partsCtx) })
+	parts.Go(func() { keepBooks(partsCtx, st, driver, o.Log) })
 	failed := make(chan error, 1)
 	go func() {
 		if tlsConfig != nil {
@@ -146,6 +150,39 @@ func Run(ctx context.Context, o Options) error {
 		err = nil
 	}
 	return err
+}
+
+// How often it is tried whether records can be written, and what nobody asks for is removed; and how long numbers are kept.
+const (
+	probeEvery  = 10 * time.Second
+	pruneEvery  = time.Hour
+	keepNumbers = 30 * 24 * time.Hour
+)
+
+// keepBooks notices when the data folder takes no records, and when it does again, and keeps the databases within bounds.
+func keepBooks(ctx context.Context, st *store.Store, driver *rollouts.Driver, log *slog.Logger) {
+	probe := time.NewTicker(probeEvery)
+	defer probe.Stop()
+	var pruned, told time.Time
+	for {
+		now := time.Now()
+		if err := st.Probe(ctx); err != nil {
+			if now.Sub(told) >= time.Minute {
+				told = now
+				log.Error("the service cannot keep its records", "error", err)
+			}
+		} else if now.Sub(pruned) >= pruneEvery {
+			pruned = now
+			if _, err := st.Prune(ctx, now.Add(-keepNumbers), driver.Manifests()); err != nil {
+				log.Error("what is not needed any more cannot be removed", "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-probe.C:
+		}
+	}
 }
 
 func onLoopback(listen string) bool {
@@ -195,6 +232,10 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 	router.GET("/readyz", func(c *gin.Context) {
 		if err := st.Ping(c.Request.Context()); err != nil {
 			c.String(http.StatusServiceUnavailable, "the store does not answer: %v\n", err)
+			return
+		}
+		if t := st.Trouble(); t.Reason != "" {
+			c.String(http.StatusServiceUnavailable, "the service cannot keep its records since %s: %s\n", t.Since.UTC().Format(time.RFC3339), t.Reason)
 			return
 		}
 		c.String(http.StatusOK, "ready\n")

@@ -85,7 +85,7 @@ func filePath() (pair, error) {
 	ours := func() (int, error) {
 		round++
 		s.lines.Store(0)
-		e, err := run.NewEngine(filepath.Join(dir, strconv.Itoa(round)), "bench", slog.New(slog.DiscardHandler))
+		e, err := run.NewEngine(filepath.Join(dir, strconv.Itoa(round)), "bench", false, slog.New(slog.DiscardHandler))
 		if err != nil {
 			return 0, err
 		}

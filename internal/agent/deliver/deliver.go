@@ -12,10 +12,13 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/time/rate"
 
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/record"
@@ -30,9 +33,42 @@ type Item struct {
 	Encoded record.Encoded
 	Done    func(wire.DeliveryCounts)
 
-	next   int // first record not taken into a delivery
-	left   int // records not settled
+	next   int    // first record not taken into a delivery
+	left   int    // records not settled
+	open   int    // the first of them
+	ahead  []bool // records settled beyond that, when there are any
 	counts wire.DeliveryCounts
+}
+
+// settle notes that a run of records is settled.
+func (it *Item) settle(from, to int) {
+	it.left -= to - from
+	if from == it.open && it.ahead == nil {
+		it.open = to
+		return
+	}
+	if it.ahead == nil {
+		it.ahead = make([]bool, len(it.Encoded.Ends))
+	}
+	for i := from; i < to; i++ {
+		it.ahead[i] = true
+	}
+	for it.open < len(it.ahead) && it.ahead[it.open] {
+		it.open++
+	}
+}
+
+// run is the next run of records that are not settled, from a place on.
+func (it *Item) run(from int) (begin, end int) {
+	if it.ahead == nil {
+		return max(from, it.open), len(it.Encoded.Ends)
+	}
+	for from < len(it.ahead) && (from < it.open || it.ahead[from]) {
+		from++
+	}
+	for end = from; end < len(it.ahead) && !it.ahead[end]; end++ {
+	}
+	return from, end
 }
 
 // piece is a part of an item that travels in one delivery.
@@ -62,21 +98,70 @@ type Destination struct {
 	stopped bool
 	space   chan struct{} // closed and renewed when room was made
 	ready   chan struct{} // one token when something waits
-	failed  string        // why deliveries fail now, or ""
-	since   time.Time
+	failed  Trouble
+	refusal string // the last answer that refused records
+	refused time.Time
 
 	out    *os.File
 	zw     *zstd.Encoder
+	gw     *gzip.Writer
 	body   []byte
 	packed bytes.Buffer
 	cancel context.CancelFunc
 	done   chan struct{}
-	stay   []piece // of the delivery that was interrupted
+	stay   []piece       // of deliveries that were interrupted
+	doubt  []doubt       // deliveries that were refused as a whole, as long as nothing was accepted since
+	guilty []doubt       // single records that were refused, as long as nothing was accepted after them
+	inRow  int           // requests that were refused one after the other
+	pace   *rate.Limiter // of requests that look for the records to blame
+	probes int
+	said   time.Duration // answerSaid, but in tests
 }
+
+// doubt is a delivery that was refused as a whole: its records may be to blame, or the destination refuses everything.
+type doubt struct {
+	batch []piece
+	why   string
+	since time.Time
+}
+
+// Trouble is why deliveries fail now; without Code they do not.
+type Trouble struct {
+	Code, Reason string
+	Since        time.Time
+}
+
+// Codes of trouble.
+const (
+	NameNotFound      = "name-not-found"
+	ConnectionRefused = "connection-refused"
+	NotReachable      = "not-reachable"
+	TLSFailed         = "tls-failed"
+	NoAnswer          = "no-answer"
+	LoginRefused      = "login-refused"
+	WrongPath         = "wrong-path"
+	Busy              = "receiver-busy"
+	ReceiverFailing   = "receiver-failing"
+	RefusesEverything = "refuses-everything"
+	Unwritable        = "destination-unwritable"
+	RejectsUnwritable = "rejects-unwritable"
+)
+
+// Bounds of waiting for an answer: when it is said that there is none, and when it is given up.
+const (
+	answerSaid   = 8 * time.Second
+	answerWaited = 15 * time.Second
+)
+
+// Bounds of looking for the records to blame in a delivery, in requests a second and at once.
+const (
+	blamePerSecond = 20
+	blameAtOnce    = 40
+)
 
 // New prepares a destination and, for a file, makes sure that it can be written.
 func New(spec delivery.Spec, rejects *Rejects, log *slog.Logger) (*Destination, error) {
-	d := &Destination{Spec: spec, rejects: rejects, log: log.With("destination", spec.Name), space: make(chan struct{}), ready: make(chan struct{}, 1)}
+	d := &Destination{Spec: spec, rejects: rejects, log: log.With("destination", spec.Name), space: make(chan struct{}), ready: make(chan struct{}, 1), pace: rate.NewLimiter(blamePerSecond, blameAtOnce), said: answerSaid}
 	switch spec.Kind {
 	case "file":
 		f, err := openFile(spec.Path)
@@ -86,7 +171,7 @@ func New(spec delivery.Spec, rejects *Rejects, log *slog.Logger) (*Destination, 
 		d.out = f
 	case "http", "otlp":
 		d.client = &http.Client{
-			Timeout: time.Minute,
+			Timeout: answerWaited,
 			Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
 				ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 2, IdleConnTimeout: 90 * time.Second, DisableCompression: true, WriteBufferSize: 64 << 10},
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -134,12 +219,18 @@ func (d *Destination) Stop() []*Item {
 			return
 		}
 		seen[it] = true
-		it.next = len(it.Encoded.Ends) - it.left // records of an item settle in order
+		it.next = it.open
 		rest = append(rest, it)
 	}
 	for _, p := range d.stay {
 		take(p.item)
 	}
+	for _, x := range slices.Concat(d.doubt, d.guilty) {
+		for _, p := range x.batch {
+			take(p.item)
+		}
+	}
+	d.doubt, d.guilty = nil, nil
 	for _, it := range d.queue {
 		take(it)
 	}
@@ -214,29 +305,48 @@ func (d *Destination) push(it *Item) {
 	}
 }
 
-// Trouble tells why deliveries fail now, since when, or "".
-func (d *Destination) Trouble() (string, time.Time) {
+// Trouble tells why deliveries fail now.
+func (d *Destination) Trouble() Trouble {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.failed, d.since
+	return d.failed
 }
 
-func (d *Destination) trouble(why string) {
+// Refusal is the last answer that refused records, and when that was.
+func (d *Destination) Refusal() (string, time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if why != "" && d.failed == "" {
-		d.since = time.Now()
+	return d.refusal, d.refused
+}
+
+// trouble notes why deliveries fail, since at least a time.
+func (d *Destination) trouble(code, why string, since time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.failed.Code != "" {
+		since = d.failed.Since
 	}
-	d.failed = why
+	d.failed = Trouble{code, why, since}
+}
+
+func (d *Destination) fine() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.failed = Trouble{}
 }
 
 func (d *Destination) run(ctx context.Context) {
 	for {
 		batch := d.gather(ctx)
-		if batch == nil {
-			return
+		ok := ctx.Err() == nil
+		switch {
+		case !ok:
+		case batch == nil: // only what is in doubt
+			ok = d.hold(ctx)
+		default:
+			ok = d.deliver(ctx, batch)
 		}
-		if !d.deliver(ctx, batch) {
+		if !ok {
 			d.mu.Lock()
 			d.stay = append(d.stay, batch...)
 			d.mu.Unlock()
@@ -245,21 +355,32 @@ func (d *Destination) run(ctx context.Context) {
 	}
 }
 
-// gather takes records up to the bounds of one delivery, waiting for more as long as the destination says.
+// gather takes records up to the bounds of one delivery, waiting for more as long as the destination says. It answers nil when ctx
+// ended, and when nothing came while another delivery is in doubt.
 func (d *Destination) gather(ctx context.Context) []piece {
 	var batch []piece
 	records, size := 0, int64(0)
 	var deadline <-chan time.Time
+	if len(d.doubt) > 0 {
+		t := time.NewTimer(d.Spec.Retry.Pause(1, 1))
+		defer t.Stop()
+		deadline = t.C
+	}
 	for {
 		d.mu.Lock()
 		for len(d.queue) > 0 && records < d.Spec.Batch.Records && size < d.Spec.Batch.Bytes {
 			it := d.queue[0]
+			from, end := it.run(it.next)
+			if it.next = from; from == end {
+				d.queue = d.queue[1:]
+				continue
+			}
 			p := piece{it, it.next, it.next}
 			start := uint32(0)
 			if it.next > 0 {
 				start = it.Encoded.Ends[it.next-1]
 			}
-			for p.to < len(it.Encoded.Ends) && records < d.Spec.Batch.Records {
+			for p.to < end && records < d.Spec.Batch.Records {
 				grown := size + int64(it.Encoded.Ends[p.to]-start)
 				if grown > d.Spec.Batch.Bytes && records > 0 {
 					break
@@ -291,10 +412,7 @@ func (d *Destination) gather(ctx context.Context) []piece {
 		}
 		select {
 		case <-ctx.Done():
-			d.mu.Lock()
-			d.stay = append(d.stay, batch...)
-			d.mu.Unlock()
-			return nil
+			return batch
 		case <-d.ready:
 		case <-deadline:
 			return batch
@@ -302,40 +420,265 @@ func (d *Destination) gather(ctx context.Context) []piece {
 	}
 }
 
-// deliver sends a batch until it is settled; false when ctx ended first.
+// deliver sends a batch until it is settled or in doubt; false when ctx ended first.
 func (d *Destination) deliver(ctx context.Context, batch []piece) bool {
 	began := time.Now()
-	for try := 1; ; try++ {
-		outcome, why, pause := d.send(ctx, batch)
-		if ctx.Err() != nil && outcome != delivery.Accepted {
+	a, ok := d.until(ctx, batch, began)
+	switch {
+	case !ok:
+		return false
+	case a.outcome == delivery.Again: // for too long
+		return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, a.why))
+	case a.outcome == delivery.Refused:
+		d.doubt = append(d.doubt, doubt{batch, a.why, began})
+		if len(d.doubt) > 1 {
+			return d.hold(ctx)
+		}
+		return true // the next one will tell who is to blame
+	}
+	return d.accepted(ctx, batch) && d.blame(ctx)
+}
+
+// accepted settles what was accepted. What was found to blame before is now sure to be. False when ctx ended first.
+func (d *Destination) accepted(ctx context.Context, batch []piece) bool {
+	d.settle(batch, true)
+	d.inRow = 0
+	for len(d.guilty) > 0 {
+		x := d.guilty[0]
+		if !d.reject(ctx, x.batch, x.why) {
 			return false
 		}
-		switch outcome {
-		case delivery.Accepted:
-			d.trouble("")
-			d.settle(batch, true)
-			return true
-		case delivery.Refused:
-			d.trouble("")
-			if left, right := halves(batch); right != nil {
-				return d.deliver(ctx, left) && d.deliver(ctx, right)
-			}
-			return d.reject(ctx, batch, why)
+		d.guilty = d.guilty[1:]
+	}
+	return true
+}
+
+// until sends a batch until the answer says what becomes of it, or it has been tried for too long; false when ctx ended first.
+func (d *Destination) until(ctx context.Context, batch []piece, began time.Time) (answer, bool) {
+	for try := 1; ; try++ {
+		a := d.send(ctx, batch)
+		if a.outcome == delivery.Accepted {
+			d.fine()
+			return a, true
+		}
+		if ctx.Err() != nil {
+			return a, false
+		}
+		if a.outcome == delivery.Refused {
+			d.mu.Lock()
+			d.refusal, d.refused = a.why, time.Now()
+			d.mu.Unlock()
+			return a, true
 		}
 		if time.Since(began) > d.Spec.Retry.For {
-			return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, why))
+			return a, true
 		}
 		if try == 1 {
-			d.log.Warn("delivery failed, will try again", "reason", why)
+			d.log.Warn("delivery failed, will try again", "reason", a.why)
 		}
-		d.trouble(why)
-		wait := max(d.Spec.Retry.Pause(try, rand.Float64()), pause)
-		select {
-		case <-ctx.Done():
-			return false
-		case <-time.After(wait):
+		d.trouble(a.code, a.why, began)
+		if !pause(ctx, max(d.Spec.Retry.Pause(try, rand.Float64()), a.pause)) {
+			return a, false
 		}
 	}
+}
+
+// pause waits; false when ctx ended first.
+func pause(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-t.C:
+		return true
+	}
+}
+
+// hold waits while the destination refuses everything. The fault is then not the records', so none is put among the rejects, and none is
+// looked for; one record is tried now and then, of another item each time, until one is accepted. False when ctx ended first.
+func (d *Destination) hold(ctx context.Context) bool {
+	for try := 1; len(d.doubt) > 0; try++ {
+		since := d.doubt[0].since
+		if time.Since(since) > d.Spec.Retry.For {
+			doubts := d.doubt
+			d.doubt, d.guilty = nil, nil
+			for i, x := range doubts {
+				if !d.reject(ctx, openIn(x.batch), fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, x.why)) {
+					d.doubt = doubts[i:]
+					return false
+				}
+			}
+			d.fine()
+			return true
+		}
+		if len(d.doubt) > 1 || try > 1 {
+			d.trouble(RefusesEverything, "it refuses everything: "+d.doubt[len(d.doubt)-1].why, since)
+		}
+		if try > 1 || len(d.doubt) > 1 {
+			if !d.pauseForMore(ctx, d.Spec.Retry.Pause(try, rand.Float64())) {
+				return false
+			}
+		}
+		probe := d.probe()
+		a, ok := d.until(ctx, probe, time.Now())
+		switch {
+		case !ok:
+			d.stay = append(d.stay, probe...)
+			return false
+		case a.outcome == delivery.Accepted:
+			return d.accepted(ctx, probe) && d.blame(ctx)
+		default:
+			d.keepDoubt(probe, a.why, since)
+		}
+	}
+	return true
+}
+
+// probe takes one record to try: the first that is open of an item in doubt, or of the queue, by turns.
+func (d *Destination) probe() []piece {
+	var items []*Item
+	seen := map[*Item]bool{}
+	for _, x := range d.doubt {
+		for _, p := range x.batch {
+			if p.item.left > 0 && !seen[p.item] {
+				seen[p.item], items = true, append(items, p.item)
+			}
+		}
+	}
+	doubted := len(items)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, it := range d.queue {
+		if !seen[it] {
+			seen[it], items = true, append(items, it)
+		}
+	}
+	at := d.probes % len(items)
+	d.probes++
+	it := items[at]
+	if at < doubted {
+		return []piece{{it, it.open, it.open + 1}}
+	}
+	from, _ := it.run(it.next)
+	it.next = from + 1
+	return []piece{{it, from, from + 1}}
+}
+
+// keepDoubt keeps a record that was tried and refused in doubt, unless it is there already.
+func (d *Destination) keepDoubt(probe []piece, why string, since time.Time) {
+	for i, x := range d.doubt {
+		for _, p := range x.batch {
+			if p.item == probe[0].item && p.from <= probe[0].from && probe[0].to <= p.to {
+				d.doubt[i].why = why
+				return
+			}
+		}
+	}
+	d.doubt = append(d.doubt, doubt{probe, why, since})
+}
+
+// pauseForMore is pause, which ends earlier when more records came, since one of them may be accepted.
+func (d *Destination) pauseForMore(ctx context.Context, long time.Duration) bool {
+	short := min(long, time.Second)
+	if !pause(ctx, short) {
+		return false
+	}
+	t := time.NewTimer(long - short)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-d.ready:
+	case <-t.C:
+	}
+	return true
+}
+
+// blame looks for the records to blame in what is in doubt, once something else was accepted. When so many are refused one after the
+// other that the destination seems to refuse everything again, what is left stays in doubt. False when ctx ended first.
+func (d *Destination) blame(ctx context.Context) bool {
+	for len(d.doubt) > 0 {
+		x := d.doubt[0]
+		rest := openIn(x.batch)
+		if len(rest) > 0 {
+			a, ok := d.until(ctx, rest, time.Now())
+			switch {
+			case !ok:
+				return false
+			case a.outcome == delivery.Accepted:
+				ok = d.accepted(ctx, rest)
+			case a.outcome == delivery.Again:
+				ok = d.reject(ctx, rest, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, a.why))
+			default:
+				ok = d.part(ctx, rest, a.why)
+			}
+			if !ok {
+				return false
+			}
+			if d.inRow > maxInRow {
+				d.inRow = 0
+				return d.hold(ctx)
+			}
+		}
+		d.doubt = d.doubt[1:]
+	}
+	d.doubt, d.guilty = d.guilty, nil // nothing was accepted after these
+	return true
+}
+
+// maxInRow is how many requests may be refused one after the other before it is the destination that refuses: more than to find two
+// records next to each other in the largest delivery.
+const maxInRow = 32
+
+// openIn are the parts of a batch that are not settled.
+func openIn(batch []piece) (out []piece) {
+	for _, p := range batch {
+		for from := p.from; p.item.left > 0; {
+			begin, end := p.item.run(from)
+			if end = min(end, p.to); begin >= end {
+				break
+			}
+			out = append(out, piece{p.item, begin, end})
+			from = end
+		}
+	}
+	return out
+}
+
+// part sends the halves of a refused batch, and those of what is refused again, until each record is accepted or alone: that one is to
+// blame. False when ctx ended first.
+func (d *Destination) part(ctx context.Context, batch []piece, why string) bool {
+	if d.inRow++; d.inRow > maxInRow {
+		return true
+	}
+	left, right := halves(batch)
+	if right == nil {
+		d.guilty = append(d.guilty, doubt{left, why, time.Now()})
+		return true
+	}
+	for _, half := range [][]piece{left, right} {
+		if d.inRow > maxInRow {
+			return true
+		}
+		if d.pace.Wait(ctx) != nil {
+			return false
+		}
+		a, ok := d.until(ctx, half, time.Now())
+		switch {
+		case !ok:
+		case a.outcome == delivery.Accepted:
+			ok = d.accepted(ctx, half)
+		case a.outcome == delivery.Again:
+			ok = d.reject(ctx, half, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, a.why))
+		default:
+			ok = d.part(ctx, half, a.why)
+		}
+		if !ok {
+			return false
+		}
+	}
+	return true
 }
 
 // halves splits a batch in two by records; right is nil when there is one record.
@@ -373,7 +716,7 @@ func (d *Destination) settle(batch []piece, accepted bool) {
 		} else {
 			p.item.counts.Refused += n
 		}
-		if p.item.left -= int(n); p.item.left == 0 {
+		if p.item.settle(p.from, p.to); p.item.left == 0 {
 			p.item.Done(p.item.counts)
 			freed += int64(len(p.item.Encoded.Bytes))
 			p.item.Encoded.Release()
@@ -396,11 +739,9 @@ func (d *Destination) reject(ctx context.Context, batch []piece, why string) boo
 		if err == nil {
 			break
 		}
-		d.trouble("cannot write the rejects: " + err.Error())
-		select {
-		case <-ctx.Done():
+		d.trouble(RejectsUnwritable, "the rejects cannot be written: "+err.Error(), time.Now())
+		if !pause(ctx, d.Spec.Retry.Pause(try, rand.Float64())) {
 			return false
-		case <-time.After(d.Spec.Retry.Pause(try, rand.Float64())):
 		}
 	}
 	d.log.Warn("records refused for good, kept among the rejects", "reason", why)
@@ -411,8 +752,8 @@ func (d *Destination) reject(ctx context.Context, batch []piece, why string) boo
 // Abandon puts items that nobody will deliver any more among the rejects.
 func (d *Destination) Abandon(ctx context.Context, items []*Item, why string) {
 	for _, it := range items {
-		if n := len(it.Encoded.Ends); it.next < n {
-			d.reject(ctx, []piece{{it, it.next, n}}, why)
+		if rest := openIn([]piece{{it, 0, len(it.Encoded.Ends)}}); len(rest) > 0 {
+			d.reject(ctx, rest, why)
 		}
 	}
 }

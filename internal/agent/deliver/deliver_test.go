@@ -198,7 +198,7 @@ func TestHandOver(t *testing.T) {
 	done := make(chan wire.DeliveryCounts, 2)
 	d.Put(context.Background(), item(record.NDJSON, 0, 25, func(c wire.DeliveryCounts) { done <- c }), nil)
 	d.Put(context.Background(), item(record.NDJSON, 25, 30, func(c wire.DeliveryCounts) { done <- c }), nil)
-	eventually(t, func() bool { why, _ := d.Trouble(); return strings.Contains(why, "503") })
+	eventually(t, func() bool { return strings.Contains(d.Trouble().Reason, "503") })
 	rest := d.Stop()
 	require.Len(t, rest, 2)
 	assert.False(t, d.Put(context.Background(), item(record.NDJSON, 0, 1, nil), nil), "a stopped one takes nothing")

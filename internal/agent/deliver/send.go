@@ -2,16 +2,21 @@ package deliver
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strconv"
+	"strings"
+	"syscall"
 	"time"
+
+	"github.com/klauspost/compress/gzip"
 
 	"synaxis/internal/core/delivery"
 )
@@ -55,10 +60,17 @@ func (d *Destination) segments(batch []piece) []delivery.Segment {
 	return out
 }
 
-// send makes one attempt. pause is what the other side asked to wait, or 0.
-func (d *Destination) send(ctx context.Context, batch []piece) (outcome delivery.Outcome, why string, pause time.Duration) {
+// answer is what came of one attempt. pause is what the other side asked to wait, or 0; code is one of the codes of trouble.
+type answer struct {
+	outcome   delivery.Outcome
+	code, why string
+	pause     time.Duration
+}
+
+// send makes one attempt. When no answer comes for a while that is said, before the attempt ends.
+func (d *Destination) send(ctx context.Context, batch []piece) answer {
 	if d.Spec.Kind == "discard" {
-		return delivery.Accepted, "", 0
+		return answer{}
 	}
 	d.body = d.Spec.AppendBody(d.body[:0], d.segments(batch))
 	if d.Spec.Kind == "file" {
@@ -66,11 +78,11 @@ func (d *Destination) send(ctx context.Context, batch []piece) (outcome delivery
 	}
 	body, err := d.pack()
 	if err != nil {
-		return delivery.Again, err.Error(), 0
+		return answer{delivery.Again, NotReachable, err.Error(), 0}
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, d.Spec.URL, bytes.NewReader(body))
 	if err != nil {
-		return delivery.Again, err.Error(), 0
+		return answer{delivery.Again, NotReachable, err.Error(), 0}
 	}
 	req.Header.Set("Content-Type", d.Spec.ContentType())
 	if d.Spec.Compress != "none" {
@@ -79,35 +91,84 @@ func (d *Destination) send(ctx context.Context, batch []piece) (outcome delivery
 	for k, v := range d.Spec.Headers {
 		req.Header.Set(k, v)
 	}
+	began := time.Now()
+	silent := time.AfterFunc(d.said, func() {
+		d.trouble(NoAnswer, fmt.Sprintf("%s has not answered for %d s", d.Spec.URL, int(time.Since(began).Seconds())), began)
+	})
+	defer silent.Stop()
 	resp, err := d.client.Do(req)
 	if err != nil {
-		return delivery.Again, plain(err), 0
+		code, why := plain(err)
+		if code == NoAnswer {
+			why = fmt.Sprintf("%s does not answer (waited %d s)", d.Spec.URL, int(time.Since(began).Round(time.Second).Seconds()))
+		}
+		return answer{delivery.Again, code, why, 0}
 	}
 	defer resp.Body.Close()
-	answer, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	if err != nil { // the status came, the rest was lost: whether it was taken is not known, so send again
-		return delivery.Again, plain(err), 0
+		code, why := plain(err)
+		return answer{delivery.Again, code, why, 0}
 	}
-	outcome = delivery.Classify(resp.StatusCode)
-	if outcome == delivery.Accepted {
+	a := answer{outcome: delivery.Classify(resp.StatusCode)}
+	if a.outcome == delivery.Accepted {
 		if d.Spec.Kind == "otlp" {
-			d.partial(answer)
+			d.partial(text)
 		}
-		return outcome, "", 0
+		return a
 	}
 	if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil && s > 0 {
-		pause = min(time.Duration(s)*time.Second, d.Spec.Retry.Most)
+		a.pause = min(time.Duration(s)*time.Second, d.Spec.Retry.Most)
 	}
-	return outcome, fmt.Sprintf("%s answered %s: %s", d.Spec.URL, resp.Status, bytes.TrimSpace(answer[:min(len(answer), 200)])), pause
+	a.code = codeOf(resp.StatusCode)
+	a.why = strings.TrimSuffix(fmt.Sprintf("%s answered %s: %s", d.Spec.URL, resp.Status, bytes.TrimSpace(text[:min(len(text), 200)])), ": ")
+	return a
 }
 
-// plain takes the wrapping off an error of the HTTP client.
-func plain(err error) string {
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Error()
+// codeOf is the trouble that a status means.
+func codeOf(status int) string {
+	switch {
+	case status == http.StatusUnauthorized, status == http.StatusForbidden:
+		return LoginRefused
+	case status == http.StatusTooManyRequests, status == http.StatusServiceUnavailable:
+		return Busy
+	case status >= 500:
+		return ReceiverFailing
 	}
-	return err.Error()
+	return WrongPath
+}
+
+// plain takes the wrapping off an error of the HTTP client, and tells which trouble it means.
+func plain(err error) (code, why string) {
+	var (
+		name   *net.DNSError
+		op     *net.OpError
+		verify *tls.CertificateVerificationError
+		header tls.RecordHeaderError
+		alert  tls.AlertError
+	)
+	why = err.Error()
+	if errors.As(err, &op) {
+		why = op.Error()
+	}
+	var late interface{ Timeout() bool }
+	switch {
+	case errors.As(err, &name):
+		return NameNotFound, why
+	case errors.As(err, &verify), errors.As(err, &header), errors.As(err, &alert):
+		var u *url.Error
+		if errors.As(err, &u) {
+			why = u.Err.Error()
+		}
+		return TLSFailed, why
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return ConnectionRefused, why
+	case errors.As(err, &late) && late.Timeout():
+		return NoAnswer, why
+	case strings.Contains(why, "server gave HTTP response to HTTPS client"):
+		return TLSFailed, why
+	}
+	return NotReachable, why
 }
 
 // reopen returns the end of the file, after opening it anew when somebody moved it away.
@@ -127,7 +188,7 @@ func (d *Destination) reopen() (int64, error) {
 	return d.out.Seek(0, io.SeekEnd)
 }
 
-func (d *Destination) write() (delivery.Outcome, string, time.Duration) {
+func (d *Destination) write() answer {
 	at, err := d.reopen()
 	if err == nil {
 		if _, err = d.out.Write(d.body); err == nil {
@@ -138,21 +199,26 @@ func (d *Destination) write() (delivery.Outcome, string, time.Duration) {
 		}
 	}
 	if err != nil {
-		return delivery.Again, fmt.Sprintf("cannot write %s: %v", d.Spec.Path, err), 0
+		return answer{delivery.Again, Unwritable, fmt.Sprintf("cannot write %s: %v", d.Spec.Path, err), 0}
 	}
-	return delivery.Accepted, "", 0
+	return answer{}
 }
 
 func (d *Destination) pack() ([]byte, error) {
 	switch d.Spec.Compress {
 	case "gzip":
 		d.packed.Reset()
-		w, err := gzip.NewWriterLevel(&d.packed, gzip.BestSpeed)
-		if err == nil {
-			_, err = w.Write(d.body)
+		if d.gw == nil {
+			w, err := gzip.NewWriterLevel(&d.packed, gzip.BestSpeed)
+			if err != nil {
+				return nil, err
+			}
+			d.gw = w
 		}
+		d.gw.Reset(&d.packed)
+		_, err := d.gw.Write(d.body)
 		if err == nil {
-			err = w.Close()
+			err = d.gw.Close()
 		}
 		return d.packed.Bytes(), err
 	case "zstd":

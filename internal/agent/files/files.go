@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -30,16 +31,25 @@ import (
 // Timings of the reader.
 const (
 	pollEvery  = 100 * time.Millisecond // sizes of open files
-	scanEvery  = 500 * time.Millisecond // patterns
-	movedFlush = time.Second            // the same, when the file was rotated away
-	holdMoved  = time.Minute            // how long a file that is gone from its path stays open
-	holdBegun  = time.Second            // how long a shorter file that begins like another waits to become its copy
-	holdCopy   = 10 * time.Second       // how long a copy of a file waits for the original to be truncated
+	scanEvery  = 500 * time.Millisecond // patterns, when that is quickly done
+	scanAtMost = 10 * time.Second       // and when it is not: no more than one part in scanShare of the time
+	idleEvery  = 2 * time.Second        // sizes of files that have not grown for IdleAfter; a hint of the system comes first
+	IdleAfter  = 10 * time.Second
+	missEvery  = time.Minute      // files that are known and not there
+	still      = time.Second      // how long a file must have been still before its place is given to another
+	movedFlush = time.Second      // the same, when the file was rotated away
+	holdMoved  = time.Minute      // how long a file that is gone from its path stays open
+	holdBegun  = time.Second      // how long a shorter file that begins like another waits to become its copy
+	holdCopy   = 10 * time.Second // how long a copy of a file waits for the original to be truncated
 )
 
 const (
 	readSize   = 256 << 10
 	maxRecords = 4096
+	holeSize   = 4096 // that is read where a file has only room, to see whether it is filled
+	firstShare = 4    // of so many reads one is of a file that is read for the first time
+	scanShare  = 200  // of the time that a look at the patterns took passes before the next one
+	hintShare  = 20   // the same, when the system says that a file appeared
 )
 
 // Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. Edges is how many
@@ -65,21 +75,37 @@ type Source struct {
 	Store     *position.Store
 	Book      *settle.Book
 	Hints     *Hints
+	Slots     *Slots // nil for any number of open files
 	Log       *slog.Logger
 	Now       func() time.Time
 }
 
-// Reader reads the files of one source.
+// Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who look on.
 type Reader struct {
 	Source
-	mu        sync.Mutex // guards streams for Snapshot, and complaint
+	mu        sync.Mutex // guards streams, their positions and marks, packed, complaint and gone
 	streams   map[position.Key]*stream
+	packed    map[position.Key]packedFile
 	complaint Complaint
-	copies    map[position.Key]time.Time // copies that wait for their original to be truncated
-	batch     record.Batch
-	lastScan  time.Time
-	inScan    bool
-	hint      chan struct{}
+	gone      bool // another reader has taken over: nothing is saved any more
+
+	copies   map[position.Key]waitingCopy
+	batch    record.Batch
+	lastScan time.Time
+	scanCost time.Duration
+	lastMiss time.Time
+	missing  map[position.Key]time.Duration
+	turn     int
+	inTurns  int // files that wait until another one gives its place away, or gave theirs
+	inScan   bool
+	hint     chan struct{}
+	written  *written
+}
+
+// waitingCopy is a file that looks like the copy of another, and waits for that one to be truncated.
+type waitingCopy struct {
+	since  time.Time
+	offset int64 // from which on it is read if it is none
 }
 
 // stream is one open file.
@@ -92,31 +118,48 @@ type stream struct {
 	tail   []byte // the bytes before read
 	size   int64
 	grew   time.Time // when it last grew, or was opened
+	looked time.Time
+	tried  time.Time // when nothing could be cut from it
+	hole   bool      // what comes next is room that its writer has made
 	moved  time.Time // since when it is gone from its path, or zero
 	first  int64     // how much of it was there when it was opened: what its start holds is as old as the file
+	begun  bool      // it was known before it was opened, so that what waits in it is not read for the first time
+	marks  []mark
 
 	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of paths
 	// that was made before may lack the copy that has what was not read yet.
 	shrunk bool
 
-	saved     int64 // the offset that was saved last, with the bytes before it
-	savedTail string
+	saved position.File // what was saved last; without HeadLen when nothing was
 }
 
-// New makes a reader. old may be the reader that served the source before; its open files are taken over.
+// New makes a reader. old may be the reader that served the source before, which must have ended; its open files are taken over, and
+// what it would still save is not.
 func New(s Source, old *Reader) *Reader {
-	r := &Reader{Source: s, streams: map[position.Key]*stream{}, copies: map[position.Key]time.Time{}, hint: make(chan struct{}, 1)}
+	r := &Reader{Source: s, streams: map[position.Key]*stream{}, packed: map[position.Key]packedFile{}, copies: map[position.Key]waitingCopy{},
+		missing: map[position.Key]time.Duration{}, hint: make(chan struct{}, 1), written: newWritten()}
 	if old != nil {
+		old.mu.Lock()
 		r.streams, r.copies = old.streams, old.copies
+		old.streams, old.gone = map[position.Key]*stream{}, true
+		old.mu.Unlock()
 		for k, st := range r.streams {
 			st.origin = s.Origin(st.info.Path)
 			if st.moved.IsZero() && !r.wants(st.info.Path) {
-				st.file.Close()
-				delete(r.streams, k)
+				r.shut(k, st)
 			}
 		}
 	}
 	return r
+}
+
+// shut closes a file.
+func (r *Reader) shut(k position.Key, st *stream) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	st.file.Close()
+	delete(r.streams, k)
+	r.Slots.give()
 }
 
 // Run reads until ctx ends. The files stay open, for the next reader or Close.
@@ -125,7 +168,7 @@ func (r *Reader) Run(ctx context.Context) {
 	r.scan()
 	r.findRotated()
 	for ctx.Err() == nil {
-		if r.Now().Sub(r.lastScan) >= scanEvery {
+		if r.Now().Sub(r.lastScan) >= min(max(scanEvery, scanShare*r.scanCost), scanAtMost) {
 			r.scan()
 		}
 		if r.round(ctx) {
@@ -135,7 +178,16 @@ func (r *Reader) Run(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-r.hint:
-			r.lastScan = time.Time{}
+			if r.Now().Sub(r.lastScan) >= hintShare*r.scanCost {
+				r.scan()
+			} else {
+				time.AfterFunc(hintShare*r.scanCost, func() { // not lost, and not at once
+					select {
+					case r.hint <- struct{}{}:
+					default:
+					}
+				})
+			}
 		case <-t.C:
 		}
 		t.Stop()
@@ -150,6 +202,7 @@ func (r *Reader) Close() {
 	for k, st := range r.streams {
 		st.file.Close()
 		delete(r.streams, k)
+		r.Slots.give()
 	}
 }
 
@@ -169,10 +222,13 @@ func (r *Reader) complain(code, reason string) {
 	r.complaint.Code, r.complaint.Reason = code, reason
 }
 
-// Save puts the settled offsets and numbers into the store; writing it to disk is the caller's.
+// Save puts the settled offsets and numbers into the store, of files for which they changed; writing it to disk is the caller's.
 func (r *Reader) Save() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.gone {
+		return
+	}
 	list := make([]*stream, 0, len(r.streams))
 	ledgers := make([]*settle.Ledger, 0, len(r.streams))
 	for _, st := range r.streams {
@@ -181,15 +237,19 @@ func (r *Reader) Save() {
 	}
 	offsets, numbers := r.Book.Snapshot(ledgers)
 	for i, st := range list {
-		if st.savedTail == "" || st.saved != offsets[i] {
-			tail, err := position.Tail(st.file, offsets[i])
+		f := st.info
+		f.Offset, f.Tail = offsets[i], st.saved.Tail
+		if f == st.saved {
+			continue
+		}
+		if f.Offset != st.saved.Offset || f.Tail == "" {
+			tail, err := position.Tail(st.file, f.Offset)
 			if err != nil {
 				continue // it shrank under us; the scan will see it
 			}
-			st.saved, st.savedTail = offsets[i], tail
+			f.Tail = tail
 		}
-		f := st.info
-		f.Offset, f.Tail, f.Seen = st.saved, st.savedTail, r.Now()
+		st.saved = f
 		r.Store.Put(f)
 	}
 	r.Store.SetNumbers(r.Spec.Name, numbers)
@@ -209,7 +269,10 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 		first := r.Store.FirstLook(r.Spec.Name, pattern, r.Now())
 		anyFirst = anyFirst || first
 		base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
-		r.Hints.Watch(base, r.hint)
+		r.Hints.Watch(base, r.hint, r.written)
+		if err := readable(base); err != nil {
+			unreadable = fmt.Sprintf("the folder of %s cannot be read: %v", pattern, err)
+		}
 		paths, err := doublestar.FilepathGlob(pattern, doublestar.WithFilesOnly())
 		if err != nil {
 			unreadable = fmt.Sprintf("pattern %s: %v", pattern, err)
@@ -219,7 +282,7 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 				continue
 			}
 			seen[p] = true
-			r.Hints.Watch(filepath.Dir(p), r.hint)
+			r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
 			info, err := os.Stat(p)
 			if err != nil || !info.Mode().IsRegular() {
 				continue
@@ -257,6 +320,18 @@ func (r *Reader) excepted(path string) bool {
 	return false
 }
 
+// readable tells why a folder cannot be looked into; one that is not there is no reason.
+func readable(dir string) error {
+	f, err := os.Open(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = f.Close()
+	}
+	return err
+}
+
 // scan looks at the patterns and at every open file.
 func (r *Reader) scan() {
 	if r.inScan {
@@ -265,13 +340,13 @@ func (r *Reader) scan() {
 	r.inScan = true
 	defer func() { r.inScan = false }()
 	now := r.Now()
-	r.lastScan = now
 	list, first, trouble := r.expand()
 	at := map[position.Key]found{}
 	for _, f := range list {
 		dev, ino := position.Identity(f.info)
 		at[position.Key{Source: r.Spec.Name, Dev: dev, Ino: ino}] = f
 	}
+	r.vacate(now)
 	var fresh []position.Key
 	for k := range at {
 		if r.streams[k] == nil {
@@ -279,6 +354,7 @@ func (r *Reader) scan() {
 		}
 	}
 	slices.SortFunc(fresh, func(a, b position.Key) int { return at[a].info.ModTime().Compare(at[b].info.ModTime()) })
+	r.inTurns = 0
 	for _, k := range fresh {
 		if err := r.open(k, at[k]); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			trouble = err.Error()
@@ -295,6 +371,13 @@ func (r *Reader) scan() {
 			delete(r.copies, k)
 		}
 	}
+	r.mu.Lock()
+	for k := range r.packed {
+		if _, ok := at[k]; !ok {
+			delete(r.packed, k)
+		}
+	}
+	r.mu.Unlock()
 	for k, st := range r.streams {
 		if f, ok := at[k]; ok {
 			st.moved = time.Time{}
@@ -304,20 +387,22 @@ func (r *Reader) scan() {
 				r.mu.Unlock()
 			}
 		} else if st.moved.IsZero() {
-			st.moved = now
+			if err := readable(filepath.Dir(st.info.Path)); err != nil { // what cannot be seen is not gone
+				trouble = fmt.Sprintf("the folder of %s cannot be read any more: %v; what is open is read on", st.info.Path, err)
+			} else {
+				st.moved = now
+			}
 		}
 		r.look(st)
-		if !st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.moved) > holdMoved && now.Sub(st.grew) > holdMoved {
-			r.Save()
-			r.mu.Lock()
-			st.file.Close()
-			delete(r.streams, k)
-			r.mu.Unlock()
-		}
+		r.leave(k, st, now)
 	}
+	r.miss(at, now)
+	r.lastScan, r.scanCost = r.Now(), r.Now().Sub(now)
 	switch {
 	case trouble != "":
 		r.complain("not-readable", trouble)
+	case r.inTurns > 0:
+		r.complain("too-few-descriptors", fmt.Sprintf("%d of %d files are read in turns: the agent may have %d files open at the same time", r.inTurns, len(list), r.Slots.limit()))
 	case len(list) == 0 && len(r.streams) == 0:
 		r.complain("path-matches-nothing", "no file matches "+strings.Join(r.Spec.Files, ", "))
 	default:
@@ -325,54 +410,109 @@ func (r *Reader) scan() {
 	}
 }
 
+// leave lets go of a file that is gone from its path, once it is read and settled: at once when it was deleted, after a while when it
+// was moved, since more may come.
+func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
+	if st.moved.IsZero() || st.read < st.size || !st.ledger.Idle() {
+		return
+	}
+	deleted := false
+	if info, err := st.file.Stat(); err == nil {
+		if x, ok := info.Sys().(*syscall.Stat_t); ok {
+			deleted = x.Nlink == 0
+		}
+	}
+	quiet := min(now.Sub(st.moved), now.Sub(st.grew))
+	if deleted && quiet > movedFlush { // nothing can find it any more
+		r.Save()
+		r.shut(k, st)
+		r.Store.Forget(k)
+	} else if quiet > holdMoved {
+		r.mu.Lock()
+		st.info.Moved = true
+		r.mu.Unlock()
+		r.Save()
+		r.shut(k, st)
+	}
+}
+
 // open begins to read a file that is not open yet.
 func (r *Reader) open(k position.Key, f found) error {
+	known, isKnown := r.Store.File(k)
+	if r.isPacked(k, f.info) {
+		return nil
+	}
+	if isKnown && !known.Moved && known.Offset == f.info.Size() && r.Slots.tight() { // nothing is new in it
+		r.inTurns++
+		return nil
+	}
+	if !r.Slots.take() {
+		if r.inTurns++; !isKnown {
+			r.remember(k, f)
+		}
+		return nil
+	}
+	opened, err := r.openHere(k, f, known, isKnown)
+	if !opened {
+		r.Slots.give()
+	}
+	return err
+}
+
+// openHere is open, with a place for the file; it answers whether that is taken.
+func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown bool) (bool, error) {
 	file, err := os.Open(f.path)
 	if err != nil {
-		return err
+		return false, err
 	}
 	info, err := file.Stat()
 	if err != nil {
 		file.Close()
-		return err
+		return false, err
 	}
 	if dev, ino := position.Identity(info); dev != k.Dev || ino != k.Ino {
 		file.Close()
-		return nil // replaced since; the next scan sees the new one
+		return false, nil // replaced since; the next scan sees the new one
+	}
+	if r.pack(k, file, info) {
+		file.Close()
+		return false, nil
 	}
 	size := info.Size()
-	for _, known := range r.Store.Files(r.Spec.Name) {
-		if known.Key() == k {
-			offset := int64(0)
-			if known.Matches(file, size) {
-				offset = known.Offset
-			} else if known.Offset > 0 {
-				r.shrank(f.path, known.Offset, size)
-			}
-			return r.begin(k, f.path, file, size, offset, nil)
+	if isKnown && (known.Matches(file, size) || !known.Moved) {
+		offset := int64(0)
+		if known.Matches(file, size) {
+			offset = known.Offset
+		} else if known.Offset > 0 {
+			r.shrank(f.path, known.Offset, size)
 		}
+		return r.begin(k, f.path, file, size, offset, nil, true)
 	}
-	if verdict, from := r.copyOf(k, file, size); verdict == copyYes {
+	offset := int64(0)
+	if f.first && r.Spec.FirstRead == "now" && !r.Store.Reread() {
+		offset = lineStart(file, size)
+	}
+	if c, waited := r.copies[k]; waited { // it is none: it begins where it would have begun when it was found
+		offset = c.offset
+	}
+	if verdict, from := r.copyOf(k, file, size, offset); verdict == copyYes {
 		delete(r.copies, k)
 		return r.inherit(k, f.path, file, size, from)
 	} else if verdict == copyWait {
 		file.Close()
-		return nil
+		return false, nil
 	}
 	delete(r.copies, k)
-	offset := int64(0)
-	if f.first && r.Spec.FirstRead == "now" {
-		offset = lineStart(file, size)
-	}
-	return r.begin(k, f.path, file, size, offset, nil)
+	return r.begin(k, f.path, file, size, offset, nil, false)
 }
 
-func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset int64, ledger *settle.Ledger) error {
+// begin reads an open file from an offset on. It answers whether the file stays open.
+func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset int64, ledger *settle.Ledger, known bool) (bool, error) {
 	if ledger == nil {
 		ledger = r.Book.Ledger(offset)
 	}
 	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
-		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size, first: size}
+		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size, first: size, begun: known}
 	var err error
 	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {
 		st.tail = make([]byte, min(offset, position.TailSize))
@@ -380,12 +520,24 @@ func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset 
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		file.Close()
-		return err
+		return false, err
+	}
+	if offset < size {
+		st.marks = []mark{{size, st.since(r.Now())}}
 	}
 	r.mu.Lock()
 	r.streams[k] = st
+	delete(r.missing, k)
 	r.mu.Unlock()
-	return nil
+	return true, nil
+}
+
+// since is when what waits in a file that is opened now was written at the latest.
+func (st *stream) since(now time.Time) time.Time {
+	if info, err := st.file.Stat(); err == nil && info.ModTime().Before(now) {
+		return info.ModTime()
+	}
+	return now
 }
 
 // mark is what identifies the file as far as it was read.

@@ -3,21 +3,51 @@ package files
 import (
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 
 	"github.com/fsnotify/fsnotify"
 )
 
-// Hints tells readers that something appeared in a folder, so that they look at once. It is a help only: where the
-// system gives no events, or too many, the regular look finds the same.
+// Hints tell readers at once that a file appeared or moved in a folder, where the system can say so, and which files were written. It
+// is a hint only: folders are looked at regularly anyway, and so are the sizes of files.
 type Hints struct {
 	watcher *fsnotify.Watcher
 	mu      sync.Mutex
-	wanted  map[string]map[chan struct{}]bool
+	wanted  map[string]map[chan struct{}]*written // by folder
 }
 
-// NewHints begins to listen. Without a watcher of the system it gives no hints.
+// written are the paths that were written since somebody asked.
+type written struct {
+	any   atomic.Bool
+	mu    sync.Mutex
+	paths map[string]bool
+}
+
+func newWritten() *written { return &written{paths: map[string]bool{}} }
+
+func (w *written) add(path string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.paths) < 4096 { // what is left out is found a little later
+		w.paths[path] = true
+	}
+	w.any.Store(true)
+}
+
+func (w *written) take() map[string]bool {
+	if !w.any.Swap(false) {
+		return nil
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out := w.paths
+	w.paths = map[string]bool{}
+	return out
+}
+
+// NewHints begins to listen; without the system's help it hints at nothing.
 func NewHints() *Hints {
-	h := &Hints{wanted: map[string]map[chan struct{}]bool{}}
+	h := &Hints{wanted: map[string]map[chan struct{}]*written{}}
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
 		return h
@@ -34,8 +64,11 @@ func (h *Hints) run(w *fsnotify.Watcher) {
 			if !ok {
 				return
 			}
-			if e.Has(fsnotify.Create) || e.Has(fsnotify.Rename) {
+			switch {
+			case e.Has(fsnotify.Create) || e.Has(fsnotify.Rename):
 				h.wake(filepath.Dir(e.Name))
+			case e.Has(fsnotify.Write):
+				h.wrote(e.Name)
 			}
 		case _, ok := <-w.Errors:
 			if !ok {
@@ -56,23 +89,31 @@ func (h *Hints) wake(dir string) {
 	}
 }
 
-// Watch asks for hints about a folder on a channel.
-func (h *Hints) Watch(dir string, ch chan struct{}) {
+func (h *Hints) wrote(path string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.watcher == nil || h.wanted[dir][ch] {
+	for _, w := range h.wanted[filepath.Dir(path)] {
+		w.add(path)
+	}
+}
+
+// Watch wakes ch when something appears in a folder, and notes in w what is written there.
+func (h *Hints) Watch(dir string, ch chan struct{}, w *written) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.watcher == nil || h.wanted[dir][ch] != nil {
 		return
 	}
 	if h.wanted[dir] == nil {
 		if h.watcher.Add(dir) != nil {
 			return // not there yet, or no room for more watches: the regular look will do
 		}
-		h.wanted[dir] = map[chan struct{}]bool{}
+		h.wanted[dir] = map[chan struct{}]*written{}
 	}
-	h.wanted[dir][ch] = true
+	h.wanted[dir][ch] = w
 }
 
-// Drop ends the hints on a channel.
+// Drop forgets a reader.
 func (h *Hints) Drop(ch chan struct{}) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -84,7 +125,7 @@ func (h *Hints) Drop(ch chan struct{}) {
 	}
 }
 
-// Close ends all hints.
+// Close ends it.
 func (h *Hints) Close() {
 	if h.watcher != nil {
 		_ = h.watcher.Close()

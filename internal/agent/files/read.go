@@ -2,10 +2,12 @@ package files
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"synaxis/internal/agent/position"
@@ -13,28 +15,68 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// round reads once from every file that has something; it tells whether any had.
+// round looks at the files whose turn it is, and reads one batch where something waits. It tells whether it read anything. What was
+// written first is read first. Files that are read for the first time come after those that grow, but for every fourth batch.
 func (r *Reader) round(ctx context.Context) bool {
-	busy := false
-	keys := make([]position.Key, 0, len(r.streams))
-	for k := range r.streams {
-		keys = append(keys, k)
-	}
-	for _, k := range keys {
-		if st := r.streams[k]; st != nil && ctx.Err() == nil {
-			r.look(st)
-			if st.size > st.read && r.readOnce(ctx, st) {
-				busy = true
-			}
+	now := r.Now()
+	written := r.written.take()
+	keys := make([]position.Key, 0, 16)
+	for k, st := range r.streams {
+		every := pollEvery
+		if now.Sub(st.grew) > IdleAfter && st.size <= st.read && st.moved.IsZero() {
+			every = idleEvery
+		}
+		if st.size > st.read || now.Sub(st.looked) >= every || written[st.info.Path] {
+			keys = append(keys, k)
 		}
 	}
-	return busy
+	var waiting []position.Key
+	for _, k := range keys {
+		st := r.streams[k] // a look may change what there is
+		if st == nil {
+			continue
+		}
+		if now.Sub(st.looked) >= pollEvery || written[st.info.Path] {
+			r.look(st)
+		}
+		if st.size > st.read && now.Sub(st.tried) >= pollEvery {
+			waiting = append(waiting, k)
+		}
+	}
+	r.turn++
+	for len(waiting) > 0 && ctx.Err() == nil {
+		next := 0
+		for i, k := range waiting {
+			if st, best := r.streams[k], r.streams[waiting[next]]; st != nil && (best == nil || st.before(best, r.turn%firstShare == 0)) {
+				next = i
+			}
+		}
+		if st := r.streams[waiting[next]]; st != nil {
+			if r.readOnce(ctx, st) {
+				return true
+			}
+			st.tried = now // an unfinished line: until it grows, or has waited long enough
+		}
+		waiting = slices.Delete(waiting, next, next+1)
+	}
+	return false
+}
+
+// before tells whether what waits in st should be read before what waits in x. first turns round which class comes first.
+func (st *stream) before(x *stream, first bool) bool {
+	if a, b := st.firstTime(st.read), x.firstTime(x.read); a != b {
+		return a == first
+	}
+	return st.waitsSince(st.read).Before(x.waitsSince(x.read))
 }
 
 // readOnce reads, treats and sends one batch. It answers false when nothing could be cut yet.
 func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 	b := &r.batch
 	want, most := min(st.size-st.read, readSize), int64(r.Treatment.MaxRecord())
+	if st.hole {
+		want = min(want, holeSize)
+	}
 	for {
 		b.Reset()
 		b.Arena = slices.Grow(b.Arena, int(want))[:want]
@@ -49,6 +91,15 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		b.Arena = b.Arena[:n]
 		now := r.Now()
+		zeros := r.zeros(b.Arena)
+		if st.hole = zeros > 0 && !r.filled(st); st.hole {
+			return false
+		}
+		if zeros > 0 {
+			r.move(st, zeros)
+			st.ledger.Add(st.read, 0, wire.Numbers{Bytes: int64(zeros), Zeros: int64(zeros)})
+			return true
+		}
 		flush := false
 		if st.read+int64(n) >= st.size {
 			idle := now.Sub(st.grew)
@@ -63,12 +114,8 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 			}
 			return false
 		}
-		r.mu.Lock()
-		st.read += int64(used)
-		st.tail = append(st.tail, b.Arena[max(0, used-position.TailSize):used]...)
-		st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
-		r.mu.Unlock()
-		counts := wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped(), Drops: c.ByReason(), Blank: c.Blank, Failed: c.Failed, Masked: c.Masked}
+		r.move(st, used)
+		counts := wire.Numbers{Zeros: c.Zeros, NoZone: c.NoZone, Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped(), Drops: c.ByReason(), Blank: c.Blank, Failed: c.Failed, Masked: c.Masked}
 		if c.Read > 0 {
 			counts.LastRecord = now.UnixNano()
 		}
@@ -79,6 +126,38 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		return true
 	}
+}
+
+// move goes on by so many bytes of what was read.
+func (r *Reader) move(st *stream, used int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	st.read += int64(used)
+	st.tail = append(st.tail, r.batch.Arena[max(0, used-position.TailSize):used]...)
+	st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
+}
+
+// zeros is how many NUL bytes stand at the begin of what was read: a hole, as a program leaves it that goes on writing at its old place
+// after its file was truncated. In UTF-16 they belong to characters.
+func (r *Reader) zeros(data []byte) int {
+	if strings.HasPrefix(r.Spec.Encoding, "utf-16") {
+		return 0
+	}
+	n := 0
+	for n+8 <= len(data) && binary.LittleEndian.Uint64(data[n:]) == 0 {
+		n += 8
+	}
+	for n < len(data) && data[n] == 0 {
+		n++
+	}
+	return n
+}
+
+// filled tells whether something stands behind the NUL bytes: where a file ends with them its writer has made room, and will write there.
+func (r *Reader) filled(st *stream) bool {
+	var last [1]byte
+	_, err := st.file.ReadAt(last[:], st.size-1)
+	return err == nil && last[0] != 0
 }
 
 // written is when what is read next was written at the latest: for what was there when the file was opened, when it was last written.

@@ -24,13 +24,13 @@ const (
 // copyOf tells whether a new file is a copy of one that is read, made to truncate that one: it is at least as long as
 // what was read, begins and continues the same, and the old file shrank or vanished. While the old file is still
 // whole, the copy waits a little for that to happen.
-func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict, position.Key) {
+func (r *Reader) copyOf(k position.Key, file *os.File, size, offset int64) (copyVerdict, position.Key) {
 	for ok, st := range r.streams {
 		if st.read > 0 && size < st.read && begins(st.file, file, size) { // perhaps a copy that is being written
 			if _, waiting := r.copies[k]; !waiting {
-				r.copies[k] = r.Now()
+				r.copies[k] = waitingCopy{r.Now(), offset}
 			}
-			if r.Now().Sub(r.copies[k]) < holdBegun {
+			if r.Now().Sub(r.copies[k].since) < holdBegun {
 				return copyWait, ok
 			}
 		}
@@ -42,9 +42,9 @@ func (r *Reader) copyOf(k position.Key, file *os.File, size int64) (copyVerdict,
 			return copyYes, ok
 		}
 		if _, waiting := r.copies[k]; !waiting {
-			r.copies[k] = r.Now()
+			r.copies[k] = waitingCopy{r.Now(), offset}
 		}
-		if r.Now().Sub(r.copies[k]) < holdCopy {
+		if r.Now().Sub(r.copies[k].since) < holdCopy {
 			return copyWait, ok
 		}
 	}
@@ -82,19 +82,18 @@ func begins(old, file io.ReaderAt, size int64) bool {
 }
 
 // inherit continues a truncated file in its copy.
-func (r *Reader) inherit(k position.Key, path string, file *os.File, size int64, from position.Key) error {
+func (r *Reader) inherit(k position.Key, path string, file *os.File, size int64, from position.Key) (bool, error) {
 	if st := r.streams[from]; st != nil {
 		ledger, read := st.ledger, st.read
 		r.anew(st, 0)
-		return r.begin(k, path, file, size, read, ledger)
+		return r.begin(k, path, file, size, read, ledger, true)
 	}
-	for _, known := range r.Store.Files(r.Spec.Name) {
-		if known.Key() == from {
-			r.Store.Forget(from)
-			return r.begin(k, path, file, size, known.Offset, nil)
-		}
+	known, ok := r.Store.File(from)
+	if !ok {
+		return r.begin(k, path, file, size, 0, nil, true)
 	}
-	return r.begin(k, path, file, size, 0, nil)
+	r.Store.Forget(from)
+	return r.begin(k, path, file, size, known.Offset, nil, true)
 }
 
 // look sees whether an open file grew, or was truncated and began anew.
@@ -119,8 +118,9 @@ func (r *Reader) look(st *stream) {
 		return
 	}
 	if size != st.size {
-		st.size, st.grew = size, r.Now()
+		r.grow(st, size)
 	}
+	st.looked = r.Now()
 	if st.info.HeadLen < position.HeadSize && int64(st.info.HeadLen) < size {
 		if n, sum, err := position.Head(st.file, size); err == nil {
 			r.mu.Lock()
@@ -150,8 +150,11 @@ func (r *Reader) anew(st *stream, size int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
-	st.saved, st.savedTail, st.shrunk, st.first = 0, "", false, 0
+	st.saved, st.shrunk, st.first, st.marks = position.File{}, false, 0, nil
 	st.size, st.grew = size, r.Now()
+	if size > 0 {
+		st.marks = []mark{{size, st.grew}}
+	}
 	n, sum, err := position.Head(st.file, size)
 	if err != nil {
 		n, sum = 0, ""
@@ -169,7 +172,7 @@ func (r *Reader) shrank(path string, was, now int64) {
 func (r *Reader) findRotated() {
 	folders := map[string][]fs.DirEntry{}
 	for _, known := range r.Store.Files(r.Spec.Name) {
-		if r.streams[known.Key()] != nil {
+		if r.streams[known.Key()] != nil || known.Moved {
 			continue
 		}
 		dir := filepath.Dir(known.Path)
@@ -195,8 +198,14 @@ func (r *Reader) findRotated() {
 				file.Close()
 				continue
 			}
-			if r.begin(known.Key(), path, file, info.Size(), known.Offset, nil) == nil {
+			if !r.Slots.take() {
+				file.Close()
+				continue
+			}
+			if ok, _ := r.begin(known.Key(), path, file, info.Size(), known.Offset, nil, true); ok {
 				r.streams[known.Key()].moved = r.Now()
+			} else {
+				r.Slots.give()
 			}
 		}
 	}

@@ -2,6 +2,7 @@
 package position
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -9,8 +10,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -26,21 +30,23 @@ const (
 
 // File is what is known of one file of one source.
 type File struct {
-	Source  string    `json:"source"`
-	Path    string    `json:"path"` // where it was seen last
-	Dev     uint64    `json:"dev"`
-	Ino     uint64    `json:"ino"`
-	HeadLen int       `json:"headLen"`
-	Head    string    `json:"head"`
-	Tail    string    `json:"tail"`
-	Offset  int64     `json:"offset"`
-	Seen    time.Time `json:"seen"`
+	Source  string `json:"source"`
+	Path    string `json:"path"` // where it was seen last
+	Dev     uint64 `json:"dev"`
+	Ino     uint64 `json:"ino"`
+	HeadLen int    `json:"headLen"`
+	Head    string `json:"head"`
+	Tail    string `json:"tail"`
+	Offset  int64  `json:"offset"`
+	Moved   bool   `json:"moved,omitempty"`   // it had left its path when it was closed: another file may have its inode by now
+	Missing int64  `json:"missing,omitempty"` // seconds in which the agent ran and saw its folder without it
 }
 
 // Key tells files of a source apart.
 type Key struct {
-	Source   string
-	Dev, Ino uint64
+	Source string `json:"source"`
+	Dev    uint64 `json:"dev"`
+	Ino    uint64 `json:"ino"`
 }
 
 // Key returns the key of a file.
@@ -89,15 +95,27 @@ func (f File) Matches(r io.ReaderAt, size int64) bool {
 	return err == nil && tail == f.Tail
 }
 
-// state is the file on disk.
+// state is the file on disk, as of its last folding.
 type state struct {
 	Began    time.Time               `json:"began"`
+	Fold     int                     `json:"fold"` // counts up; a journal belongs to one of them
 	Files    []File                  `json:"files"`
 	Numbers  map[string]wire.Numbers `json:"numbers"`
 	Patterns map[string]time.Time    `json:"patterns"` // source and pattern, when first looked at
 }
 
-// Store holds positions in memory and writes them as a whole.
+// change is one line of the journal: what is not nil replaces what was known.
+type change struct {
+	File    *File         `json:"file,omitempty"`
+	Forget  *Key          `json:"forget,omitempty"`
+	Source  string        `json:"source,omitempty"` // of Numbers
+	Numbers *wire.Numbers `json:"numbers,omitempty"`
+	Pattern string        `json:"pattern,omitempty"`
+	At      time.Time     `json:"at,omitzero"`
+}
+
+// Store holds positions in memory. What changed is appended to a journal, which is folded into a new file of everything now and then,
+// so that a write costs what changed and not how much there is.
 type Store struct {
 	mu       sync.Mutex
 	path     string
@@ -105,31 +123,92 @@ type Store struct {
 	files    map[Key]File
 	numbers  map[string]wire.Numbers
 	patterns map[string]time.Time
-	dirty    bool
+	reread   bool
+
+	changed map[Key]bool    // files that are not written yet
+	counted map[string]bool // sources whose numbers are not
+	looked  map[string]bool // patterns
+	fold    bool            // the journal is of no use: write everything
+
+	saving  sync.Mutex // one Save at a time
+	journal *os.File
+	length  int64 // of the journal
+	base    int64 // of the file it belongs to
+	folds   int
 }
 
-// keep is how long a file that is seen no more is remembered.
-const keep = 7 * 24 * time.Hour
+// KeepMissing is how long, in time in which the agent ran and saw its folder without it, a file is remembered.
+const KeepMissing = 24 * time.Hour
 
-// Open reads the store, or begins a new one.
-func Open(path string, now time.Time) (*Store, error) {
-	s := &Store{path: path, began: now, files: map[Key]File{}, numbers: map[string]wire.Numbers{}, patterns: map[string]time.Time{}}
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
+// foldAfter is how long a journal may be before it is folded, in bytes; it may also be as long as what it is folded into.
+const foldAfter = 1 << 20
+
+// Damaged says that positions cannot be read any more.
+type Damaged struct {
+	Path string
+	Err  error
+}
+
+func (d Damaged) Error() string {
+	return fmt.Sprintf("positions in %s are damaged, and so are those before them: %v; start the agent once with --reread: it then reads every file from its start, so that nothing is lost, and what was delivered before comes twice", d.Path, d.Err)
+}
+
+// Unwrap gives what is wrong with the file.
+func (d Damaged) Unwrap() error { return d.Err }
+
+// Options say how a store is opened.
+type Options struct {
+	Now    time.Time
+	Reread bool // damaged positions are begun anew, and every file is then read from its start
+	Log    *slog.Logger
+}
+
+// Open reads the store, or begins a new one. Where its file is damaged, the one before is taken: what was settled since comes twice.
+func Open(path string, o Options) (*Store, error) {
+	s := &Store{path: path, began: o.Now, files: map[Key]File{}, numbers: map[string]wire.Numbers{}, patterns: map[string]time.Time{},
+		changed: map[Key]bool{}, counted: map[string]bool{}, looked: map[string]bool{}}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	err := s.read(path)
+	if err == nil {
+		err = s.replay()
+		return s, err
+	}
+	_, missing := os.Stat(s.beforePath())
+	if errors.Is(err, fs.ErrNotExist) && errors.Is(missing, fs.ErrNotExist) {
 		return s, nil
 	}
-	if err != nil {
+	var unreadable *fs.PathError
+	if errors.As(err, &unreadable) && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read positions: %w", err)
+	}
+	s.fold = true
+	if again := s.read(s.beforePath()); again == nil {
+		o.Log.Warn("the positions are damaged or gone; those before them are taken, and what was settled since comes twice", "path", path, "error", err)
+		return s, nil
+	}
+	if !o.Reread {
+		return nil, Damaged{path, err}
+	}
+	s.reread = true
+	o.Log.Warn("the positions are damaged; every file is read from its start", "path", path, "error", err)
+	return s, nil
+}
+
+// read takes everything that a file says.
+func (s *Store) read(path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
 	}
 	var st state
 	if err := json.Unmarshal(text, &st); err != nil {
-		return nil, fmt.Errorf("positions in %s are damaged: %w; move the file away to begin anew", path, err)
+		return err
 	}
-	s.began = st.Began
+	s.began, s.base, s.folds = st.Began, int64(len(text)), st.Fold
 	for _, f := range st.Files {
-		if now.Sub(f.Seen) < keep {
-			s.files[f.Key()] = f
-		}
+		s.files[f.Key()] = f
 	}
 	if st.Numbers != nil {
 		s.numbers = st.Numbers
@@ -137,11 +216,52 @@ func Open(path string, now time.Time) (*Store, error) {
 	if st.Patterns != nil {
 		s.patterns = st.Patterns
 	}
-	return s, nil
+	return nil
 }
+
+// replay takes what the journal says beyond the file. A line that a crash tore off ends it.
+func (s *Store) replay() error {
+	text, err := os.ReadFile(s.journalPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("read positions: %w", err)
+	}
+	used := int64(0)
+	for line := range bytes.Lines(text) {
+		var c change
+		if line[len(line)-1] != '\n' || json.Unmarshal(line, &c) != nil {
+			s.fold = true
+			break
+		}
+		used += int64(len(line))
+		switch {
+		case c.File != nil:
+			s.files[c.File.Key()] = *c.File
+		case c.Forget != nil:
+			delete(s.files, *c.Forget)
+		case c.Numbers != nil:
+			s.numbers[c.Source] = *c.Numbers
+		case c.Pattern != "":
+			s.patterns[c.Pattern] = c.At
+		}
+	}
+	s.length = used
+	return nil
+}
+
+func (s *Store) journalPath() string {
+	return fmt.Sprintf("%s.%d.journal", strings.TrimSuffix(s.path, ".json"), s.folds)
+}
+
+func (s *Store) beforePath() string { return strings.TrimSuffix(s.path, ".json") + ".before.json" }
 
 // Began is when the numbers began.
 func (s *Store) Began() time.Time { return s.began }
+
+// Reread tells whether positions were lost, so that every file must be read from its start.
+func (s *Store) Reread() bool { return s.reread }
 
 // Files returns what is known of a source.
 func (s *Store) Files(source string) []File {
@@ -156,29 +276,34 @@ func (s *Store) Files(source string) []File {
 	return out
 }
 
+// File returns what is known of one file.
+func (s *Store) File(k Key) (File, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f, ok := s.files[k]
+	return f, ok
+}
+
 // Put remembers a file.
 func (s *Store) Put(f File) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	old := s.files[f.Key()]
-	if old.Seen.Add(time.Hour).After(f.Seen) { // being seen again alone is not worth a write
-		seen := f.Seen
-		f.Seen = old.Seen
-		if old == f {
-			return
-		}
-		f.Seen = seen
+	k := f.Key()
+	if old, ok := s.files[k]; ok && old == f {
+		return
 	}
-	s.files[f.Key()] = f
-	s.dirty = true
+	s.files[k] = f
+	s.changed[k] = true
 }
 
 // Forget drops a file.
 func (s *Store) Forget(k Key) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.files, k)
-	s.dirty = true
+	if _, ok := s.files[k]; ok {
+		delete(s.files, k)
+		s.changed[k] = true
+	}
 }
 
 // FirstLook tells whether a pattern of a source is looked at for the first time, and remembers that it was.
@@ -190,7 +315,7 @@ func (s *Store) FirstLook(source, pattern string, now time.Time) bool {
 		return false
 	}
 	s.patterns[k] = now
-	s.dirty = true
+	s.looked[k] = true
 	return true
 }
 
@@ -205,37 +330,136 @@ func (s *Store) Numbers(source string) wire.Numbers {
 func (s *Store) SetNumbers(source string, n wire.Numbers) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if old := s.numbers[source]; old.Read == n.Read && old.Blank == n.Blank && old.Bytes == n.Bytes && old.Truncated == n.Truncated {
+	if _, any := n.Since(s.numbers[source]); !any {
 		return
 	}
 	s.numbers[source] = n
-	s.dirty = true
+	s.counted[source] = true
 }
 
-// Save writes the store when anything changed: a new file, synced, renamed over the old one, and the folder synced.
+// Save makes what changed safe: appended to the journal and synced, or, when that has become long, everything in a new file, synced,
+// renamed over the old one, and the folder synced. On an error it is tried again by the next Save.
 func (s *Store) Save() error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
 	s.mu.Lock()
-	if !s.dirty {
-		s.mu.Unlock()
+	lines, fold := s.lines()
+	changed, counted, looked := s.changed, s.counted, s.looked
+	fold = fold || s.fold || s.length > max(foldAfter, s.base)
+	var text []byte
+	var err error
+	if fold {
+		text, err = s.everything()
+	}
+	if len(lines) > 0 || fold {
+		s.changed, s.counted, s.looked = map[Key]bool{}, map[string]bool{}, map[string]bool{}
+	}
+	s.mu.Unlock()
+	switch {
+	case err != nil:
+	case fold:
+		err = s.rewrite(text)
+	case len(lines) > 0:
+		err = s.append(lines)
+	}
+	if err == nil {
 		return nil
 	}
-	st := state{Began: s.began, Numbers: s.numbers, Patterns: s.patterns}
+	s.mu.Lock()
+	maps.Copy(s.changed, changed)
+	maps.Copy(s.counted, counted)
+	maps.Copy(s.looked, looked)
+	s.mu.Unlock()
+	return fmt.Errorf("write positions: %w", err)
+}
+
+// lines are the changes as lines of the journal; fold tells that there is no file yet to which a journal could belong.
+func (s *Store) lines() (lines []byte, fold bool) {
+	add := func(c change) {
+		text, err := json.Marshal(c)
+		if err == nil {
+			lines = append(append(lines, text...), '\n')
+		}
+	}
+	for k := range s.looked {
+		add(change{Pattern: k, At: s.patterns[k]})
+	}
+	for k := range s.changed {
+		if f, ok := s.files[k]; ok {
+			add(change{File: &f})
+		} else {
+			add(change{Forget: &k})
+		}
+	}
+	for source := range s.counted { // behind the positions, so that a torn line counts records twice rather than not at all
+		n := s.numbers[source]
+		add(change{Source: source, Numbers: &n})
+	}
+	return lines, len(lines) > 0 && s.base == 0
+}
+
+func (s *Store) everything() ([]byte, error) {
+	st := state{Began: s.began, Fold: s.folds + 1, Numbers: s.numbers, Patterns: s.patterns}
 	for _, f := range s.files {
 		st.Files = append(st.Files, f)
 	}
-	text, err := json.Marshal(st)
-	s.dirty = false
-	s.mu.Unlock()
+	return json.Marshal(st)
+}
+
+func (s *Store) append(lines []byte) error {
+	if s.journal == nil {
+		f, err := os.OpenFile(s.journalPath(), os.O_CREATE|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		s.journal = f
+	}
+	_, err := s.journal.WriteAt(lines, s.length)
 	if err == nil {
-		err = WriteFile(s.path, text, 0o600)
+		err = s.journal.Sync()
 	}
 	if err != nil {
-		s.mu.Lock()
-		s.dirty = true
-		s.mu.Unlock()
-		return fmt.Errorf("write positions: %w", err)
+		_ = s.journal.Truncate(s.length) // half a line would end the journal for a reader
+		return err
 	}
+	s.length += int64(len(lines))
 	return nil
+}
+
+// rewrite puts everything into a new file and begins a new journal. The file before stays as it was, for the case that this one is
+// damaged.
+func (s *Store) rewrite(text []byte) error {
+	next := s.path + ".next"
+	if err := WriteFile(next, text, 0o600); err != nil {
+		return err
+	}
+	_ = os.Remove(s.beforePath())
+	if err := os.Link(s.path, s.beforePath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := os.Rename(next, s.path); err != nil {
+		return err
+	}
+	if s.journal != nil {
+		s.journal.Close()
+		s.journal = nil
+	}
+	_ = os.Remove(s.journalPath()) // which nobody reads any more
+	s.mu.Lock()
+	s.base, s.length, s.fold = int64(len(text)), 0, false
+	s.folds++
+	s.mu.Unlock()
+	return nil
+}
+
+// Close lets go of the journal.
+func (s *Store) Close() {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	if s.journal != nil {
+		s.journal.Close()
+		s.journal = nil
+	}
 }
 
 // WriteFile replaces a file so that after a crash either the old or the new one is there, whole.

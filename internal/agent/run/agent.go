@@ -39,6 +39,7 @@ type Options struct {
 	Name      string // default the system's host name
 	HostID    string // default made from the system's machine id
 	Report    time.Duration
+	Reread    bool // damaged positions are begun anew: every file is read from its start
 	Version   string
 	Log       *slog.Logger
 	Alone     bool // the process is this agent's own, so that it may bound its memory and threads
@@ -52,9 +53,10 @@ type Agent struct {
 	started time.Time
 	lock    *os.File
 
-	mu     sync.Mutex
-	text   []byte // of the config that runs
-	status *protobufs.RemoteConfigStatus
+	mu      sync.Mutex
+	text    []byte // of the config that runs
+	secrets []byte
+	status  *protobufs.RemoteConfigStatus
 }
 
 // New opens the state and starts from the last good config, if there is one.
@@ -83,7 +85,7 @@ func New(o Options) (*Agent, error) {
 		return nil, err
 	}
 	a := &Agent{o: o, started: time.Now(), lock: lock}
-	if a.engine, err = NewEngine(o.StateDir, o.HostID, o.Log); err != nil {
+	if a.engine, err = NewEngine(o.StateDir, o.HostID, o.Reread, o.Log); err != nil {
 		lock.Close()
 		return nil, err
 	}
@@ -101,20 +103,29 @@ func New(o Options) (*Agent, error) {
 	return a, nil
 }
 
+// lastGood is the file that holds the config that ran last, with its secrets.
+const lastGood = "last-good.json"
+
 // copied are the parts of the state folder that belong to the host that it was copied from.
-var copied = []string{"config.yaml", "secrets.json", "positions.json", "rejects"}
+var copied = []string{lastGood, "positions*", "rejects"}
 
 // Forget stops collecting and throws away config, positions and buffers, which are those of another host.
 func (a *Agent) Forget() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.engine.Stop()
-	for _, name := range copied {
-		if err := os.RemoveAll(filepath.Join(a.o.StateDir, name)); err != nil {
+	for _, pattern := range copied {
+		names, err := filepath.Glob(filepath.Join(a.o.StateDir, pattern))
+		if err != nil {
 			return err
 		}
+		for _, name := range names {
+			if err := os.RemoveAll(name); err != nil {
+				return err
+			}
+		}
 	}
-	engine, err := NewEngine(a.o.StateDir, a.o.HostID, a.o.Log)
+	engine, err := NewEngine(a.o.StateDir, a.o.HostID, false, a.o.Log)
 	if err != nil {
 		return err
 	}
@@ -132,24 +143,50 @@ func machineID(name string) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-func (a *Agent) configPath() string { return filepath.Join(a.o.StateDir, "config.yaml") }
+func (a *Agent) lastGoodPath() string { return filepath.Join(a.o.StateDir, lastGood) }
+
+// kept is what a start without the service needs. It is one file, so that no crash leaves a config without its secrets.
+type kept struct {
+	Config  string          `json:"config"`
+	Secrets json.RawMessage `json:"secrets,omitempty"`
+}
+
+// keep writes down what runs from now on, for the agent's eyes only. Without a config there is nothing to keep.
+func (a *Agent) keep(text, secrets []byte) error {
+	if len(text) == 0 {
+		if err := os.Remove(a.lastGoodPath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	k := kept{Config: string(text)}
+	if len(secrets) > 0 {
+		k.Secrets = secrets
+	}
+	all, err := json.Marshal(k)
+	if err != nil {
+		return errors.New("the secrets beside the config cannot be read") // what is wrong would show them
+	}
+	return position.WriteFile(a.lastGoodPath(), all, 0o600)
+}
 
 // resume runs the last good config without waiting for the service.
 func (a *Agent) resume() {
-	text, err := os.ReadFile(a.configPath())
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
-			a.o.Log.Error("the last good config cannot be read", "error", err)
-		}
+	all, err := os.ReadFile(a.lastGoodPath())
+	if errors.Is(err, fs.ErrNotExist) {
 		return
 	}
-	secrets, err := os.ReadFile(a.secretsPath())
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	var c hostconfig.Config
+	var k kept
 	if err == nil {
-		c, err = a.use(text, secrets)
+		err = json.Unmarshal(all, &k)
+	}
+	if err != nil {
+		a.o.Log.Error("the last good config cannot be read; the service will give it again", "file", a.lastGoodPath(), "error", err)
+		return
+	}
+	c, err := a.read([]byte(k.Config), k.Secrets)
+	if err == nil {
+		err = a.engine.Apply(c)
 	}
 	hash, _ := hex.DecodeString(c.Hash)
 	if err == nil {
@@ -160,7 +197,7 @@ func (a *Agent) resume() {
 		a.status = failed(hash, err)
 		return
 	}
-	a.text = text
+	a.text, a.secrets = []byte(k.Config), k.Secrets
 	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	a.o.Log.Info("started from the last good config", "sources", len(c.Sources))
 }
@@ -188,15 +225,23 @@ func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
 	return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED, ErrorMessage: err.Error()}
 }
 
-// Apply runs a config from the service; it is kept on disk once it runs.
+// Apply runs a config from the service. What runs is what a restart would run: a config that cannot be kept is refused. An empty text
+// takes the config away: nothing is collected any more, what was read is still delivered, and the secrets are deleted.
 func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus {
-	c, err := a.use(text, secrets)
+	a.mu.Lock()
+	was, wasSecrets := a.text, a.secrets
+	a.mu.Unlock()
+	c, err := a.read(text, secrets)
 	if err == nil {
-		if err := a.keepSecrets(secrets); err != nil {
-			a.o.Log.Error("the secrets of the config cannot be kept; a restart would bring the old ones", "error", err)
-		}
-		if err := position.WriteFile(a.configPath(), text, 0o600); err != nil {
-			a.o.Log.Error("the config runs but cannot be kept; a restart would bring the old one", "error", err)
+		err = a.engine.Check(c)
+	}
+	if err == nil {
+		if err = a.keep(text, secrets); err != nil {
+			err = fmt.Errorf("it cannot be kept in the state folder, so that a restart would bring the old one: %w", err)
+		} else if err = a.engine.Apply(c); err != nil {
+			if err := a.keep(was, wasSecrets); err != nil {
+				a.o.Log.Error("the old config goes on and cannot be kept; the service will give it again after a restart", "error", err)
+			}
 		}
 	}
 	a.mu.Lock()
@@ -207,37 +252,28 @@ func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus 
 		return a.status
 	}
 	a.within(c.Footprint)
-	a.o.Log.Info("config applied", "sources", len(c.Sources), "destinations", len(c.Destinations))
-	a.text = text
+	if len(text) == 0 {
+		a.o.Log.Warn("this host was retired: nothing is collected any more, what was read is still delivered, the secrets are deleted")
+	} else {
+		a.o.Log.Info("config applied", "sources", len(c.Sources), "destinations", len(c.Destinations))
+	}
+	a.text, a.secrets = text, secrets
 	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	return a.status
 }
 
-// use runs a config with the secrets that came beside it.
-func (a *Agent) use(text, secrets []byte) (hostconfig.Config, error) {
-	c, err := hostconfig.Read(text, hostconfig.Runs)
-	if err != nil {
+// read reads a config and the secrets that came beside it.
+func (a *Agent) read(text, secrets []byte) (c hostconfig.Config, err error) {
+	if len(text) == 0 {
+		return c, nil
+	}
+	if c, err = hostconfig.Read(text, hostconfig.Runs); err != nil {
 		return c, err
 	}
-	if len(secrets) > 0 {
-		if err := json.Unmarshal(secrets, &c.Secrets); err != nil {
-			return c, errors.New("the secrets beside the config cannot be read") // what is wrong would show them
-		}
+	if len(secrets) > 0 && json.Unmarshal(secrets, &c.Secrets) != nil {
+		err = errors.New("the secrets beside the config cannot be read") // what is wrong would show them
 	}
-	return c, a.engine.Apply(c)
-}
-
-func (a *Agent) secretsPath() string { return filepath.Join(a.o.StateDir, "secrets.json") }
-
-// keepSecrets keeps what a start without the service needs, for the agent's eyes only.
-func (a *Agent) keepSecrets(secrets []byte) error {
-	if len(secrets) == 0 {
-		if err := os.Remove(a.secretsPath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		return nil
-	}
-	return position.WriteFile(a.secretsPath(), secrets, 0o600)
+	return c, err
 }
 
 // within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds how
@@ -306,6 +342,7 @@ func (a *Agent) Health() *protobufs.ComponentHealth {
 	}
 	add("source", a.engine.Sources())
 	add("destination", a.engine.Destinations())
+	add("agent", []Status{a.engine.State()})
 	return root
 }
 

@@ -14,8 +14,8 @@ import (
 func TestCopiedStateIsNotUsed(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	config := "# none\nhash: " + "0000000000000000000000000000000000000000000000000000000000000000\nhost: a\n"
-	for name, text := range map[string]string{"config.yaml": config, "positions.json": "{}", "identity.json": `{"uid":"00000000000000000000000000000001","credential":"c1.x","hostId":"one"}`} {
+	config := `{"config":"# none\nhash: 0000000000000000000000000000000000000000000000000000000000000000\nhost: a\n"}`
+	for name, text := range map[string]string{lastGood: config, "positions.json": "{}", "identity.json": `{"uid":"00000000000000000000000000000001","credential":"c1.x","hostId":"one"}`} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	open := func(id string) *Agent {
@@ -26,11 +26,11 @@ func TestCopiedStateIsNotUsed(t *testing.T) {
 	}
 	a := open("two")
 	assert.Nil(t, a.ConfigStatus(), "nothing of the copied config was even tried")
-	assert.FileExists(t, a.configPath(), "it may be the same host with another machine id: that is for the service to say")
+	assert.FileExists(t, a.lastGoodPath(), "it may be the same host with another machine id: that is for the service to say")
 	require.NoError(t, a.Forget())
-	assert.NoFileExists(t, a.configPath())
+	assert.NoFileExists(t, a.lastGoodPath())
 	assert.NoFileExists(t, filepath.Join(dir, "positions.json"))
 	a.lock.Close()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "config.yaml"), []byte(config), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, lastGood), []byte(config), 0o600))
 	assert.NotNil(t, open("one").ConfigStatus(), "on the machine that it was kept on it is used")
 }

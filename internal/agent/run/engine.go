@@ -37,6 +37,7 @@ type Engine struct {
 	store   *position.Store
 	rejects *deliver.Rejects
 	hints   *files.Hints
+	slots   *files.Slots
 	log     *slog.Logger
 
 	apply   sync.Mutex // one Apply at a time
@@ -44,6 +45,8 @@ type Engine struct {
 	config  hostconfig.Config
 	sources map[string]*source
 	dests   map[string]*deliver.Destination
+	unsaved Status // why positions cannot be saved; without Code they are
+	told    time.Time
 	leaving sync.WaitGroup
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -71,13 +74,13 @@ type plan struct {
 	Encodings map[string]record.Encoding
 }
 
-// NewEngine opens the state in a folder.
-func NewEngine(dir, hostID string, log *slog.Logger) (*Engine, error) {
-	store, err := position.Open(filepath.Join(dir, "positions.json"), time.Now())
+// NewEngine opens the state in a folder. With reread, positions that are damaged are begun anew: every file is read from its start.
+func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, error) {
+	store, err := position.Open(filepath.Join(dir, "positions.json"), position.Options{Now: time.Now(), Reread: reread, Log: log})
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), log: log,
+	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), slots: &files.Slots{Most: openFiles()}, log: log,
 		sources: map[string]*source{}, dests: map[string]*deliver.Destination{}}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	go e.keepSaving()
@@ -111,9 +114,36 @@ func (e *Engine) save() {
 	for _, r := range readers {
 		r.Save()
 	}
-	if err := e.store.Save(); err != nil {
-		e.log.Error("positions are not saved; records would come twice after a crash", "error", err)
+	err := e.store.Save()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := time.Now()
+	switch {
+	case err == nil:
+		e.unsaved = Status{}
+	case e.unsaved.Code == "":
+		e.unsaved = Status{Name: "state", Code: "state-not-writable", Since: now}
+		fallthrough
+	default:
+		e.unsaved.Reason = "the positions of files cannot be saved, so that after a restart records would come twice: " + err.Error()
+		if now.Sub(e.told) >= tellEvery {
+			e.told = now
+			e.log.Error("positions are not saved; records would come twice after a crash", "error", err)
+		}
 	}
+}
+
+// tellEvery is how often the log says what stays wrong.
+const tellEvery = time.Minute
+
+// State tells how the agent's own files are.
+func (e *Engine) State() Status {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	if e.unsaved.Code == "" {
+		return Status{Name: "state"}
+	}
+	return e.unsaved
 }
 
 // Apply runs a config. On an error nothing has changed: what ran before goes on.
@@ -167,6 +197,12 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 		}
 	}
 	return nil
+}
+
+// Check tells whether a config can run, as far as that can be known without running it.
+func (e *Engine) Check(c hostconfig.Config) error {
+	_, _, err := prepare(c)
+	return err
 }
 
 // prepare compiles everything of a config, so that nothing can fail once the swap has begun.
@@ -233,7 +269,7 @@ func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver
 			continue
 		}
 		e.leaving.Go(func() {
-			ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
+			ctx, cancel := context.WithTimeout(e.ctx, leaveWithin)
 			defer cancel()
 			d.Drain(ctx)
 			d.Abandon(e.ctx, d.Stop(), "the destination was removed from the host's config")
@@ -252,7 +288,7 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: t.Destinations()}
 	s.reader = files.New(files.Source{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},
@@ -297,7 +333,7 @@ func (e *Engine) Stop() {
 	ctx, cancel := context.WithTimeout(e.ctx, 2*time.Second)
 	defer cancel()
 	for _, d := range dests {
-		if why, _ := d.Trouble(); why == "" {
+		if d.Trouble().Code == "" {
 			d.Drain(ctx)
 		}
 	}
@@ -313,6 +349,7 @@ func (e *Engine) Stop() {
 	if err := e.store.Save(); err != nil {
 		e.log.Error("positions are not saved; records will come twice", "error", err)
 	}
+	e.store.Close()
 }
 
 // out sends the batches of one source.
@@ -394,9 +431,12 @@ func (e *Engine) Sources() []Status {
 			if d == nil || st.Code != "" {
 				continue
 			}
-			why, since := d.Trouble()
-			if why != "" && time.Since(since) > patience {
-				st.Code, st.Reason, st.Since = "held-by", fmt.Sprintf("held by %s: %s", to, why), since
+			if t := d.Trouble(); t.Code != "" && time.Since(t.Since) > patience {
+				waits := "its records wait on the host"
+				if h := s.out.held.Load(); h != nil && *h == to {
+					waits = "reading waits"
+				}
+				st.Code, st.Reason, st.Since = "held-by", fmt.Sprintf("held by %s: %s; %s", to, t.Reason, waits), t.Since
 			}
 		}
 		list = append(list, st)
@@ -412,8 +452,10 @@ func (e *Engine) Destinations() []Status {
 	var list []Status
 	for name, d := range e.dests {
 		st := Status{Name: name}
-		if why, since := d.Trouble(); why != "" && time.Since(since) > patience {
-			st.Code, st.Reason, st.Since = "delivery-failing", why, since
+		if t := d.Trouble(); t.Code != "" && time.Since(t.Since) > patience {
+			st.Code, st.Reason, st.Since = t.Code, t.Reason, t.Since
+		} else if why, at := d.Refusal(); why != "" {
+			st.Reason, st.Since = why, at // all is well now; this is the last answer that refused records
 		}
 		list = append(list, st)
 	}
@@ -427,7 +469,9 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 	defer e.mu.RUnlock()
 	all := map[string]wire.Numbers{}
 	for name, s := range e.sources {
-		all[name] = s.book.Live()
+		n := s.book.Live()
+		n.Add(s.reader.Waiting())
+		all[name] = n
 	}
 	return all, e.store.Began()
 }
@@ -463,3 +507,6 @@ func (e *Engine) Folders() []string {
 	slices.Sort(out)
 	return slices.Compact(out)
 }
+
+// leaveWithin is how long a destination that left the config may still deliver what it holds.
+const leaveWithin = time.Hour

@@ -24,7 +24,7 @@ type bench struct {
 }
 
 func newBench(t *testing.T, dir string) *bench {
-	e, err := NewEngine(dir, "id", slog.New(slog.DiscardHandler))
+	e, err := NewEngine(dir, "id", false, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	return &bench{t, dir, e}
 }

@@ -120,3 +120,25 @@ func boundPorts() []wire.Port {
 		return cmp.Or(cmp.Compare(a.Number, b.Number), strings.Compare(a.Transport, b.Transport))
 	})
 }
+
+// Of the files that a process may have open some are kept for the agent's own: connections, state, destinations.
+const (
+	ownFiles     = 64
+	fewestOpened = 16
+)
+
+// openFiles is how many logs may be open at the same time. The limit is raised as far as the system lets it be.
+func openFiles() int64 {
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		return 1024 - ownFiles
+	}
+	if limit.Cur < limit.Max {
+		raised := limit
+		raised.Cur = raised.Max
+		if syscall.Setrlimit(syscall.RLIMIT_NOFILE, &raised) == nil {
+			limit = raised
+		}
+	}
+	return max(fewestOpened, int64(min(limit.Cur, 1<<30))-ownFiles)
+}

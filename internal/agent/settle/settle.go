@@ -3,7 +3,6 @@
 package settle
 
 import (
-	"maps"
 	"sync"
 
 	"synaxis/internal/core/wire"
@@ -19,10 +18,17 @@ type Book struct {
 
 // NewBook begins with what was on disk.
 func NewBook(from wire.Numbers) *Book {
-	from.Pending = 0
+	from.Pending, from.Unread, from.FirstRead, from.Oldest = 0, 0, 0, 0
+	if from.Acknowledged == 0 { // kept by a version that did not count them
+		from.Acknowledged = from.Read - from.Dropped
+		for _, d := range from.Deliveries {
+			from.Acknowledged -= d.Refused
+		}
+		from.Acknowledged = max(0, from.Acknowledged)
+	}
 	b := &Book{}
-	Add(&b.live, from)
-	Add(&b.settled, from)
+	b.live.Add(from)
+	b.settled.Add(from)
 	return b
 }
 
@@ -30,16 +36,15 @@ func NewBook(from wire.Numbers) *Book {
 func (b *Book) Note(n wire.Numbers) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	Add(&b.live, n)
-	Add(&b.settled, n)
+	b.live.Add(n)
+	b.settled.Add(n)
 }
 
 // Live returns the numbers as of now; Pending is what is read and not settled.
 func (b *Book) Live() wire.Numbers {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	out := b.live
-	out.Deliveries, out.Drops = maps.Clone(out.Deliveries), maps.Clone(out.Drops)
+	out := b.live.Clone()
 	out.Pending = b.live.Read - b.settled.Read
 	return out
 }
@@ -51,9 +56,7 @@ func (b *Book) Snapshot(ledgers []*Ledger) (offsets []int64, settled wire.Number
 	for _, l := range ledgers {
 		offsets = append(offsets, l.settled)
 	}
-	settled = b.settled
-	settled.Deliveries, settled.Drops = maps.Clone(settled.Deliveries), maps.Clone(settled.Drops)
-	return offsets, settled
+	return offsets, b.settled.Clone()
 }
 
 // Ledger is the account of one file.
@@ -78,7 +81,7 @@ type Entry struct {
 func (l *Ledger) Add(end int64, edges int, counts wire.Numbers) *Entry {
 	l.book.mu.Lock()
 	defer l.book.mu.Unlock()
-	Add(&l.book.live, counts)
+	l.book.live.Add(counts)
 	e := &Entry{ledger: l, end: end, edges: edges, counts: counts}
 	l.open = append(l.open, e)
 	l.advance()
@@ -91,8 +94,8 @@ func (e *Entry) Done(destination string, c wire.DeliveryCounts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	n := wire.Numbers{Deliveries: map[string]wire.DeliveryCounts{destination: c}}
-	Add(&b.live, n)
-	Add(&e.counts, n)
+	b.live.Add(n)
+	e.counts.Add(n)
 	e.edges--
 	e.ledger.advance()
 }
@@ -101,10 +104,24 @@ func (l *Ledger) advance() {
 	n := 0
 	for n < len(l.open) && l.open[n].edges <= 0 {
 		l.settled = l.open[n].end
-		Add(&l.book.settled, l.open[n].counts)
+		c := &l.open[n].counts
+		c.Acknowledged = c.Read - c.Dropped
+		for _, d := range c.Deliveries {
+			c.Acknowledged -= d.Refused
+		}
+		c.Acknowledged = max(0, c.Acknowledged) // two destinations may refuse the same record
+		l.book.settled.Add(*c)
+		l.book.live.Acknowledged += c.Acknowledged
 		n++
 	}
 	l.open = l.open[n:]
+}
+
+// Settled is up to where the records of the file are settled.
+func (l *Ledger) Settled() int64 {
+	l.book.mu.Lock()
+	defer l.book.mu.Unlock()
+	return l.settled
 }
 
 // Idle tells whether nothing is open.
@@ -112,32 +129,4 @@ func (l *Ledger) Idle() bool {
 	l.book.mu.Lock()
 	defer l.book.mu.Unlock()
 	return len(l.open) == 0
-}
-
-// Add sums numbers up; of the times the later stays.
-func Add(to *wire.Numbers, n wire.Numbers) {
-	to.Read += n.Read
-	to.Bytes += n.Bytes
-	to.Unparsed += n.Unparsed
-	to.Dropped += n.Dropped
-	to.Blank += n.Blank
-	to.Failed += n.Failed
-	to.Masked += n.Masked
-	for reason, d := range n.Drops {
-		if to.Drops == nil {
-			to.Drops = map[string]int64{}
-		}
-		to.Drops[reason] += d
-	}
-	to.Truncated += n.Truncated
-	to.LastRecord = max(to.LastRecord, n.LastRecord)
-	for d, c := range n.Deliveries {
-		if to.Deliveries == nil {
-			to.Deliveries = map[string]wire.DeliveryCounts{}
-		}
-		have := to.Deliveries[d]
-		have.Acknowledged += c.Acknowledged
-		have.Refused += c.Refused
-		to.Deliveries[d] = have
-	}
 }

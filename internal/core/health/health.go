@@ -28,6 +28,9 @@ type Verdict struct {
 // rank is the order of severity, for a person who must choose where to look first.
 var rank = map[string]int{Healthy: 0, Waiting: 1, Degraded: 2, Offline: 3, Failing: 4}
 
+// Rank tells how soon a state should be looked at: the larger, the sooner.
+func Rank(state string) int { return rank[state] }
+
 // Worse tells whether a should be looked at before b.
 func Worse(a, b string) bool { return rank[a] > rank[b] }
 
@@ -44,6 +47,14 @@ type Host struct {
 	LeftOut      string    // why a source was left out of its config, or ""
 	Restarted    time.Time // when the service itself began
 	Retired      time.Time
+	Emptied      time.Time // when the agent of a retired host had stopped to collect and had deleted its secrets
+	Agent        Complaint // about the agent's own files
+}
+
+// Complaint is what an agent says is wrong, with its reason code; without Code all is well.
+type Complaint struct {
+	Code, Reason string
+	Since        time.Time
 }
 
 // settling is how long a host may take for what usually takes seconds.
@@ -57,8 +68,13 @@ const comeBack = 90 * time.Second
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Retired.IsZero():
-		return Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its credential has ended, its history stays",
+		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its agent has stopped to collect and has deleted its secrets, its history stays",
 			Todo: "a join token brings it back under its name", Since: h.Retired}
+		if h.Emptied.IsZero() && h.Joined {
+			v.Reason = "retired " + ago(now, h.Retired) + "; its agent has not been reached since, so it still collects what it was told, and holds its secrets"
+			v.Todo = "it is told when it calls again; where it never will, stop it on the host and rotate the secrets that it had"
+		}
+		return v
 	case !h.Joined:
 		return Verdict{State: Waiting, Code: "not-joined", Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
 	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(h.Restarted) < comeBack:
@@ -80,37 +96,62 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 		}
 		return Verdict{State: Waiting, Code: "config-on-its-way", Reason: "its config is on its way; usually takes a few seconds",
 			Since: h.ConfigSince, Until: h.ConfigSince.Add(settling)}
+	case h.Agent.Code != "":
+		return Verdict{State: Degraded, Code: h.Agent.Code, Reason: h.Agent.Reason, Todo: Todo(h.Agent.Code), Since: h.Agent.Since}
 	case h.LeftOut != "":
 		return Verdict{State: Degraded, Code: "source-left-out", Reason: h.LeftOut, Todo: "define the value and roll out"}
 	}
 	return Verdict{State: Healthy}
 }
 
+// Window is how far back the shares of a source look. What was counted before is history.
+const Window = 5 * time.Minute
+
 // Source is what is known of a source on a host.
 type Source struct {
-	Host       Verdict
-	Reported   bool   // the agent has reported on it
-	Code       string // the agent's own complaint: a reason code, or ""
-	Reason     string
-	Since      time.Time // when the agent's word last changed, or it began
-	Read       int64
-	Unparsed   int64
-	Refused    int64
-	Pending    int64 // read and not settled yet
-	LastRecord time.Time
+	Host     Verdict
+	Reported bool      // the agent has reported on it
+	Agent    Complaint // of the agent about it; Since is when its word last changed, or it began
+	Delivery string    // the reason code of the destination that holds it, or ""
+	Answer   string    // the last answer that refused records of it
+	Read     int64     // ever
+	Recent   Recent    // within Window
+	Unread   int64     // bytes that wait
+	Oldest   time.Time // when the oldest record was written that waits; zero for none
 }
 
-// todo says what to do about a complaint of the agent.
+// Recent are counts within Window.
+type Recent struct{ Read, Unparsed, Refused, NoZone int64 }
+
+// todo says what to do about a reason code.
 var todo = map[string]string{
 	"path-matches-nothing":   "check the path on the host, or whether the program that writes it is there",
-	"not-readable":           "let the agent's user read the file, for instance by its group",
-	"destination-unwritable": "let the agent's user write there, or choose another path",
-	"held-by":                "look at the destination: it does not take records now; nothing is lost, reading waits",
-	"delivery-failing":       "look at the destination's address, its name and what it answers",
+	"not-readable":           "let the agent's user read the file and its folder, for instance by its group",
+	"too-few-descriptors":    "raise LimitNOFILE in the agent's unit, or take fewer files; nothing is lost, files are read in turns",
+	"state-not-writable":     "make room on the disk of the agent's state folder, or let its user write there; until then a restart sends records again",
+	"rejects-unwritable":     "make room on the disk of the agent's state folder; nothing is lost, records wait",
+	"destination-unwritable": "let the agent's user write there, make room, or choose another path; nothing is lost, records wait",
+	"held-by":                "look at the destination: it does not take records now; nothing is lost, records wait on the host",
+	"connection-refused":     "nothing listens at that address: start the receiver, or correct the port; nothing is lost, records wait",
+	"name-not-found":         "correct the name in the destination's address, or the name service of the host; nothing is lost, records wait",
+	"not-reachable":          "look at the network between the host and the destination; nothing is lost, records wait",
+	"tls-failed":             "look at the receiver's certificate: is it for this name, is it still valid, does the host trust its authority; is it https at all",
+	"no-answer":              "look at the receiver: it takes the connection and does not answer, or a firewall drops what is sent; nothing is lost, records wait",
+	"login-refused":          "look at the credentials of the destination and at their right to write; nothing is lost, records wait",
+	"wrong-path":             "correct the path in the destination's address; nothing is lost, records wait",
+	"receiver-busy":          "the receiver asks to wait: give it room, or send less; nothing is lost, records wait",
+	"receiver-failing":       "look into the receiver's own log; nothing is lost, records wait",
+	"refuses-everything":     "what it answers says why: the path, the form of the records or a quota; nothing is rejected and nothing is lost, records wait",
 }
 
-// fewest is how many records must have been read before a share says anything.
-const fewest = 20
+// Todo says what to do about a reason code, or "".
+func Todo(code string) string { return todo[code] }
+
+// Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one that waits may be.
+const (
+	fewest = 20
+	behind = time.Minute
+)
 
 // EvaluateSource gives the state of a source on a host. It is pure.
 func EvaluateSource(s Source, now time.Time) Verdict {
@@ -121,28 +162,52 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 		}
 		return v
 	}
+	since := s.Agent.Since
 	if !s.Reported {
-		return Verdict{State: Waiting, Code: "no-report", Reason: "the agent has not reported on it yet", Since: s.Since, Until: s.Since.Add(settling)}
+		return Verdict{State: Waiting, Code: "no-report", Reason: "the agent has not reported on it yet", Since: since, Until: since.Add(settling)}
 	}
-	switch s.Code {
+	switch code := s.Agent.Code; code {
 	case "":
-	case "held-by", "path-matches-nothing":
-		return Verdict{State: Degraded, Code: s.Code, Reason: s.Reason, Todo: todo[s.Code], Since: s.Since}
+	case "held-by", "path-matches-nothing", "too-few-descriptors":
+		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: todo[code], Since: since}
+		if code == "held-by" && todo[s.Delivery] != "" {
+			v.Todo = todo[s.Delivery]
+		}
+		return v
 	default:
-		return Verdict{State: Failing, Code: s.Code, Reason: s.Reason, Todo: todo[s.Code], Since: s.Since}
+		return Verdict{State: Failing, Code: code, Reason: s.Agent.Reason, Todo: todo[code], Since: since}
 	}
-	if s.Refused > 0 {
-		return Verdict{State: Degraded, Code: "records-refused", Reason: fmt.Sprintf("a destination refused %d records for good; they are kept on the host", s.Refused),
-			Todo: "look into the agent's rejects folder for what it answered", Since: s.Since}
-	}
-	if s.Read >= fewest && s.Unparsed*20 > s.Read {
-		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d %% of the records", s.Unparsed*100/s.Read),
-			Todo: "compare some lines with the format's template", Since: s.Since}
-	}
-	if s.Read == 0 {
-		return Verdict{State: Waiting, Code: "no-records", Reason: "nothing has been written since it began to read", Since: s.Since}
+	r := s.Recent
+	switch {
+	case r.Refused > 0:
+		reason := fmt.Sprintf("in the last %d minutes a destination refused %d records for good; they are kept on the host", int(Window.Minutes()), r.Refused)
+		if s.Answer != "" {
+			reason += "; it answered: " + s.Answer
+		}
+		return Verdict{State: Degraded, Code: "records-refused", Reason: reason, Todo: "mend what the answer says: in the source's format or steps, or at the receiver", Since: since}
+	case r.Read >= fewest && r.Unparsed*20 > r.Read:
+		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d %% of the last %d records", r.Unparsed*100/r.Read, r.Read),
+			Todo: "compare some lines with the format's template", Since: since}
+	case r.Read >= fewest && r.NoZone*20 > r.Read:
+		return Verdict{State: Degraded, Code: "stamps-without-zone", Reason: fmt.Sprintf("%d %% of the last %d records have a time that says no zone; the time of reading stands in", r.NoZone*100/r.Read, r.Read),
+			Todo: "give the source a zone: time: {zone: Europe/Lisbon}", Since: since}
+	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > behind:
+		return Verdict{State: Degraded, Code: "falls-behind", Reason: fmt.Sprintf("the oldest record that waits was written %s; %s wait to be read", ago(now, s.Oldest), size(s.Unread)),
+			Todo: "look whether the destination is slow, or more is written than one host can send; nothing is lost, records wait", Since: s.Oldest}
+	case s.Read == 0:
+		return Verdict{State: Waiting, Code: "no-records", Reason: "nothing has been written since it began to read", Since: since}
 	}
 	return Verdict{State: Healthy}
+}
+
+func size(n int64) string {
+	switch {
+	case n < 1<<10:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return fmt.Sprintf("%d MiB", n>>20)
 }
 
 func ago(now, t time.Time) string {

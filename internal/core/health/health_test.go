@@ -45,6 +45,8 @@ func TestHost(t *testing.T) {
 			h.Restarted = now.Add(-30 * time.Second)
 		})},
 		{"retired", Offline, "retired", with(func(h *Host) { h.Retired = now.Add(-time.Hour) })},
+		{"retired and emptied", Offline, "retired", with(func(h *Host) { h.Retired, h.Emptied = now.Add(-time.Hour), now })},
+		{"positions not saved", Degraded, "state-not-writable", with(func(h *Host) { h.Agent = Complaint{Code: "state-not-writable", Reason: "full"} })},
 		{"refused", Failing, "config-refused", with(func(h *Host) { h.ConfigState = "failed" })},
 		{"nothing in force", Waiting, "no-config", with(func(h *Host) { h.Assigned = "" })},
 		{"on its way", Waiting, "config-on-its-way", with(func(h *Host) { h.Running = "g"; h.ConfigSince = now.Add(-time.Second) })},
@@ -65,7 +67,7 @@ func TestHost(t *testing.T) {
 
 func TestSource(t *testing.T) {
 	t.Parallel()
-	ok := Source{Host: Verdict{State: Healthy}, Reported: true, Read: 100}
+	ok := Source{Host: Verdict{State: Healthy}, Reported: true, Read: 10_000_000, Recent: Recent{Read: 100}}
 	with := func(change func(*Source)) Source {
 		s := ok
 		change(&s)
@@ -79,12 +81,16 @@ func TestSource(t *testing.T) {
 		{"host away", Offline, "agent-away", with(func(s *Source) { s.Host = Verdict{State: Offline, Code: "agent-away"} })},
 		{"host refused its config", Healthy, "", with(func(s *Source) { s.Host = Verdict{State: Failing, Code: "config-refused"} })},
 		{"not reported", Waiting, "no-report", with(func(s *Source) { s.Reported = false })},
-		{"no file", Degraded, "path-matches-nothing", with(func(s *Source) { s.Code = "path-matches-nothing" })},
-		{"held", Degraded, "held-by", with(func(s *Source) { s.Code = "held-by" })},
-		{"not readable", Failing, "not-readable", with(func(s *Source) { s.Code = "not-readable" })},
-		{"refused", Degraded, "records-refused", with(func(s *Source) { s.Refused = 1 })},
-		{"reads too few", Degraded, "reads-too-few", with(func(s *Source) { s.Unparsed = 6 })},
-		{"too few to say", Healthy, "", with(func(s *Source) { s.Read = 5; s.Unparsed = 5 })},
+		{"no file", Degraded, "path-matches-nothing", with(func(s *Source) { s.Agent.Code = "path-matches-nothing" })},
+		{"held", Degraded, "held-by", with(func(s *Source) { s.Agent.Code = "held-by" })},
+		{"not readable", Failing, "not-readable", with(func(s *Source) { s.Agent.Code = "not-readable" })},
+		{"refused", Degraded, "records-refused", with(func(s *Source) { s.Recent.Refused = 1 })},
+		{"reads too few", Degraded, "reads-too-few", with(func(s *Source) { s.Recent.Unparsed = 6 })},
+		{"too few to say", Healthy, "", with(func(s *Source) { s.Recent = Recent{Read: 5, Unparsed: 5} })},
+		{"few descriptors", Degraded, "too-few-descriptors", with(func(s *Source) { s.Agent.Code = "too-few-descriptors" })},
+		{"no zone", Degraded, "stamps-without-zone", with(func(s *Source) { s.Recent.NoZone = 90 })},
+		{"a little late", Healthy, "", with(func(s *Source) { s.Oldest = now.Add(-50 * time.Second) })},
+		{"falls behind", Degraded, "falls-behind", with(func(s *Source) { s.Oldest, s.Unread = now.Add(-2*time.Minute), 5<<20 })},
 		{"nothing yet", Waiting, "no-records", with(func(s *Source) { s.Read = 0 })},
 	} {
 		v := EvaluateSource(c.source, now)
@@ -94,6 +100,20 @@ func TestSource(t *testing.T) {
 			assert.NotEmpty(t, v.Todo, c.name)
 		}
 	}
+}
+
+// TestAdviceFitsTheAnswer: of a source that a destination holds the advice is that for what the destination answers.
+func TestAdviceFitsTheAnswer(t *testing.T) {
+	t.Parallel()
+	seen := map[string]bool{}
+	for _, code := range []string{"connection-refused", "name-not-found", "not-reachable", "tls-failed", "no-answer", "login-refused", "wrong-path", "receiver-busy", "receiver-failing", "refuses-everything"} {
+		v := EvaluateSource(Source{Host: Verdict{State: Healthy}, Reported: true, Agent: Complaint{Code: "held-by", Reason: "held by x"}, Delivery: code}, now)
+		assert.NotEqual(t, Todo("held-by"), v.Todo, code)
+		assert.False(t, seen[v.Todo], "%s has advice of its own", code)
+		seen[v.Todo] = true
+	}
+	v := EvaluateSource(Source{Host: Verdict{State: Healthy}, Reported: true, Recent: Recent{Refused: 2}, Answer: "413 too large"}, now)
+	assert.Contains(t, v.Reason, "413 too large")
 }
 
 func TestOrder(t *testing.T) {

@@ -2,9 +2,11 @@
 package pipeline
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -80,6 +82,8 @@ type Counts struct {
 	Failed   int64          // conditions, values and inner formats that could not be computed; their records went on
 	Masked   int64          // records in which a mask found something
 	Drops    [reasons]int64 // by Reasons
+	Zeros    int64          // NUL bytes skipped at the begin of lines
+	NoZone   int64          // records whose time says no zone, where none is given
 }
 
 // Dropped is how many records were dropped, for whatever reason.
@@ -113,6 +117,8 @@ func (c *Counts) Add(o Counts) {
 	c.Blank += o.Blank
 	c.Failed += o.Failed
 	c.Masked += o.Masked
+	c.Zeros += o.Zeros
+	c.NoZone += o.NoZone
 	for i, n := range o.Drops {
 		c.Drops[i] += n
 	}
@@ -198,6 +204,7 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 	wide := t.src.Encoding != "" && t.src.Encoding != "utf-8"
 	plain := !wide && (ascii(data) || utf8.Valid(data)) // then every line is
 	t.parser.Expect(data)
+	holes := !strings.HasPrefix(t.src.Encoding, "utf-16")
 	direct := t.direct && t.trace == nil
 	for len(b.Records) < limit {
 		start, truncated := cut.Used(), false
@@ -218,6 +225,14 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 			b.Arena = cut.Decode(b.Arena, body)
 			span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
 			body = b.Bytes(span)
+		}
+		if holes && len(body) > 0 && body[0] == 0 { // room that a program left when its file was truncated under it
+			n := len(body) - len(bytes.TrimLeft(body, "\x00"))
+			c.Zeros += int64(n)
+			if body = body[n:]; len(body) == 0 {
+				continue
+			}
+			span.Off, span.Len = span.Off+uint32(n), span.Len-uint32(n)
 		}
 		if !t.raw && blank(body) {
 			c.Blank++
@@ -242,11 +257,17 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 			if !t.parser.Read(b, r) {
 				c.Unparsed++
 			}
+			if r.TimeNote == record.TimeNoZone {
+				c.NoZone++
+			}
 			r.Routes = t.routes.rest
 			continue
 		}
 		t.line = span
 		reason := t.treat(b, r, &c)
+		if r.TimeNote == record.TimeNoZone {
+			c.NoZone++
+		}
 		if t.trace != nil {
 			if reason >= 0 && t.guards != nil { // who looks at what was dropped is not shown what guards would hide
 				t.apply(t.guards, b, r)

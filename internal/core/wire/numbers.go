@@ -3,7 +3,6 @@ package wire
 import (
 	"maps"
 	"slices"
-	"sort"
 	"time"
 
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
@@ -14,18 +13,25 @@ import (
 
 // Numbers are what an agent has counted of one source since its state began. They survive a restart of the agent.
 type Numbers struct {
-	Read       int64                     `json:"read"`       // records
-	Bytes      int64                     `json:"bytes"`      // of input
-	Unparsed   int64                     `json:"unparsed"`   // records that the format could not read
-	Dropped    int64                     `json:"dropped"`    // records that the source's own rules drop, for any reason
-	Drops      map[string]int64          `json:"drops"`      // the same by reason: unparsed, keep, drop, sample, limit, no-route
-	Failed     int64                     `json:"failed"`     // conditions and values that could not be computed; their records went on
-	Masked     int64                     `json:"masked"`     // records in which a mask found something
-	Blank      int64                     `json:"blank"`      // lines skipped
-	Truncated  int64                     `json:"truncated"`  // times a file shrank under the reader: lines may be lost
-	Pending    int64                     `json:"pending"`    // records read and not settled yet
-	LastRecord int64                     `json:"lastRecord"` // Unix nanoseconds, when the last record was read
-	Deliveries map[string]DeliveryCounts `json:"deliveries"` // by destination
+	Read         int64                     `json:"read,omitempty"`         // records
+	Bytes        int64                     `json:"bytes,omitempty"`        // of input
+	Unparsed     int64                     `json:"unparsed,omitempty"`     // records that the format could not read
+	Dropped      int64                     `json:"dropped,omitempty"`      // records that the source's own rules drop, for any reason
+	Drops        map[string]int64          `json:"drops,omitempty"`        // the same by reason: unparsed, keep, drop, sample, limit, no-route
+	Acknowledged int64                     `json:"acknowledged,omitempty"` // records that all of their destinations have, and a position has moved over
+	Failed       int64                     `json:"failed,omitempty"`       // conditions and values that could not be computed; their records went on
+	Masked       int64                     `json:"masked,omitempty"`       // records in which a mask found something
+	Blank        int64                     `json:"blank,omitempty"`        // lines skipped
+	Truncated    int64                     `json:"truncated,omitempty"`    // times a file shrank under the reader: lines may be lost
+	NoZone       int64                     `json:"noZone,omitempty"`       // records whose time says no zone, where none is given
+	Zeros        int64                     `json:"zeros,omitempty"`        // NUL bytes skipped at the begin of lines
+	Packed       int64                     `json:"packed,omitempty"`       // files that a pattern takes and that are not read, since they are compressed
+	Pending      int64                     `json:"pending,omitempty"`      // records read and not settled yet
+	Unread       int64                     `json:"unread,omitempty"`       // bytes of its files that were not read yet
+	FirstRead    int64                     `json:"firstRead,omitempty"`    // of them, those of files that are being read for the first time
+	Oldest       int64                     `json:"oldest,omitempty"`       // Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
+	LastRecord   int64                     `json:"lastRecord,omitempty"`   // Unix nanoseconds, when the last record was read
+	Deliveries   map[string]DeliveryCounts `json:"deliveries,omitempty"`   // by destination
 }
 
 // DeliveryCounts are what became of a source's records at one destination.
@@ -34,78 +40,209 @@ type DeliveryCounts struct {
 	Refused      int64 `json:"refused"` // put into the rejects
 }
 
-// Names of the metrics.
+// Kind says how a counter of several spans or sources adds up.
+type Kind uint8
+
+// The kinds.
 const (
-	metricRead         = "synaxis.source.read"
-	metricBytes        = "synaxis.source.read.bytes"
-	metricUnparsed     = "synaxis.source.unparsed"
-	metricDropped      = "synaxis.source.dropped"
-	metricDrops        = "synaxis.source.dropped.by_reason"
-	metricFailed       = "synaxis.source.steps.failed"
-	metricMasked       = "synaxis.source.masked"
-	metricBlank        = "synaxis.source.blank"
-	metricTruncated    = "synaxis.source.truncations"
-	metricPending      = "synaxis.source.pending"
-	metricLastRecord   = "synaxis.source.last_record"
-	metricAcknowledged = "synaxis.delivery.acknowledged"
-	metricRefused      = "synaxis.delivery.refused"
+	Sum    Kind = iota // it only grows
+	Gauge              // as of now
+	Latest             // a time, of which the later counts
 )
+
+// Counter is one of the numbers of a source: everything that counts, keeps, sends or shows them goes round Counters.
+type Counter struct {
+	Metric, Unit string // OpenTelemetry's conventions; units by UCUM
+	Kind         Kind
+	Of           func(*Numbers) *int64
+}
+
+// Counters are all numbers of a source but those by reason and by destination.
+var Counters = []Counter{
+	{"synaxis.source.read", "{record}", Sum, func(n *Numbers) *int64 { return &n.Read }},
+	{"synaxis.source.read.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Bytes }},
+	{"synaxis.source.unparsed", "{record}", Sum, func(n *Numbers) *int64 { return &n.Unparsed }},
+	{"synaxis.source.dropped", "{record}", Sum, func(n *Numbers) *int64 { return &n.Dropped }},
+	{"synaxis.source.acknowledged", "{record}", Sum, func(n *Numbers) *int64 { return &n.Acknowledged }},
+	{"synaxis.source.steps.failed", "{error}", Sum, func(n *Numbers) *int64 { return &n.Failed }},
+	{"synaxis.source.masked", "{record}", Sum, func(n *Numbers) *int64 { return &n.Masked }},
+	{"synaxis.source.no_zone", "{record}", Sum, func(n *Numbers) *int64 { return &n.NoZone }},
+	{"synaxis.source.blank", "{line}", Sum, func(n *Numbers) *int64 { return &n.Blank }},
+	{"synaxis.source.truncations", "{truncation}", Sum, func(n *Numbers) *int64 { return &n.Truncated }},
+	{"synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
+	{"synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
+	{"synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
+	{"synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
+	{"synaxis.source.first_read", "By", Gauge, func(n *Numbers) *int64 { return &n.FirstRead }},
+	{"synaxis.source.oldest_waiting", "ns", Gauge, func(n *Numbers) *int64 { return &n.Oldest }},
+	{"synaxis.source.last_record", "ns", Latest, func(n *Numbers) *int64 { return &n.LastRecord }},
+}
+
+// DeliveryCounter is one of the numbers of a source at a destination. They are sums.
+type DeliveryCounter struct {
+	Metric string
+	Of     func(*DeliveryCounts) *int64
+}
+
+// DeliveryCounters are all of them.
+var DeliveryCounters = []DeliveryCounter{
+	{"synaxis.delivery.acknowledged", func(c *DeliveryCounts) *int64 { return &c.Acknowledged }},
+	{"synaxis.delivery.refused", func(c *DeliveryCounts) *int64 { return &c.Refused }},
+}
+
+// metricDrops are the dropped records by reason.
+const metricDrops = "synaxis.source.dropped.by_reason"
+
+// Add counts what n counted into to: sums add up, of times the later stays, and what is as of now is n's where it says anything.
+func (to *Numbers) Add(n Numbers) {
+	for _, c := range Counters {
+		switch t, v := c.Of(to), *c.Of(&n); c.Kind {
+		case Sum:
+			*t += v
+		case Latest:
+			*t = max(*t, v)
+		case Gauge:
+			if v != 0 {
+				*t = v
+			}
+		}
+	}
+	for reason, d := range n.Drops {
+		if to.Drops == nil {
+			to.Drops = map[string]int64{}
+		}
+		to.Drops[reason] += d
+	}
+	for name, d := range n.Deliveries {
+		if to.Deliveries == nil {
+			to.Deliveries = map[string]DeliveryCounts{}
+		}
+		have := to.Deliveries[name]
+		for _, c := range DeliveryCounters {
+			*c.Of(&have) += *c.Of(&d)
+		}
+		to.Deliveries[name] = have
+	}
+}
+
+// Clone copies the numbers.
+func (n Numbers) Clone() Numbers {
+	n.Drops, n.Deliveries = maps.Clone(n.Drops), maps.Clone(n.Deliveries)
+	return n
+}
+
+// Since is what was counted beyond an earlier state: the sums that grew, and by how much. any tells whether one did.
+func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
+	for _, c := range Counters {
+		if c.Kind == Sum {
+			v := max(0, *c.Of(&n)-*c.Of(&was))
+			any = any || v > 0
+			*c.Of(&d) = v
+		}
+	}
+	for reason, v := range n.Drops {
+		if v > was.Drops[reason] {
+			if d.Drops == nil {
+				d.Drops = map[string]int64{}
+			}
+			d.Drops[reason] = v - was.Drops[reason]
+		}
+	}
+	for name, now := range n.Deliveries {
+		before, grew, out := was.Deliveries[name], false, DeliveryCounts{}
+		for _, c := range DeliveryCounters {
+			v := max(0, *c.Of(&now)-*c.Of(&before))
+			*c.Of(&out) = v
+			grew = grew || v > 0
+		}
+		if grew {
+			if d.Deliveries == nil {
+				d.Deliveries = map[string]DeliveryCounts{}
+			}
+			d.Deliveries[name], any = out, true
+		}
+	}
+	return d, any
+}
+
+// NotBelow lifts sums to what they were: an agent that was killed counts some of its records again, and a number that people audit
+// never falls.
+func (n Numbers) NotBelow(was Numbers) Numbers {
+	n = n.Clone()
+	for _, c := range Counters {
+		if c.Kind == Sum {
+			*c.Of(&n) = max(*c.Of(&n), *c.Of(&was))
+		}
+	}
+	for reason, v := range was.Drops {
+		if v > n.Drops[reason] {
+			if n.Drops == nil {
+				n.Drops = map[string]int64{}
+			}
+			n.Drops[reason] = v
+		}
+	}
+	for name, before := range was.Deliveries {
+		now := n.Deliveries[name]
+		for _, c := range DeliveryCounters {
+			*c.Of(&now) = max(*c.Of(&now), *c.Of(&before))
+		}
+		if n.Deliveries == nil {
+			n.Deliveries = map[string]DeliveryCounts{}
+		}
+		n.Deliveries[name] = now
+	}
+	return n
+}
 
 // EncodeNumbers writes numbers as OTLP metrics. Sums are cumulative since start.
 func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *colmetrics.ExportMetricsServiceRequest {
-	points := map[string][]*metrics.NumberDataPoint{}
-	var names []string
-	add := func(name string, v int64, attrs ...string) {
-		if _, ok := points[name]; !ok {
-			names = append(names, name)
+	scope := &metrics.ScopeMetrics{Scope: &common.InstrumentationScope{Name: ServiceName}}
+	add := func(name, unit string, kind Kind, points []*metrics.NumberDataPoint) {
+		if len(points) == 0 {
+			return
 		}
+		m := &metrics.Metric{Name: name, Unit: unit}
+		if kind == Sum {
+			m.Data = &metrics.Metric_Sum{Sum: &metrics.Sum{IsMonotonic: true, DataPoints: points,
+				AggregationTemporality: metrics.AggregationTemporality_AGGREGATION_TEMPORALITY_CUMULATIVE}}
+		} else {
+			m.Data = &metrics.Metric_Gauge{Gauge: &metrics.Gauge{DataPoints: points}}
+		}
+		scope.Metrics = append(scope.Metrics, m)
+	}
+	point := func(v int64, attrs ...string) *metrics.NumberDataPoint {
 		p := &metrics.NumberDataPoint{StartTimeUnixNano: uint64(start.UnixNano()), TimeUnixNano: uint64(now.UnixNano()), Value: &metrics.NumberDataPoint_AsInt{AsInt: v}}
 		for i := 0; i < len(attrs); i += 2 {
 			p.Attributes = append(p.Attributes, otlpText(attrs[i], attrs[i+1]))
 		}
-		points[name] = append(points[name], p)
+		return p
 	}
-	sources := make([]string, 0, len(all))
-	for s := range all {
-		sources = append(sources, s)
+	sources := slices.Sorted(maps.Keys(all))
+	for _, c := range Counters {
+		var points []*metrics.NumberDataPoint
+		for _, s := range sources {
+			n := all[s]
+			points = append(points, point(*c.Of(&n), "source", s))
+		}
+		add(c.Metric, c.Unit, c.Kind, points)
 	}
-	sort.Strings(sources)
+	var drops []*metrics.NumberDataPoint
 	for _, s := range sources {
-		n := all[s]
-		add(metricRead, n.Read, "source", s)
-		add(metricBytes, n.Bytes, "source", s)
-		add(metricUnparsed, n.Unparsed, "source", s)
-		add(metricDropped, n.Dropped, "source", s)
-		for _, reason := range slices.Sorted(maps.Keys(n.Drops)) {
-			add(metricDrops, n.Drops[reason], "source", s, "reason", reason)
-		}
-		add(metricFailed, n.Failed, "source", s)
-		add(metricMasked, n.Masked, "source", s)
-		add(metricBlank, n.Blank, "source", s)
-		add(metricTruncated, n.Truncated, "source", s)
-		add(metricPending, n.Pending, "source", s)
-		add(metricLastRecord, n.LastRecord, "source", s)
-		for d, c := range n.Deliveries {
-			add(metricAcknowledged, c.Acknowledged, "source", s, "destination", d)
-			add(metricRefused, c.Refused, "source", s, "destination", d)
+		for _, reason := range slices.Sorted(maps.Keys(all[s].Drops)) {
+			drops = append(drops, point(all[s].Drops[reason], "source", s, "reason", reason))
 		}
 	}
-	scope := &metrics.ScopeMetrics{Scope: &common.InstrumentationScope{Name: ServiceName}}
-	for _, name := range names {
-		m := &metrics.Metric{Name: name, Unit: "{record}"}
-		switch name {
-		case metricBytes:
-			m.Unit = "By"
-		case metricLastRecord:
-			m.Unit = "ns"
+	add(metricDrops, "{record}", Sum, drops)
+	for _, c := range DeliveryCounters {
+		var points []*metrics.NumberDataPoint
+		for _, s := range sources {
+			for _, d := range slices.Sorted(maps.Keys(all[s].Deliveries)) {
+				counts := all[s].Deliveries[d]
+				points = append(points, point(*c.Of(&counts), "source", s, "destination", d))
+			}
 		}
-		if name == metricPending || name == metricLastRecord {
-			m.Data = &metrics.Metric_Gauge{Gauge: &metrics.Gauge{DataPoints: points[name]}}
-		} else {
-			m.Data = &metrics.Metric_Sum{Sum: &metrics.Sum{IsMonotonic: true, DataPoints: points[name],
-				AggregationTemporality: metrics.AggregationTemporality_AGGREGATION_TEMPORALITY_CUMULATIVE}}
-		}
-		scope.Metrics = append(scope.Metrics, m)
+		add(c.Metric, "{record}", Sum, points)
 	}
 	return &colmetrics.ExportMetricsServiceRequest{ResourceMetrics: []*metrics.ResourceMetrics{{
 		Resource:     &resource.Resource{Attributes: []*common.KeyValue{otlpText("host.name", host)}},
@@ -117,9 +254,10 @@ func otlpText(key, value string) *common.KeyValue {
 	return &common.KeyValue{Key: key, Value: &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: value}}}
 }
 
-// DecodeNumbers reads what EncodeNumbers wrote. Metrics that it does not know are passed over.
-func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) map[string]Numbers {
-	out := map[string]Numbers{}
+// DecodeNumbers reads what EncodeNumbers wrote, since when its sums count, and when it was written. Metrics that it does not know are
+// passed over.
+func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) (all map[string]Numbers, start, at time.Time) {
+	all = map[string]Numbers{}
 	for _, rm := range req.GetResourceMetrics() {
 		for _, sm := range rm.GetScopeMetrics() {
 			for _, m := range sm.GetMetrics() {
@@ -128,12 +266,18 @@ func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) map[string]Numbe
 					points = m.GetGauge().GetDataPoints()
 				}
 				for _, p := range points {
-					take(out, m.GetName(), p)
+					take(all, m.GetName(), p)
+					if t := time.Unix(0, int64(p.GetStartTimeUnixNano())); t.After(start) {
+						start = t
+					}
+					if t := time.Unix(0, int64(p.GetTimeUnixNano())); t.After(at) {
+						at = t
+					}
 				}
 			}
 		}
 	}
-	return out
+	return all, start, at
 }
 
 func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
@@ -152,45 +296,30 @@ func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
 		return
 	}
 	n, v := out[source], p.GetAsInt()
-	d := n.Deliveries[destination]
-	switch name {
-	case metricRead:
-		n.Read = v
-	case metricBytes:
-		n.Bytes = v
-	case metricUnparsed:
-		n.Unparsed = v
-	case metricDropped:
-		n.Dropped = v
-	case metricDrops:
+	known := false
+	for _, c := range Counters {
+		if c.Metric == name {
+			*c.Of(&n), known = v, true
+		}
+	}
+	if name == metricDrops && reason != "" {
 		if n.Drops == nil {
 			n.Drops = map[string]int64{}
 		}
-		n.Drops[reason] = v
-	case metricFailed:
-		n.Failed = v
-	case metricMasked:
-		n.Masked = v
-	case metricBlank:
-		n.Blank = v
-	case metricTruncated:
-		n.Truncated = v
-	case metricPending:
-		n.Pending = v
-	case metricLastRecord:
-		n.LastRecord = v
-	case metricAcknowledged:
-		d.Acknowledged = v
-	case metricRefused:
-		d.Refused = v
-	default:
-		return
+		n.Drops[reason], known = v, true
 	}
-	if destination != "" {
+	for _, c := range DeliveryCounters {
+		if c.Metric != name || destination == "" {
+			continue
+		}
+		d := n.Deliveries[destination]
+		*c.Of(&d) = v
 		if n.Deliveries == nil {
 			n.Deliveries = map[string]DeliveryCounts{}
 		}
-		n.Deliveries[destination] = d
+		n.Deliveries[destination], known = d, true
 	}
-	out[source] = n
+	if known {
+		out[source] = n
+	}
 }

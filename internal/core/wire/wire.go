@@ -145,6 +145,9 @@ func ConfigMap(text []byte) *protobufs.AgentConfigMap {
 	return &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{ConfigName: {Body: text, ContentType: ConfigType}}}
 }
 
+// NothingHash is the hash of the config that tells an agent to run nothing: its host was retired. Its text is empty.
+var NothingHash = []byte("synaxis: run nothing, v1, retired")[:32]
+
 // secretsName and secretsType are the entry of a config map that holds the secrets of a config, as a JSON object of NAME@VERSION
 // and value. It goes to the host that needs them and never comes back.
 const (

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"math/big"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -37,10 +38,50 @@ func TestNumbersRoundTrip(t *testing.T) {
 		"b": {Read: 1},
 	}
 	req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), all)
-	assert.Equal(t, all, DecodeNumbers(req))
+	back, start, at := DecodeNumbers(req)
+	assert.Equal(t, all, back)
+	assert.Equal(t, time.Unix(1, 0), start)
+	assert.Equal(t, time.Unix(2, 0), at)
 	for _, m := range req.ResourceMetrics[0].ScopeMetrics[0].Metrics {
 		assert.True(t, m.GetGauge() != nil || m.GetSum().GetIsMonotonic(), m.Name)
 	}
+}
+
+// TestCounters: every number of a source is in the table once, and goes round all that the table is for.
+func TestCounters(t *testing.T) {
+	t.Parallel()
+	metrics, n, was := map[string]bool{}, Numbers{}, Numbers{}
+	for i, c := range Counters {
+		assert.False(t, metrics[c.Metric], c.Metric)
+		metrics[c.Metric] = true
+		*c.Of(&n), *c.Of(&was) = int64(100+i), int64(i)
+	}
+	v := reflect.ValueOf(n)
+	for i := range v.NumField() {
+		if v.Field(i).Kind() == reflect.Int64 {
+			assert.NotZero(t, v.Field(i).Int(), "%s is in no counter", v.Type().Field(i).Name)
+		}
+	}
+	back, _, _ := DecodeNumbers(EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), map[string]Numbers{"a": n}))
+	assert.Equal(t, n, back["a"])
+	d, any := n.Since(was)
+	assert.True(t, any)
+	sum := was
+	sum.Add(d)
+	assert.Equal(t, n, sum.withGauges(n))
+	assert.Equal(t, n, was.NotBelow(n).NotBelow(n).withGauges(n))
+	_, any = n.Since(n)
+	assert.False(t, any)
+}
+
+// withGauges takes over what is as of now.
+func (n Numbers) withGauges(from Numbers) Numbers {
+	for _, c := range Counters {
+		if c.Kind != Sum {
+			*c.Of(&n) = *c.Of(&from)
+		}
+	}
+	return n
 }
 
 func certificate(t *testing.T, parent *x509.Certificate, parentKey *ecdsa.PrivateKey, name string) ([]byte, *x509.Certificate, *ecdsa.PrivateKey) {

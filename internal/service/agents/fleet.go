@@ -49,6 +49,8 @@ type Live struct {
 	ConfigSince  time.Time            `json:"configSince"`
 	Running      string               `json:"running"`             // hash of the config that it reports as effective
 	Effective    string               `json:"effective,omitempty"` // its text
+	Counting     time.Time            `json:"counting,omitzero"`   // since when its numbers count
+	Emptied      time.Time            `json:"emptied,omitzero"`    // when the agent of a retired host had taken its config back
 }
 
 // View is a copy of all that is known of one host.
@@ -60,6 +62,7 @@ type View struct {
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
 	Numbers   map[string]wire.Numbers
+	recent    map[string]*window // by source
 	seen      *inventory.Observed
 }
 
@@ -91,7 +94,8 @@ func (v View) Verdict(now time.Time) health.Verdict {
 		since = v.Assigned.AssignedAt
 	}
 	return health.EvaluateHost(health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: v.configState(),
-		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut, Restarted: v.Restarted, Retired: v.RetiredAt}, now)
+		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut, Restarted: v.Restarted, Retired: v.RetiredAt,
+		Emptied: v.Emptied, Agent: v.Components["agent/state"].complaint()}, now)
 }
 
 // configState is the state of the assigned config; what the agent said of another one does not count.
@@ -106,12 +110,27 @@ func (v View) configState() string {
 func (v View) SourceVerdict(name string, now time.Time) health.Verdict {
 	c, reported := v.Components["source/"+name]
 	n := v.Numbers[name]
-	s := health.Source{Host: v.Verdict(now), Reported: reported, Code: c.Code, Reason: c.Reason, Since: c.Since,
-		Read: n.Read, Unparsed: n.Unparsed, Pending: n.Pending}
-	for _, d := range n.Deliveries {
-		s.Refused += d.Refused
+	s := health.Source{Host: v.Verdict(now), Reported: reported, Agent: c.complaint(), Read: n.Read, Unread: n.Unread, Recent: v.recent[name].counts(now)}
+	if n.Oldest > 0 {
+		s.Oldest = time.Unix(0, n.Oldest)
+	}
+	if held, ok := strings.CutPrefix(c.Reason, "held by "); ok {
+		to, _, _ := strings.Cut(held, ":")
+		s.Delivery = v.Components["destination/"+to].Code
+	}
+	for to := range n.Deliveries {
+		if d := v.Components["destination/"+to]; d.Code == "" && d.Reason != "" && s.Recent.Refused > 0 {
+			s.Answer = d.Reason
+		}
 	}
 	return health.EvaluateSource(s, now)
+}
+
+func (c Component) complaint() health.Complaint {
+	if c.Code == "" {
+		return health.Complaint{Since: c.Since}
+	}
+	return health.Complaint{Code: c.Code, Reason: c.Reason, Since: c.Since}
 }
 
 // host is the live entry.
@@ -138,12 +157,14 @@ type Fleet struct {
 	note   func(topic string)
 	secret func(ctx context.Context, name string, version int) (string, error)
 
+	editing   sync.Mutex // around a change of hosts and what memory makes of it; taken before mu
 	mu        sync.RWMutex
 	hosts     map[string]*host
 	names     []string // of hosts, ordered; made when it is asked for
 	byUID     map[string]*host
 	creds     map[string]store.Credential // by id
 	newcomers map[string]*newcomer        // by uid
+	former    []store.Host                // retired hosts whose names others have
 	bucket    tokenBucket
 	saving    sync.Mutex
 
@@ -210,6 +231,9 @@ func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time
 	}
 	for _, c := range creds {
 		f.creds[c.ID] = c
+	}
+	if f.former, err = st.FormerHosts(ctx); err != nil {
+		return nil, err
 	}
 	came, err := st.Newcomers(ctx)
 	if err != nil {
@@ -317,6 +341,17 @@ func (f *Fleet) Retired() []View { return f.list(true) }
 func (f *Fleet) list(retired bool) []View {
 	var out []View
 	f.Visit(retired, func(v *View) { out = append(out, *v) })
+	return out
+}
+
+// Former returns the retired hosts whose names other hosts have by now.
+func (f *Fleet) Former() []View {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	var out []View
+	for _, h := range f.former {
+		out = append(out, View{Host: h, Live: Live{Emptied: h.RetiredAt}})
+	}
 	return out
 }
 

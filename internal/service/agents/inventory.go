@@ -1,11 +1,16 @@
 package agents
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"maps"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
 
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/service/store"
 )
 
@@ -56,31 +61,38 @@ func (f *Fleet) seenAnew(names ...string) {
 	}
 }
 
-// Edit changes labels or settings: keys with a value are set, keys in remove are taken away.
-func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string) error {
-	v, ok := f.Get(name)
-	if !ok {
-		return store.Missingf("there is no host %s", name)
-	}
-	h := v.Host
-	before := h.Labels
-	if what == "settings" {
-		before = h.Settings
-	}
-	after := maps.Clone(before)
-	if after == nil {
-		after = map[string]string{}
-	}
-	maps.Copy(after, set)
-	for _, k := range remove {
-		delete(after, k)
-	}
-	if what == "settings" {
-		h.Settings = after
-	} else {
-		h.Labels = after
-	}
-	err := f.store.Update(ctx, func(t *store.Tx) error {
+// Edit changes labels or settings: keys with a value are set, keys in remove are taken away. may, which can be nil, is asked with the host
+// as it is when it is written.
+func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string, may func(store.Host) error) error {
+	f.editing.Lock() // memory follows the commits, in their order
+	defer f.editing.Unlock()
+	var h store.Host
+	err := f.store.Update(ctx, func(t *store.Tx) (err error) {
+		if h, err = present(t, name); err != nil {
+			return err
+		}
+		if may != nil {
+			if err := may(h); err != nil {
+				return err
+			}
+		}
+		before := h.Labels
+		if what == "settings" {
+			before = h.Settings
+		}
+		after := maps.Clone(before)
+		if after == nil {
+			after = map[string]string{}
+		}
+		maps.Copy(after, set)
+		for _, k := range remove {
+			delete(after, k)
+		}
+		if what == "settings" {
+			h.Settings = after
+		} else {
+			h.Labels = after
+		}
 		if err := t.PutHost(h); err != nil {
 			return err
 		}
@@ -100,56 +112,123 @@ func (f *Fleet) Edit(ctx context.Context, who store.Person, name, what string, s
 	return nil
 }
 
-// Retire takes a host out of the fleet: its credential ends, and it is in no list and no rollout any more. Its history
-// stays, and a join token brings it back under its name.
+// present reads a host inside a change.
+func present(t *store.Tx, name string) (store.Host, error) {
+	h, err := t.Host(name)
+	if errors.Is(err, store.ErrNotFound) {
+		return h, store.Missingf("there is no host %s", name)
+	}
+	return h, err
+}
+
+// Retire takes a host out of the fleet: it is in no list and no rollout any more. Its agent is told to stop to collect, to deliver what it
+// holds and to delete its secrets; its credential ends once it has, or at once where it is not our agent. Its history stays, and a join
+// token brings it back under its name.
 func (f *Fleet) Retire(ctx context.Context, who store.Person, name string) error {
-	v, ok := f.Get(name)
-	if !ok {
-		return store.Missingf("there is no host %s", name)
-	}
-	if !v.RetiredAt.IsZero() {
-		return nil
-	}
-	now := f.now()
-	h := v.Host
-	h.RetiredAt = now
-	err := f.store.Update(ctx, func(t *store.Tx) error {
+	f.editing.Lock()
+	defer f.editing.Unlock()
+	now, already := f.now(), false
+	var h store.Host
+	err := f.store.Update(ctx, func(t *store.Tx) (err error) {
+		if h, err = present(t, name); err != nil {
+			return err
+		}
+		if already = !h.RetiredAt.IsZero(); already {
+			return nil
+		}
+		h.RetiredAt = now
 		if err := t.PutHost(h); err != nil {
 			return err
 		}
-		if err := t.EndCredentials(name, now); err != nil {
+		if err := t.Unassign(name); err != nil {
 			return err
+		}
+		if h.ServiceName != wire.ServiceName {
+			if err := t.EndCredentials(name, now); err != nil {
+				return err
+			}
 		}
 		return t.Audit(who, now, "host retire", name, nil, nil)
 	})
-	if err != nil {
+	if err != nil || already {
 		return err
 	}
 	f.mu.Lock()
 	var c *conn
 	if e := f.hosts[name]; e != nil {
 		e.view.Host, c = h, e.conn
+		e.view.Assigned, e.view.Pending = store.Assignment{}, ""
 		e.view.Connected, e.conn, e.offer = false, nil, nil
+		e.dirty = true
 		delete(f.byUID, h.UID)
 	}
-	for id, cred := range f.creds {
-		if cred.Host == name {
-			delete(f.creds, id)
-		}
+	if h.ServiceName != wire.ServiceName {
+		f.dropCredentials(name)
 	}
 	f.mu.Unlock()
 	f.seenAnew()
 	if c != nil {
-		c.ws.CloseNow()
+		c.ws.CloseNow() // it calls again, and is told
 	}
 	f.desk.HostEvent(rollout.Event{Kind: rollout.Gone, Host: name, Reason: "retired"})
 	f.note("hosts")
 	return nil
 }
 
+// dropCredentials forgets the credentials of a host. The fleet is locked.
+func (f *Fleet) dropCredentials(name string) {
+	for id, cred := range f.creds {
+		if cred.Host == name {
+			delete(f.creds, id)
+		}
+	}
+}
+
+// takeRetired answers an agent whose host was retired: it is told to run nothing, until it says that it does; then its credential ends.
+// It answers false for an agent that is none of a retired host.
+func (f *Fleet) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, who caller, answer *protobufs.ServerToAgent) (bool, error) {
+	now := f.now()
+	name := who.credential.Host
+	f.mu.Lock()
+	h := f.hosts[name]
+	if h == nil || h.view.UID != who.credential.UID || h.view.RetiredAt.IsZero() {
+		f.mu.Unlock()
+		return false, nil
+	}
+	h.view.LastSeen, h.dirty = now, true
+	status := msg.GetRemoteConfigStatus()
+	done := bytes.Equal(status.GetLastRemoteConfigHash(), wire.NothingHash) && status.GetStatus() == protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED
+	if !done {
+		f.mu.Unlock()
+		if status == nil || !bytes.Equal(status.GetLastRemoteConfigHash(), wire.NothingHash) {
+			answer.RemoteConfig = &protobufs.AgentRemoteConfig{Config: wire.ConfigMap(nil), ConfigHash: wire.NothingHash}
+		}
+		return true, nil
+	}
+	h.view.Emptied, h.view.Running, h.view.Components = now, "", nil
+	f.mu.Unlock()
+	err := f.store.Update(ctx, func(t *store.Tx) error {
+		if err := t.EndCredentials(name, now); err != nil {
+			return err
+		}
+		return t.Audit(store.Person{Name: "agent of " + name, Origin: who.origin}, now, "host emptied", name, nil, nil)
+	})
+	if err != nil {
+		return true, err
+	}
+	f.mu.Lock()
+	f.dropCredentials(name)
+	f.mu.Unlock()
+	f.log.Info("the agent of a retired host has stopped to collect and has deleted its secrets", "host", name)
+	f.note("hosts")
+	return true, Denied{"this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove identity.json from its state folder and give it a join token"}
+}
+
 // Change carries out what a list of hosts or an edit of many changes, all of it or nothing. Hosts that it adds wait for their
 // agents. action is what the audit calls it.
 func (f *Fleet) Change(ctx context.Context, who store.Person, action string, changes []inventory.Change) error {
+	f.editing.Lock()
+	defer f.editing.Unlock()
 	now := f.now()
 	var put []store.Host
 	err := f.store.Update(ctx, func(t *store.Tx) error {
@@ -157,19 +236,19 @@ func (f *Fleet) Change(ctx context.Context, who store.Person, action string, cha
 			if c.What == "same" {
 				continue
 			}
-			v, _ := f.Get(c.Host)
-			h := v.Host
-			before := map[string]any{"labels": h.Labels, "settings": h.Settings}
-			if c.What == "added" {
-				h, before = store.Host{Name: c.Host}, nil
+			h, err := t.Host(c.Host)
+			var was any
+			switch {
+			case errors.Is(err, store.ErrNotFound):
+				h = store.Host{Name: c.Host}
+			case err != nil:
+				return err
+			default:
+				was = map[string]any{"labels": h.Labels, "settings": h.Settings}
 			}
 			h.Labels, h.Settings = inventory.Apply(h.Labels, c.Labels), inventory.Apply(h.Settings, c.Settings)
 			if err := t.PutHost(h); err != nil {
 				return err
-			}
-			var was any
-			if before != nil {
-				was = before
 			}
 			if err := t.Audit(who, now, action, c.Host, was, map[string]any{"labels": h.Labels, "settings": h.Settings}); err != nil {
 				return err

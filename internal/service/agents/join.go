@@ -101,6 +101,7 @@ func (f *Fleet) joinToken(ctx context.Context, id string) (store.JoinToken, erro
 type caller struct {
 	credential *store.Credential
 	token      *store.JoinToken
+	origin     string // the address that it calls from
 }
 
 // authenticate reads the bearer of a request.
@@ -126,11 +127,8 @@ func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller,
 	if err != nil || !matches(j.Hash, secret) {
 		return caller{}, Denied{"the join token is not known here; make one with: synaxis join-token create"}
 	}
-	switch {
-	case !j.RevokedAt.IsZero():
-		return caller{}, Denied{"the join token was revoked; make a new one with: synaxis join-token create"}
-	case f.now().After(j.ExpiresAt):
-		return caller{}, Denied{fmt.Sprintf("the join token expired on %s; make a new one with: synaxis join-token create", j.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"))}
+	if err := usable(j, f.now()); err != nil {
+		return caller{}, err
 	}
 	return caller{token: &j}, nil
 }
@@ -148,52 +146,124 @@ func (f *Fleet) TokenLabels(ctx context.Context, authorization string) (map[stri
 }
 
 // joinRequest is what an agent says of itself when it joins.
-type joinRequest struct{ uid, name, hostID, serviceName string }
+type joinRequest struct{ uid, name, hostID, serviceName, origin string }
 
-// join lets an agent in under its name and makes it a credential, whose text goes to the agent only. Asking again
-// before the credential was used gives a new one in its place.
-func (f *Fleet) join(ctx context.Context, j store.JoinToken, r joinRequest) (string, error) {
+// join lets an agent in under its name and makes it a credential, whose text goes to the agent only. Asking again before the credential
+// was used gives a new one in its place. Whether the token still has a use and the name is free is decided where it is written.
+func (f *Fleet) join(ctx context.Context, tokenID string, r joinRequest) (string, error) {
 	if why := inventory.CheckName(r.name); why != "" {
 		return "", Denied{fmt.Sprintf("the host name %q cannot be used: %s; start the agent with --name", r.name, why)}
 	}
 	now := f.now()
 	f.mu.RLock()
-	mine := 0
-	for _, c := range f.creds {
-		if c.UID == r.uid && c.TokenID == j.ID && (!c.UsedAt.IsZero() || c.OfferEnds.After(now)) {
-			mine = 1
+	if n := f.newcomers[r.uid]; n != nil {
+		if !n.DeniedAt.IsZero() {
+			f.mu.RUnlock()
+			return "", Denied{fmt.Sprintf("this agent asked for the name of %s and was turned away at the desk; start it with another --name", r.name)}
+		}
+		if n.Approved != "" {
+			r.name = n.Approved
 		}
 	}
-	var have store.Host
-	taken := f.hosts[r.name]
-	if taken != nil {
-		have = taken.view.Host
-	}
 	f.mu.RUnlock()
-	if j.Uses > 0 && j.Used+j.Reserved-mine >= j.Uses {
-		return "", Denied{fmt.Sprintf("the join token is used up: it was for %d hosts, and as many have joined; make a new one with: synaxis join-token create", j.Uses)}
-	}
-	if have.UID != "" && have.RetiredAt.IsZero() && have.UID != r.uid && have.HostID != r.hostID {
-		return "", Denied{fmt.Sprintf("a host named %s has joined already from another machine; start this agent with another --name", r.name)}
-	}
-	h := admitted(have, r, j.Labels, now)
-	text, c := offerCredential(r.uid, j.ID, r.name, now)
+	text, c := offerCredential(r.uid, tokenID, r.name, now)
+	var h store.Host
+	taken, back := false, false
+	f.editing.Lock()
+	defer f.editing.Unlock()
 	err := f.store.Update(ctx, func(t *store.Tx) error {
+		taken = false
+		j, err := t.JoinToken(tokenID, now)
+		if err != nil {
+			return err
+		}
+		if err := usable(j, now); err != nil {
+			return err
+		}
+		mine, err := t.UsesToken(tokenID, r.uid, now)
+		if err != nil {
+			return err
+		}
+		if j.Uses > 0 && j.Used+j.Reserved >= j.Uses && !mine {
+			return Denied{fmt.Sprintf("the join token is used up: it was for %d hosts, and as many have joined; make a new one with: synaxis join-token create", j.Uses)}
+		}
+		have, err := t.Host(r.name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if have.UID != "" && have.RetiredAt.IsZero() && have.UID != r.uid && have.HostID != r.hostID {
+			taken = true
+			return Denied{fmt.Sprintf("a host named %s has joined already from another machine: retire the old one, or approve this one at the desk with: synaxis newcomer approve ID %s; or start this agent with another --name", r.name, r.name)}
+		}
+		if back = !have.RetiredAt.IsZero(); back && have.UID != r.uid {
+			if err := t.AddFormerHost(have); err != nil {
+				return err
+			}
+		}
+		h = admitted(have, r, j.Labels, now)
 		if err := t.PutHost(h); err != nil {
 			return err
 		}
-		if have.Name == "" {
-			if err := t.Audit(store.Person{Name: "join token " + j.ID, Origin: r.hostID}, now, "host join", r.name, nil, h.Labels); err != nil {
+		if have.Name == "" || back {
+			if err := t.Audit(store.Person{Name: "join token " + j.ID, Origin: r.origin}, now, "host join", r.name, nil, h.Labels); err != nil {
 				return err
 			}
 		}
 		return t.PutCredential(c)
 	})
+	if taken {
+		if err := f.knock(ctx, r); err != nil {
+			return "", err
+		}
+	}
 	if err != nil {
 		return "", err
 	}
 	f.takeIn(h, &c)
 	return text, nil
+}
+
+// maxKnocks bounds the agents that ask for names that are in use.
+const maxKnocks = 500
+
+// knock notes that an agent asks for the name of a host that has joined from another machine, so that the desk can let it in.
+func (f *Fleet) knock(ctx context.Context, r joinRequest) error {
+	now := f.now()
+	f.mu.RLock()
+	old, knocks := f.newcomers[r.uid], 0
+	for _, n := range f.newcomers {
+		if n.Credential == "" {
+			knocks++
+		}
+	}
+	f.mu.RUnlock()
+	if knocks >= maxKnocks && old == nil {
+		return nil
+	}
+	n := store.Newcomer{ID: newID("n"), UID: r.uid, Host: r.name, HostID: r.hostID, Name: r.name, Origin: r.origin, Since: now,
+		Why: "another machine, with a valid join token, asks for the name of this host"}
+	if old != nil {
+		n.ID, n.Since = old.ID, old.Since
+	}
+	if err := f.store.Update(ctx, func(t *store.Tx) error { return t.PutNewcomer(n) }); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	f.newcomers[n.UID] = &newcomer{Newcomer: n, seen: now}
+	f.mu.Unlock()
+	f.note("hosts")
+	return nil
+}
+
+// usable tells why a join token lets nobody in any more.
+func usable(j store.JoinToken, now time.Time) error {
+	switch {
+	case !j.RevokedAt.IsZero():
+		return Denied{"the join token was revoked; make a new one with: synaxis join-token create"}
+	case now.After(j.ExpiresAt):
+		return Denied{fmt.Sprintf("the join token expired on %s; make a new one with: synaxis join-token create", j.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"))}
+	}
+	return nil
 }
 
 // admitted is a host as it is once an agent has joined under its name. What was said of it before stays.
@@ -233,6 +303,12 @@ func (f *Fleet) takeIn(h store.Host, c *store.Credential) {
 	if e.view.UID != "" && e.view.UID != h.UID {
 		delete(f.byUID, e.view.UID)
 		e.streams = streams{}
+	}
+	if was := e.view.Host; !was.RetiredAt.IsZero() {
+		if was.UID != h.UID {
+			f.former = append(f.former, was)
+		}
+		e.view.Emptied, e.dirty = time.Time{}, true
 	}
 	e.view.Host = h
 	f.byUID[h.UID] = e

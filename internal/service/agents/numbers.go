@@ -1,9 +1,62 @@
 package agents
 
 import (
+	"slices"
+	"time"
+
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 )
+
+// sample is what a source had counted at a time.
+type sample struct {
+	at     time.Time
+	counts health.Recent
+}
+
+// window are the samples of a source within health.Window, oldest first, and the one before them.
+type window struct{ samples []sample }
+
+// sampleEvery bounds how many samples there are, however often an agent reports.
+const sampleEvery = 10 * time.Second
+
+// add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since it is read.
+func (w *window) add(n wire.Numbers, now time.Time) *window {
+	s := sample{now, health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone}}
+	for _, d := range n.Deliveries {
+		s.counts.Refused += d.Refused
+	}
+	next := &window{}
+	if w != nil {
+		next.samples = slices.Clone(w.samples)
+	}
+	if k := len(next.samples); k > 0 && s.counts.Read < next.samples[k-1].counts.Read {
+		next.samples = nil
+	}
+	for len(next.samples) > 1 && now.Sub(next.samples[1].at) > health.Window {
+		next.samples = next.samples[1:]
+	}
+	if k := len(next.samples); k > 1 && now.Sub(next.samples[k-2].at) < sampleEvery {
+		next.samples[k-1] = s
+	} else {
+		next.samples = append(next.samples, s)
+	}
+	return next
+}
+
+// counts are what was counted in the window that ends now. Before there are two samples nothing is known.
+func (w *window) counts(now time.Time) (r health.Recent) {
+	if w == nil || len(w.samples) < 2 {
+		return r
+	}
+	first := 0
+	for first < len(w.samples)-1 && now.Sub(w.samples[first+1].at) > health.Window {
+		first++
+	}
+	from, to := w.samples[first].counts, w.samples[len(w.samples)-1].counts
+	return health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed, Refused: max(0, to.Refused-from.Refused), NoZone: to.NoZone - from.NoZone}
+}
 
 // volume is how much a source reads, as an average over up to a day of five minutes each.
 type volume struct {
@@ -46,28 +99,7 @@ func (f *Fleet) Volumes() []check.Volume {
 func deltas(from, to map[string]wire.Numbers) map[string]wire.Numbers {
 	out := map[string]wire.Numbers{}
 	for name, n := range to {
-		was := from[name]
-		d := wire.Numbers{Read: max(0, n.Read-was.Read), Bytes: max(0, n.Bytes-was.Bytes), Unparsed: max(0, n.Unparsed-was.Unparsed),
-			Dropped: max(0, n.Dropped-was.Dropped), Blank: max(0, n.Blank-was.Blank), Truncated: max(0, n.Truncated-was.Truncated),
-			Failed: max(0, n.Failed-was.Failed), Masked: max(0, n.Masked-was.Masked)}
-		for reason, c := range n.Drops {
-			if c > was.Drops[reason] {
-				if d.Drops == nil {
-					d.Drops = map[string]int64{}
-				}
-				d.Drops[reason] = c - was.Drops[reason]
-			}
-		}
-		for dest, c := range n.Deliveries {
-			w := was.Deliveries[dest]
-			if c != w {
-				if d.Deliveries == nil {
-					d.Deliveries = map[string]wire.DeliveryCounts{}
-				}
-				d.Deliveries[dest] = wire.DeliveryCounts{Acknowledged: max(0, c.Acknowledged-w.Acknowledged), Refused: max(0, c.Refused-w.Refused)}
-			}
-		}
-		if d.Read != 0 || d.Blank != 0 || d.Truncated != 0 || d.Deliveries != nil {
+		if d, any := n.Since(from[name]); any {
 			out[name] = d
 		}
 	}

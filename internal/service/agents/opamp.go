@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/netip"
 	"regexp"
@@ -101,6 +102,7 @@ func (f *Fleet) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		f.deny(w, err)
 		return
 	}
+	who.origin, _, _ = net.SplitHostPort(r.RemoteAddr)
 	if r.Method == http.MethodPost {
 		f.poll(w, r, who)
 		return
@@ -316,6 +318,12 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 		return f.takeNewcomer(ctx, msg, uid, who, c, answer)
 	}
 	now := f.now()
+	if retired, err := f.takeRetired(ctx, msg, who, answer); err != nil || retired {
+		if c != nil && answer.RemoteConfig == nil {
+			answer = nil
+		}
+		return answer, "", err
+	}
 	if who.credential.UsedAt.IsZero() {
 		if err := f.used(ctx, *who.credential); err != nil {
 			return nil, "", err
@@ -394,17 +402,14 @@ func (f *Fleet) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid 
 	if msg.GetCapabilities()&uint64(protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings) == 0 {
 		return nil, "", Denied{"this agent does not accept connection settings, so it cannot be given a credential of its own"}
 	}
-	j, err := f.joinToken(ctx, who.token.ID) // its uses as of now
-	if err != nil {
-		return nil, "", err
-	}
 	r := ask(d, uid)
+	r.origin = who.origin
 	if f.twin(uid, r.hostID) {
 		id := wire.NewUID(f.now())
 		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: id[:]}
 		return answer, "", nil
 	}
-	credential, err := f.join(ctx, j, r)
+	credential, err := f.join(ctx, who.token.ID, r)
 	if err != nil {
 		return nil, "", err
 	}
@@ -467,8 +472,8 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 		old := v.Components
 		v.Components = map[string]Component{}
 		for name, c := range tree.GetComponentHealthMap() {
-			if c.GetHealthy() {
-				v.Components[name] = Component{Since: sinceOf(old[name], "", now)}
+			if c.GetHealthy() { // of a destination the last answer that refused records may stand beside it
+				v.Components[name] = Component{Reason: c.GetLastError(), Since: sinceOf(old[name], "", now)}
 				continue
 			}
 			code := c.GetStatus()
@@ -530,33 +535,44 @@ func (f *Fleet) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "bad-message", "the body is no OTLP metrics request: "+err.Error())
 		return
 	}
-	f.takeNumbers(*who.credential, wire.DecodeNumbers(req))
+	numbers, start, at := wire.DecodeNumbers(req)
+	f.takeNumbers(*who.credential, numbers, start, at)
 	w.Header().Set("Content-Type", "application/x-protobuf")
 	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
 	_, _ = w.Write(out)
 }
 
-func (f *Fleet) takeNumbers(c store.Credential, numbers map[string]wire.Numbers) {
+// takeNumbers takes the numbers of an agent whose sums count since start, as of at by the clock of its host.
+func (f *Fleet) takeNumbers(c store.Credential, numbers map[string]wire.Numbers, start, at time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	h := f.byUID[c.UID]
 	if h == nil {
 		return
 	}
-	bucket := f.now().Unix() / 300 * 300
+	now := f.now()
+	bucket := now.Unix() / 300 * 300
 	if bucket != h.bucket {
 		if h.bucket != 0 {
 			h.learn(deltas(h.base, h.view.Numbers))
 		}
 		h.bucket, h.base = bucket, h.view.Numbers
 	}
-	all := map[string]wire.Numbers{}
+	same := h.view.Counting.Equal(start)
+	all, recent := map[string]wire.Numbers{}, map[string]*window{}
 	for name, n := range h.view.Numbers { // a source that the host runs no more keeps what it had
 		all[name] = n
 	}
 	for name, n := range numbers {
+		if was, ok := all[name]; ok && same {
+			n = n.NotBelow(was)
+		}
+		if n.Oldest > 0 { // by our own clock
+			n.Oldest += now.Sub(at).Nanoseconds()
+		}
 		all[name] = n
+		recent[name] = h.view.recent[name].add(n, now)
 	}
-	h.view.Numbers, h.dirty = all, true
+	h.view.Numbers, h.view.recent, h.view.Counting, h.dirty = all, recent, start, true
 	f.note("numbers")
 }

@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -46,25 +48,51 @@ func count(c *contract.Counts, state string) {
 }
 
 func numbers(n wire.Numbers) contract.Numbers {
-	out := contract.Numbers{Read: n.Read, Unparsed: n.Unparsed, Dropped: n.Dropped, Blank: n.Blank, Pending: n.Pending, Bytes: n.Bytes,
-		Truncations: n.Truncated, DropReasons: n.Drops, Failed: n.Failed, Masked: n.Masked, Destinations: []contract.DestinationNumbers{}}
+	out := contract.Numbers{Read: n.Read, Acknowledged: n.Acknowledged, Unparsed: n.Unparsed, Dropped: n.Dropped, Blank: n.Blank, Pending: n.Pending, Bytes: n.Bytes,
+		Truncations: n.Truncated, DropReasons: n.Drops, Failed: n.Failed, Masked: n.Masked, NoZone: n.NoZone, Zeros: n.Zeros, Packed: n.Packed, Unread: n.Unread,
+		FirstRead: n.FirstRead, Destinations: []contract.DestinationNumbers{}}
 	if out.DropReasons == nil {
 		out.DropReasons = map[string]int64{}
 	}
-	if n.LastRecord > 0 {
-		t := time.Unix(0, n.LastRecord).UTC()
-		out.LastRecord = &t
+	moment := func(at int64) *time.Time {
+		if at <= 0 {
+			return nil
+		}
+		t := time.Unix(0, at).UTC()
+		return &t
 	}
+	out.LastRecord, out.Oldest = moment(n.LastRecord), moment(n.Oldest)
 	for name, d := range n.Deliveries {
 		out.Destinations = append(out.Destinations, contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused})
 		out.Refused += d.Refused
-		out.Acknowledged = d.Acknowledged
-	}
-	if len(n.Deliveries) > 1 { // a record counts once all of its destinations have it
-		out.Acknowledged = max(0, n.Read-n.Pending-n.Dropped-out.Refused)
 	}
 	slices.SortFunc(out.Destinations, func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) })
 	return out
+}
+
+// notes tell what is left out or late of a source, where that is no trouble.
+func notes(n wire.Numbers) []string {
+	out := []string{}
+	if n.Packed > 0 {
+		out = append(out, many(n.Packed, "file is not read, since it is compressed", "files are not read, since they are compressed"))
+	}
+	if n.FirstRead > 0 {
+		out = append(out, many(n.FirstRead, "byte is still to be read of files that are read for the first time", "bytes are still to be read of files that are read for the first time"))
+	}
+	if n.Zeros > 0 {
+		out = append(out, many(n.Zeros, "NUL byte was skipped at the begin of a line", "NUL bytes were skipped at the begin of lines")+", as a program leaves them whose file was truncated while it wrote")
+	}
+	if n.Truncated > 0 {
+		out = append(out, many(n.Truncated, "time a file shrank while it was read", "times a file shrank while it was read")+"; what was written just before may be lost, unless a copy is collected too")
+	}
+	return out
+}
+
+func many(n int64, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
 }
 
 // assignedSources are the sources in the config that is assigned to a host.
@@ -84,11 +112,11 @@ func (a *API) sources(v agents.View, assigned []string) []contract.HostSource {
 	now := a.Now()
 	out := []contract.HostSource{}
 	for _, name := range assigned {
-		out = append(out, contract.HostSource{Name: name, Assigned: true, Verdict: verdict(v.SourceVerdict(name, now)), Numbers: numbers(v.Numbers[name])})
+		out = append(out, contract.HostSource{Name: name, Assigned: true, Verdict: verdict(v.SourceVerdict(name, now)), Numbers: numbers(v.Numbers[name]), Notes: notes(v.Numbers[name])})
 	}
 	for name := range v.Components {
 		if s, ok := strings.CutPrefix(name, "source/"); ok && !slices.Contains(assigned, s) {
-			out = append(out, contract.HostSource{Name: s, Verdict: verdict(v.SourceVerdict(s, now)), Numbers: numbers(v.Numbers[s])})
+			out = append(out, contract.HostSource{Name: s, Verdict: verdict(v.SourceVerdict(s, now)), Numbers: numbers(v.Numbers[s]), Notes: notes(v.Numbers[s])})
 		}
 	}
 	slices.SortFunc(out, func(x, y contract.HostSource) int { return strings.Compare(x.Name, y.Name) })
@@ -149,7 +177,14 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 	}
 	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
 	now, q := a.Now(), strings.ToLower(value(r.Params.Q))
-	a.Fleet.Visit(value(r.Params.Retired), func(v *agents.View) {
+	by := value(r.Params.Sort)
+	order := hostOrder{string(by), value(r.Params.Reverse)}
+	after, err := readCursor(value(r.Params.After), string(by))
+	if err != nil {
+		return nil, err
+	}
+	var rows []hostRow
+	take := func(v *agents.View) {
 		if !sel.All {
 			if h := v.Inventory(); !sel.Match(&h) {
 				return
@@ -160,16 +195,112 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 		}
 		worst := a.worst(v, now)
 		count(&out.States, string(worst.State))
-		if r.Params.State != nil && string(worst.State) != string(*r.Params.State) || v.Name <= value(r.Params.After) {
+		if r.Params.State != nil && string(worst.State) != string(*r.Params.State) {
 			return
 		}
+		out.Total++
+		row := order.row(v, worst)
+		if after != nil && order.compare(row, *after) <= 0 {
+			return
+		}
+		row.view = *v
+		rows = append(rows, row)
+	}
+	retired := value(r.Params.Retired)
+	a.Fleet.Visit(retired, take)
+	if retired {
+		for _, v := range a.Fleet.Former() {
+			v.Name += formerMark // another host has the name
+			take(&v)
+		}
+	}
+	slices.SortFunc(rows, order.compare)
+	for i := range rows {
 		if len(out.Items) == limit {
-			out.Next = &out.Items[limit-1].Name
-			return
+			next := rows[i-1].cursor(string(by))
+			out.Next = &next
+			break
 		}
-		out.Items = append(out.Items, a.summary(v, now))
-	})
+		item := a.summary(&rows[i].view, now)
+		item.Name = strings.TrimSuffix(item.Name, formerMark)
+		out.Items = append(out.Items, item)
+	}
 	return out, nil
+}
+
+// formerMark stands behind the name of a retired host whose name another one has, so that the two differ.
+const formerMark = "\x00former"
+
+// hostRow is a host with what it is ordered by.
+type hostRow struct {
+	Num  int64  `json:"n"`
+	Name string `json:"name"`
+	view agents.View
+}
+
+// cursor is a place behind a row, for the next page.
+func (r hostRow) cursor(by string) string {
+	if by == "" || by == "name" {
+		return r.Name
+	}
+	text, _ := json.Marshal(r) // numbers and texts always become JSON
+	return base64.RawURLEncoding.EncodeToString(text)
+}
+
+func readCursor(text, by string) (*hostRow, error) {
+	switch {
+	case text == "":
+		return nil, nil
+	case by == "" || by == "name":
+		return &hostRow{Name: text}, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	var row hostRow
+	if err != nil || json.Unmarshal(raw, &row) != nil {
+		return nil, usage{"after: this is no cursor of a list that is ordered by " + by}
+	}
+	return &row, nil
+}
+
+// hostOrder is by what hosts are ordered.
+type hostOrder struct {
+	by      string
+	reverse bool
+}
+
+// row is a host in the order: what comes first has the larger number, and of equals the lesser name.
+func (o hostOrder) row(v *agents.View, worst health.Verdict) hostRow {
+	r := hostRow{Name: v.Name}
+	switch o.by {
+	case "state":
+		r.Num = int64(health.Rank(worst.State))
+	case "revision":
+		r.Num = int64(v.Assigned.Revision)
+	case "lastSeen":
+		if !v.LastSeen.IsZero() {
+			r.Num = v.LastSeen.UnixNano()
+		}
+	default:
+		for _, name := range reportedSources(v) {
+			switch n := v.Numbers[name]; o.by {
+			case "read":
+				r.Num += n.Read
+			case "acknowledged":
+				r.Num += n.Acknowledged
+			case "lastRecord":
+				r.Num = max(r.Num, n.LastRecord)
+			}
+		}
+	}
+	return r
+}
+
+func (o hostOrder) compare(a, b hostRow) int {
+	c := cmp.Or(cmp.Compare(b.Num, a.Num), strings.Compare(a.Name, b.Name))
+	if o.reverse {
+		return -c
+	}
+	return c
 }
 
 // choose reads what a person typed to choose hosts, and tells for a name whether it is chosen.
@@ -211,7 +342,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	if !ok {
 		return contract.Host{}, a.noHost(name)
 	}
-	tagged(ctx, hostTag(v))
+	tagged(ctx, hostTag(v.Host))
 	assigned, err := a.assignedSources(ctx, v)
 	if err != nil {
 		return contract.Host{}, err
@@ -225,7 +356,13 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	}
 	for name, c := range v.Components {
 		if d, ok := strings.CutPrefix(name, "destination/"); ok {
-			out.Destinations = append(out.Destinations, contract.HostDestination{Name: d, Code: optional(c.Code), Reason: optional(c.Reason), Since: optional(c.Since)})
+			x := contract.HostDestination{Name: d, Since: optional(c.Since)}
+			if c.Code != "" {
+				x.Code, x.Reason, x.Todo = optional(c.Code), optional(c.Reason), optional(health.Todo(c.Code))
+			} else {
+				x.Refusal = optional(c.Reason)
+			}
+			out.Destinations = append(out.Destinations, x)
 		}
 	}
 	slices.SortFunc(out.Destinations, func(x, y contract.HostDestination) int { return strings.Compare(x.Name, y.Name) })
@@ -335,8 +472,8 @@ func (a *API) checkLabels(ctx context.Context, b *contract.MapEdit) error {
 }
 
 // hostTag names the labels and settings of a host.
-func hostTag(v agents.View) string {
-	text, _ := json.Marshal([]any{v.Labels, v.Settings}) // maps of texts, with ordered keys
+func hostTag(h store.Host) string {
+	text, _ := json.Marshal([]any{h.Labels, h.Settings}) // maps of texts, with ordered keys
 	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:12])
 }
@@ -348,8 +485,7 @@ func tagged(ctx context.Context, tag string) {
 }
 
 func (a *API) edit(ctx context.Context, name, what string, match *string, b *contract.MapEdit) (contract.Host, error) {
-	v, ok := a.Fleet.Get(name)
-	if !ok {
+	if _, ok := a.Fleet.Get(name); !ok {
 		return contract.Host{}, a.noHost(name)
 	}
 	check := checkEdit
@@ -359,10 +495,13 @@ func (a *API) edit(ctx context.Context, name, what string, match *string, b *con
 	if err := check(b); err != nil {
 		return contract.Host{}, err
 	}
-	if m := strings.Trim(value(match), `"`); m != "" && m != hostTag(v) {
-		return contract.Host{}, changes.Stale{Words: fmt.Sprintf("the labels or settings of %s were changed since you read them; read them again", name)}
+	may := func(h store.Host) error {
+		if m := strings.Trim(value(match), `"`); m != "" && m != hostTag(h) {
+			return changes.Stale{Words: fmt.Sprintf("the labels or settings of %s were changed since you read them; read them again", name)}
+		}
+		return nil
 	}
-	if err := a.Fleet.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove)); err != nil {
+	if err := a.Fleet.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove), may); err != nil {
 		return contract.Host{}, err
 	}
 	return a.host(ctx, name)

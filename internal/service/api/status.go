@@ -36,6 +36,9 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		s := rolloutSummary(all[0])
 		out.Rollout = &s
 	}
+	if t := a.Store.Trouble(); t.Reason != "" {
+		out.Trouble = &contract.ServiceTrouble{Reason: "the service cannot keep its records: " + t.Reason, Todo: "make room on its disk, or let it write there; agents collect meanwhile, and what is not written is tried again", Since: t.Since.UTC()}
+	}
 	var wrong []contract.Attention
 	for _, v := range a.Fleet.All() {
 		h := v.Verdict(now)

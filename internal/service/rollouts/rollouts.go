@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,8 +37,25 @@ type Driver struct {
 	last     int
 	inForce  int
 	renders  map[int]*render.Renderer
+	again    []any     // events whose outcome could not be written; they come before newer ones
+	told     time.Time // when the log said so last
 
 	events chan any
+}
+
+// staged are the rollouts as they will be once a commit has succeeded; until then memory stays as it is.
+type staged map[int]rollout.State
+
+// state is a rollout as it will be.
+func (d *Driver) state(next staged, id int) (rollout.State, bool) {
+	if s, ok := next[id]; ok {
+		return s, true
+	}
+	e := d.rollouts[id]
+	if e == nil {
+		return rollout.State{}, false
+	}
+	return e.state, true
 }
 
 type entry struct {
@@ -50,6 +68,9 @@ type secretsChanged struct{}
 
 // hostChanged is the event that a host's labels or settings changed.
 type hostChanged struct{ name string }
+
+// inForceChanged is the event that another revision is in force: who joined meanwhile gets it.
+type inForceChanged struct{}
 
 // New reads the rollouts and goes on where they were.
 func New(ctx context.Context, st *store.Store, fleet *agents.Fleet, ch *changes.Service, log *slog.Logger, now func() time.Time, note func(string)) (*Driver, error) {
@@ -107,25 +128,42 @@ func (d *Driver) Run(ctx context.Context) {
 				more = false
 			}
 		}
-		if err := d.handle(context.WithoutCancel(ctx), batch); err != nil {
-			d.log.Error("rollouts cannot go on", "error", err)
-		}
+		d.handle(context.WithoutCancel(ctx), batch)
 	}
 }
 
-// handle takes events, persists what they changed, and then carries out commands.
-func (d *Driver) handle(ctx context.Context, batch []any) error {
+// tellEvery is how often the log says what stays wrong.
+const tellEvery = time.Minute
+
+// failed keeps events whose outcome could not be written, for another try.
+func (d *Driver) failed(err error, events ...any) {
+	d.again = append(d.again, events...)
+	if d.now().Sub(d.told) >= tellEvery {
+		d.told = d.now()
+		d.log.Error("what happened to hosts cannot be written; it is tried again every second", "waiting", len(d.again), "error", err)
+	}
+}
+
+// handle takes events, persists what they changed, and then moves memory and carries out commands. What cannot be written is kept and tried
+// again: nothing has changed until then.
+func (d *Driver) handle(ctx context.Context, batch []any) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	now := d.now()
-	touched := map[int]bool{}
+	batch, d.again = append(d.again, batch...), nil
+	next := staged{}
+	var steps []any
 	var cmds []rollout.Command
 	var offers []string
 	for _, x := range batch {
 		switch x := x.(type) {
 		case hostChanged:
 			if err := d.hostChanged(ctx, x.name); err != nil {
-				return err
+				d.failed(err, x)
+			}
+		case inForceChanged:
+			if err := d.baselines(ctx); err != nil {
+				d.failed(err, x)
 			}
 		case secretsChanged:
 			clear(d.renders)
@@ -137,25 +175,25 @@ func (d *Driver) handle(ctx context.Context, batch []any) error {
 			if x.Kind == rollout.Tick {
 				for id, e := range d.rollouts {
 					if e.state.Status == rollout.Running {
-						d.step(id, x, now, touched, &cmds)
+						d.step(id, x, now, next, &cmds)
 					}
 				}
 				continue
 			}
+			steps = append(steps, x)
 			v, ok := d.fleet.Get(x.Host)
 			if !ok {
 				continue
 			}
-			if e := d.rollouts[v.Assigned.Rollout]; e != nil {
-				d.step(v.Assigned.Rollout, x, now, touched, &cmds)
-			}
+			d.step(v.Assigned.Rollout, x, now, next, &cmds)
 			if x.Kind == rollout.Connected {
 				offers = append(offers, x.Host)
 			}
 		}
 	}
-	if err := d.persist(ctx, touched); err != nil {
-		return err
+	if err := d.persist(ctx, next); err != nil {
+		d.failed(err, steps...)
+		return
 	}
 	for _, c := range cmds {
 		offers = append(offers, c.Host)
@@ -164,69 +202,96 @@ func (d *Driver) handle(ctx context.Context, batch []any) error {
 	for _, host := range slices.Compact(offers) {
 		d.offer(ctx, host)
 	}
-	return nil
 }
 
-func (d *Driver) step(id int, e rollout.Event, now time.Time, touched map[int]bool, cmds *[]rollout.Command) {
-	en := d.rollouts[id]
-	before := en.state
-	next, c := rollout.Step(before, e, now)
-	*cmds = append(*cmds, c...)
-	if e.Kind != rollout.Tick && before.Hosts[e.Host] == next.Hosts[e.Host] && before.Status == next.Status {
+// step takes an event into the rollout as it will be.
+func (d *Driver) step(id int, e rollout.Event, now time.Time, next staged, cmds *[]rollout.Command) {
+	before, ok := d.state(next, id)
+	if !ok {
 		return
 	}
-	if e.Kind == rollout.Tick && before.Status == next.Status && len(next.Decisions) == len(before.Decisions) {
+	after, c := rollout.Step(before, e, now)
+	*cmds = append(*cmds, c...)
+	if e.Kind != rollout.Tick && before.Hosts[e.Host] == after.Hosts[e.Host] && before.Status == after.Status {
+		return
+	}
+	if e.Kind == rollout.Tick && before.Status == after.Status && len(after.Decisions) == len(before.Decisions) {
 		same := true
-		for name, h := range next.Hosts {
+		for name, h := range after.Hosts {
 			same = same && before.Hosts[name] == h
 		}
 		if same {
 			return
 		}
 	}
-	en.state = next
-	touched[id] = true
+	next[id] = after
 }
 
-// persist writes the rollouts that changed; one that is done brings its revision into force.
-func (d *Driver) persist(ctx context.Context, touched map[int]bool) error {
-	if len(touched) == 0 {
-		return nil
-	}
-	inForce := d.inForce
-	err := d.store.Update(ctx, func(t *store.Tx) error {
-		for id := range touched {
-			e := d.rollouts[id]
-			text, err := json.Marshal(e.state)
-			if err != nil {
-				return err
-			}
-			if err := t.PutRollout(store.Rollout{ID: id, Revision: e.state.Revision, Author: e.author, State: string(text)}); err != nil {
-				return err
-			}
-			if e.state.Status == rollout.Done && id == d.last {
-				inForce = e.state.Revision
-				if err := t.SetMeta("in-force", strconv.Itoa(inForce)); err != nil {
-					return err
-				}
+// put writes rollouts as they will be; one that is done brings its revision into force.
+func (d *Driver) put(t *store.Tx, next staged, last int) (inForce int, err error) {
+	inForce = d.inForce
+	for id, state := range next {
+		text, err := json.Marshal(state)
+		if err != nil {
+			return 0, err
+		}
+		author := ""
+		if e := d.rollouts[id]; e != nil {
+			author = e.author
+		}
+		if err := t.PutRollout(store.Rollout{ID: id, Revision: state.Revision, Author: author, State: string(text)}); err != nil {
+			return 0, err
+		}
+		if state.Status == rollout.Done && id == last {
+			inForce = state.Revision
+			if err := t.SetMeta("in-force", strconv.Itoa(inForce)); err != nil {
+				return 0, err
 			}
 		}
+	}
+	return inForce, nil
+}
+
+// persist writes the rollouts that changed, and then moves memory.
+func (d *Driver) persist(ctx context.Context, next staged) error {
+	if len(next) == 0 {
 		return nil
+	}
+	var inForce int
+	err := d.store.Update(ctx, func(t *store.Tx) (err error) {
+		inForce, err = d.put(t, next, d.last)
+		return err
 	})
 	if err != nil {
 		return err
+	}
+	d.moved(ctx, next, inForce)
+	return nil
+}
+
+// moved moves memory after a commit.
+func (d *Driver) moved(ctx context.Context, next staged, inForce int) {
+	for id, state := range next {
+		d.rollouts[id].state = state
 	}
 	d.note("rollouts")
 	if inForce != d.inForce {
 		d.inForce = inForce
 		d.note("revisions")
-		for _, v := range d.fleet.All() { // who joined meanwhile gets what is in force now
-			if e := d.rollouts[v.Assigned.Rollout]; v.UID != "" && v.Assigned.Revision < inForce && (e == nil || v.Assigned.Hash == "") {
-				if err := d.assignBaseline(ctx, v); err != nil {
-					return err
-				}
-				d.offer(ctx, v.Name)
+		if err := d.baselines(ctx); err != nil {
+			d.failed(err, inForceChanged{})
+		}
+	}
+}
+
+// baselines gives what is in force to the hosts that no rollout has reached: those that joined while another revision was rolled out.
+func (d *Driver) baselines(ctx context.Context) error {
+	for _, v := range d.fleet.All() {
+		if e := d.rollouts[v.Assigned.Rollout]; v.UID != "" && v.Assigned.Revision != d.inForce && (e == nil || v.Assigned.Hash == "") {
+			if err := d.assignBaseline(ctx, v); err != nil {
+				return err
 			}
+			d.offer(ctx, v.Name)
 		}
 	}
 	return nil
@@ -358,7 +423,7 @@ func (d *Driver) Start(ctx context.Context, who store.Person, revision int) (rol
 	var targets []rollout.Target
 	var assignments []store.Assignment
 	var manifests []store.Manifest
-	touched := map[int]bool{id: true}
+	next := staged{}
 	for _, v := range d.fleet.All() {
 		if v.UID == "" {
 			continue
@@ -373,37 +438,35 @@ func (d *Driver) Start(ctx context.Context, who store.Person, revision int) (rol
 			t.Patience = 270 * time.Second
 		}
 		targets = append(targets, t)
-		if e := d.rollouts[v.Assigned.Rollout]; e != nil && e.state.Hosts[v.Name].State != rollout.Confirmed {
+		if e, ok := d.state(next, v.Assigned.Rollout); ok && e.Hosts[v.Name].State != rollout.Confirmed {
 			var none []rollout.Command
-			d.step(v.Assigned.Rollout, rollout.Event{Kind: rollout.Gone, Host: v.Name, Reason: fmt.Sprintf("taken over by rollout %d", id)}, now, touched, &none)
+			d.step(v.Assigned.Rollout, rollout.Event{Kind: rollout.Gone, Host: v.Name, Reason: fmt.Sprintf("taken over by rollout %d", id)}, now, next, &none)
 		}
 	}
 	state, cmds := rollout.Start(id, revision, targets, now)
-	err = d.store.Update(ctx, func(t *store.Tx) error {
+	d.rollouts[id] = &entry{author: who.Name, state: state}
+	next[id] = state
+	var inForce int
+	err = d.store.Update(ctx, func(t *store.Tx) (err error) {
 		for i, a := range assignments {
 			if err := t.Assign(a, manifests[i]); err != nil {
 				return err
 			}
 		}
-		text, err := json.Marshal(state)
-		if err != nil {
-			return err
-		}
-		if err := t.PutRollout(store.Rollout{ID: id, Revision: revision, Author: who.Name, State: string(text)}); err != nil {
+		if inForce, err = d.put(t, next, id); err != nil {
 			return err
 		}
 		return t.Audit(who, now, "rollout start", strconv.Itoa(id), nil, revision)
 	})
 	if err != nil {
+		delete(d.rollouts, id)
 		return rollout.State{}, err
 	}
-	d.rollouts[id], d.last = &entry{author: who.Name, state: state}, id
+	d.last = id
 	for _, a := range assignments {
 		d.fleet.SetAssigned(a)
 	}
-	if err := d.persist(ctx, touched); err != nil {
-		return rollout.State{}, err
-	}
+	d.moved(ctx, next, inForce)
 	for _, c := range cmds {
 		d.offer(ctx, c.Host)
 	}
@@ -438,6 +501,23 @@ func (d *Driver) All() []Rollout {
 		}
 	}
 	return out
+}
+
+// Manifests are the hashes of those that are needed beside what hosts are assigned: what agents report that they run, and what rollouts that
+// have not ended offer.
+func (d *Driver) Manifests() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	keep := map[string]bool{}
+	for _, e := range d.rollouts {
+		if e.state.Status == rollout.Running {
+			for _, h := range e.state.Hosts {
+				keep[h.Hash] = true
+			}
+		}
+	}
+	d.fleet.Visit(false, func(v *agents.View) { keep[v.Running], keep[v.ConfigHash] = true, true })
+	return slices.Sorted(maps.Keys(keep))
 }
 
 // InForce is the revision whose rollout was completed last, 0 for none.

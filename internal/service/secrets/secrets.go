@@ -46,7 +46,11 @@ type Secrets struct {
 
 // Open reads the key from the environment or the data folder, or makes one there. changed is called after every change.
 func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time, changed func()) (*Secrets, error) {
-	key, err := readKey(dir)
+	sealed, err := st.Secrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	key, err := readKey(dir, len(sealed) > 0)
 	if err != nil {
 		return nil, err
 	}
@@ -54,13 +58,16 @@ func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time
 	return s, s.load(ctx)
 }
 
-func readKey(dir string) ([]byte, error) {
+// readKey reads the key, or makes one where none is needed yet.
+func readKey(dir string, needed bool) ([]byte, error) {
 	text, from := os.Getenv(KeyVariable), KeyVariable
 	if text == "" {
 		path := filepath.Join(dir, KeyFile)
 		from = path
 		info, err := os.Stat(path)
 		switch {
+		case errors.Is(err, fs.ErrNotExist) && needed:
+			return nil, fmt.Errorf("%s is gone, and secrets are there that were sealed with it: restore it from a backup of the data folder, or give the key in the variable %s", path, KeyVariable)
 		case errors.Is(err, fs.ErrNotExist):
 			var b [chacha20poly1305.KeySize]byte
 			_, _ = rand.Read(b[:])

@@ -232,6 +232,9 @@ func (t *Tx) Assign(a Assignment, m Manifest) error {
 		a.Host, a.Hash, a.Revision, a.Rollout, stamp(a.AssignedAt), a.LeftOut)
 }
 
+// Unassign takes away what a host is assigned.
+func (t *Tx) Unassign(host string) error { return t.exec(`DELETE FROM assignments WHERE host=?`, host) }
+
 // Assignments returns the assignment of every host.
 func (s *Store) Assignments(ctx context.Context) ([]Assignment, error) {
 	return list(ctx, s.read, func(r *sql.Rows) (a Assignment, err error) {

@@ -14,14 +14,34 @@ type Host struct {
 	JoinedAt, RetiredAt            time.Time
 }
 
+const hostColumns = `SELECT name, uid, host_id, service_name, labels, settings, joined_at, retired_at`
+
+func scanHost(r *sql.Rows) (h Host, err error) {
+	var labels, settings, joined, retired string
+	err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined, &retired)
+	h.Labels, h.Settings, h.JoinedAt, h.RetiredAt = textMap(labels), textMap(settings), unstamp(joined), unstamp(retired)
+	return h, err
+}
+
 // Hosts returns all hosts.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
-	return list(ctx, s.read, func(r *sql.Rows) (h Host, err error) {
-		var labels, settings, joined, retired string
-		err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined, &retired)
-		h.Labels, h.Settings, h.JoinedAt, h.RetiredAt = textMap(labels), textMap(settings), unstamp(joined), unstamp(retired)
-		return h, err
-	}, `SELECT name, uid, host_id, service_name, labels, settings, joined_at, retired_at FROM hosts ORDER BY name`)
+	return list(ctx, s.read, scanHost, hostColumns+` FROM hosts ORDER BY name`)
+}
+
+// Host returns one host as it is inside the change, or ErrNotFound.
+func (t *Tx) Host(name string) (Host, error) {
+	return one(t.ctx, t.tx, scanHost, hostColumns+` FROM hosts WHERE name=?`, name)
+}
+
+// FormerHosts returns the retired hosts whose names other hosts have by now, by name.
+func (s *Store) FormerHosts(ctx context.Context) ([]Host, error) {
+	return list(ctx, s.read, scanHost, hostColumns+` FROM former_hosts ORDER BY name, id`)
+}
+
+// AddFormerHost keeps a retired host whose name another one takes.
+func (t *Tx) AddFormerHost(h Host) error {
+	return t.exec(`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
+		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt), stamp(h.RetiredAt))
 }
 
 func textMap(s string) map[string]string {
@@ -60,17 +80,34 @@ func (t *Tx) PutJoinToken(j JoinToken) error {
 		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt))
 }
 
-// JoinTokens returns all tokens, newest first, with their uses as of now.
-func (s *Store) JoinTokens(ctx context.Context, now time.Time) ([]JoinToken, error) {
-	return list(ctx, s.write, func(r *sql.Rows) (j JoinToken, err error) {
-		var labels, created, expires, revoked string
-		err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Used, &j.Reserved)
-		j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(labels), unstamp(created), unstamp(expires), unstamp(revoked)
-		return j, err
-	}, `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at,
+// tokenColumns take the time as their one argument.
+const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at,
 		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at <> ''),
 		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND ended_at = '' AND offer_ends > ?)
-		FROM join_tokens j ORDER BY created_at DESC`, stamp(now))
+		FROM join_tokens j`
+
+func scanToken(r *sql.Rows) (j JoinToken, err error) {
+	var labels, created, expires, revoked string
+	err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Used, &j.Reserved)
+	j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(labels), unstamp(created), unstamp(expires), unstamp(revoked)
+	return j, err
+}
+
+// JoinTokens returns all tokens, newest first, with their uses as of now.
+func (s *Store) JoinTokens(ctx context.Context, now time.Time) ([]JoinToken, error) {
+	return list(ctx, s.write, scanToken, tokenColumns+` ORDER BY created_at DESC`, stamp(now))
+}
+
+// JoinToken returns one token as it is inside the change, with its uses as of now, or ErrNotFound.
+func (t *Tx) JoinToken(id string, now time.Time) (JoinToken, error) {
+	return one(t.ctx, t.tx, scanToken, tokenColumns+` WHERE id=?`, stamp(now), id)
+}
+
+// UsesToken tells whether an agent has used a token, or has an offer by it that still waits for its use.
+func (t *Tx) UsesToken(id, uid string, now time.Time) (bool, error) {
+	n, err := one(t.ctx, t.tx, func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
+		`SELECT count(*) FROM credentials WHERE token_id=? AND uid=? AND (used_at <> '' OR ended_at = '' AND offer_ends > ?)`, id, uid, stamp(now))
+	return n > 0, err
 }
 
 // Credential lets one agent in.
@@ -213,6 +250,10 @@ type HostUpdate struct {
 
 // SaveStates writes many hosts in one commit of state.db.
 func (s *Store) SaveStates(ctx context.Context, all []HostUpdate) error {
+	return s.wrote("state.db", s.saveStates(context.WithoutCancel(ctx), all))
+}
+
+func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 	tx, err := s.state.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -237,4 +278,21 @@ func (s *Store) SaveStates(ctx context.Context, all []HostUpdate) error {
 		}
 	}
 	return tx.Commit()
+}
+
+// Prune removes what nobody asks for any more: numbers from before a time, and manifests that no host is assigned and that are not
+// among those to keep. It answers how many manifests went.
+func (s *Store) Prune(ctx context.Context, before time.Time, keep []string) (manifests int64, err error) {
+	if _, err := s.state.ExecContext(ctx, `DELETE FROM numbers WHERE bucket < ?`, before.Unix()); err != nil {
+		return 0, s.wrote("state.db", err)
+	}
+	err = s.Update(ctx, func(t *Tx) error {
+		res, err := t.tx.ExecContext(t.ctx, `DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`, text(keep))
+		if err != nil {
+			return err
+		}
+		manifests, err = res.RowsAffected()
+		return err
+	})
+	return manifests, err
 }

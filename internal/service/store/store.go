@@ -12,10 +12,12 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite" // and the driver
+	sqlitecodes "modernc.org/sqlite/lib"
 )
 
 //go:embed migrations
@@ -39,11 +41,73 @@ func (m Missing) Is(target error) bool { return target == ErrNotFound }
 type Store struct {
 	write, read *sql.DB // catalogue.db
 	state       *sql.DB // state.db
+
+	mu      sync.Mutex
+	trouble map[string]Trouble // by database
+	fail    func() error       // for tests: the next commits fail with what it answers
+}
+
+// Trouble is why a database cannot be written now, and since when.
+type Trouble struct {
+	Reason string
+	Since  time.Time
+}
+
+// Trouble tells why records cannot be written now; without Reason they can.
+func (s *Store) Trouble() Trouble {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range []string{"catalogue.db", "state.db"} {
+		if t := s.trouble[name]; t.Reason != "" {
+			return t
+		}
+	}
+	return Trouble{}
+}
+
+// wrote notes how a commit ended. What the caller decided is no trouble; what the database says is.
+func (s *Store) wrote(name string, err error) error {
+	told := explain(name, err)
+	var e *sqlite.Error
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case err == nil:
+		delete(s.trouble, name)
+	case errors.As(err, &e) && e.Code()&0xff != sqlitecodes.SQLITE_CONSTRAINT, errors.Is(err, errTest):
+		since := time.Now()
+		if old, ok := s.trouble[name]; ok {
+			since = old.Since
+		}
+		s.trouble[name] = Trouble{told.Error(), since}
+	}
+	return told
+}
+
+// errTest is what commits fail with that a test lets fail.
+var errTest = errors.New("the disk is full")
+
+// FailFor lets commits of catalogue.db fail as long as fails answers true, for tests of what then happens.
+func (s *Store) FailFor(fails func() bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.fail = func() error {
+		if fails() {
+			return errTest
+		}
+		return nil
+	}
+}
+
+// Probe writes a little into each database, so that one that cannot be written is noticed, and one that can again.
+func (s *Store) Probe(ctx context.Context) error {
+	err := s.Update(ctx, func(t *Tx) error { return t.SetMeta("probe", stamp(time.Now())) })
+	return errors.Join(err, s.SaveStates(ctx, []HostUpdate{{Host: "", State: "{}"}}))
 }
 
 // Open opens or creates the databases in a folder and brings them up to date.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	s := &Store{}
+	s := &Store{trouble: map[string]Trouble{}}
 	dir, err := filepath.Abs(dir) // a file: URL has no relative form
 	if err != nil {
 		return nil, err
@@ -55,10 +119,10 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, err
 	}
 	if err := migrate(ctx, s.write, "migrations/catalogue"); err != nil {
-		return nil, fmt.Errorf("catalogue.db: %w", err)
+		return nil, fmt.Errorf("catalogue.db: %w", explain(filepath.Join(dir, "catalogue.db"), err))
 	}
 	if err := migrate(ctx, s.state, "migrations/state"); err != nil {
-		return nil, fmt.Errorf("state.db: %w", err)
+		return nil, fmt.Errorf("state.db: %w", explain(filepath.Join(dir, "state.db"), err))
 	}
 	if s.read, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 4); err != nil {
 		return nil, err
@@ -106,6 +170,10 @@ type Tx struct {
 // Update makes a change; when it returns without an error the change is on disk.
 func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
 	ctx = context.WithoutCancel(ctx) // as in list; and a change that has begun is not given up half way
+	return s.wrote("catalogue.db", s.update(ctx, change))
+}
+
+func (s *Store) update(ctx context.Context, change func(*Tx) error) error {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -113,6 +181,14 @@ func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
 	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
 	if err := change(&Tx{tx, ctx}); err != nil {
 		return err
+	}
+	s.mu.Lock()
+	fail := s.fail
+	s.mu.Unlock()
+	if fail != nil {
+		if err := fail(); err != nil {
+			return err
+		}
 	}
 	return tx.Commit()
 }

@@ -101,7 +101,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Hosts, ordered by name */
+        /** Hosts, a page at a time */
         get: operations["listHosts"];
         put?: never;
         post?: never;
@@ -1258,7 +1258,7 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         Status: {
-            /** @description agents with the identity of another host that wait for approval */
+            /** @description agents that carry the identity of another host, or ask for its name, and wait for approval */
             newcomers: number;
             version: string;
             published: number;
@@ -1271,6 +1271,14 @@ export interface components {
             behind: number;
             attention: components["schemas"]["Attention"][];
             attentionMore: number;
+            trouble?: components["schemas"]["ServiceTrouble"];
+        };
+        /** @description Why the service itself cannot keep its records now */
+        ServiceTrouble: {
+            reason: string;
+            todo: string;
+            /** Format: date-time */
+            since: string;
         };
         JoinToken: {
             id: string;
@@ -1338,6 +1346,8 @@ export interface components {
         HostList: {
             items: components["schemas"]["HostSummary"][];
             next?: string;
+            /** @description how many fit, on all pages */
+            total: number;
             states: components["schemas"]["Counts"];
         };
         DestinationNumbers: {
@@ -1377,8 +1387,41 @@ export interface components {
             blank: number;
             /** Format: int64 */
             refused: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Records whose time says no zone
+             */
+            noZone: number;
+            /**
+             * Format: int64
+             * @description NUL bytes skipped at the begin of lines
+             */
+            zeros: number;
+            /**
+             * Format: int64
+             * @description Files that a pattern takes and that are not read
+             */
+            packed: number;
+            /**
+             * Format: int64
+             * @description Records that are read and not settled yet
+             */
             pending: number;
+            /**
+             * Format: int64
+             * @description Bytes of its files that are not read yet
+             */
+            unread: number;
+            /**
+             * Format: int64
+             * @description Of them, those of files that are being read for the first time
+             */
+            firstRead: number;
+            /**
+             * Format: date-time
+             * @description When the oldest record was written that waits; absent when none does
+             */
+            oldest?: string;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
@@ -1388,6 +1431,8 @@ export interface components {
             destinations: components["schemas"]["DestinationNumbers"][];
         };
         HostSource: {
+            /** @description What is left out or late and is no trouble */
+            notes: string[];
             name: string;
             assigned: boolean;
             verdict: components["schemas"]["Verdict"];
@@ -1429,8 +1474,13 @@ export interface components {
             name: string;
             code?: string;
             reason?: string;
+            todo?: string;
             /** Format: date-time */
             since?: string;
+            /** @description the last answer that refused records for good */
+            refusal?: string;
+            /** Format: date-time */
+            refusedAt?: string;
         };
         DiffLine: {
             /** @enum {string} */
@@ -2152,6 +2202,10 @@ export interface operations {
                 q?: string;
                 /** @description the retired hosts instead of those of the fleet */
                 retired?: boolean;
+                /** @description by what they are ordered; state is the worst first, numbers and times the largest first */
+                sort?: "name" | "state" | "revision" | "read" | "acknowledged" | "lastRecord" | "lastSeen";
+                /** @description the other way round */
+                reverse?: boolean;
                 limit?: number;
                 /** @description the cursor that the last page gave as next */
                 after?: string;
