@@ -151,7 +151,7 @@ func TestConsole(t *testing.T) {
 	click("Retire…")
 	see("Its agent is let in no more")
 	click("#headlessui-portal-root .button:not(.quiet)")
-	see("its credential has ended, its history stays")
+	see("its history stays")
 	click("Hosts")
 	require.NoError(t, tab.Gone("kiosk-9"))
 	click("Retired hosts")

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"io"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -235,7 +236,9 @@ func TestRetire(t *testing.T) {
 	agent := d.agent("h", state, d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
 	get[contract.Host](t, first(d.api.RetireHost(ctx, "h")), nil)
-	eventually(t, 15*time.Second, "the agent to be told", func() bool { return strings.Contains(agent.log.String(), "credential is not known any more") })
+	eventually(t, 15*time.Second, "the agent to be told", func() bool { return strings.Contains(agent.log.String(), "this host was retired at the desk") })
+	assert.NoFileExists(t, filepath.Join(state, "last-good.json"), "its config and secrets are gone")
+	assert.Contains(t, *d.host("h").Verdict.Reason, "has deleted its secrets")
 	agent.stop()
 	d.publish(linesCatalogue("/nowhere", "http://127.0.0.1:9/in"))
 	assert.Empty(t, d.rollOut().Hosts, "it is in no rollout")
@@ -246,6 +249,60 @@ func TestRetire(t *testing.T) {
 	d.agent("h", t.TempDir(), d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "it to come back", func() bool { return d.connected("h") })
 	assert.Len(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items, 1)
+	retired := true
+	former := get[contract.HostList](t, first(d.api.ListHosts(ctx, &contract.ListHostsParams{Retired: &retired})), nil)
+	require.Len(t, former.Items, 1, "the retired one is still to be seen")
+	assert.Equal(t, "h", former.Items[0].Name)
+}
+
+// TestRetiredWhileAway: an agent that is away when its host is retired is told when it calls again; until then the desk says that it has not
+// been reached.
+func TestRetiredWhileAway(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	state, dir := t.TempDir(), t.TempDir()
+	agent := d.agent("h", state, d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	d.publish(linesCatalogue(dir+"/*.log", "http://127.0.0.1:9/in"))
+	d.rollOut()
+	require.FileExists(t, filepath.Join(state, "last-good.json"))
+	agent.stop()
+	eventually(t, 15*time.Second, "it to be away", func() bool { return !d.connected("h") })
+	get[contract.Host](t, first(d.api.RetireHost(ctx, "h")), nil)
+	assert.Contains(t, *d.host("h").Verdict.Reason, "has not been reached")
+	d.agent("h", state, "")
+	eventually(t, 15*time.Second, "it to be told", func() bool { return strings.Contains(*d.host("h").Verdict.Reason, "has deleted its secrets") })
+	assert.NoFileExists(t, filepath.Join(state, "last-good.json"))
+}
+
+// TestKnock: a machine that asks for the name of a host that has joined gets advice that fits, and the desk shows it and can let it in.
+func TestKnock(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	old := newPoller(t, d, d.joinToken(0, nil))
+	old.join(description("synaxis-agent", "one"))
+	other := newPoller(t, d, d.joinToken(0, nil))
+	answer := description("synaxis-agent", "one")
+	for _, kv := range answer.NonIdentifyingAttributes {
+		if kv.Key == "host.id" {
+			kv.Value = &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: "another machine"}}
+		}
+	}
+	_, status := other.send(&protobufs.AgentToServer{AgentDescription: answer})
+	require.Equal(t, http.StatusUnauthorized, status)
+	list := get[contract.NewcomerList](t, first(d.api.ListNewcomers(ctx)), nil)
+	require.Len(t, list.Items, 1)
+	assert.False(t, list.Items[0].Copy)
+	assert.Contains(t, list.Items[0].Why, "asks for the name")
+	name := *list.Items[0].Name
+	get[contract.Host](t, first(d.api.ApproveNewcomer(ctx, list.Items[0].Id, contract.Approval{Name: "two"})), nil)
+	a, status := other.send(&protobufs.AgentToServer{AgentDescription: answer})
+	require.Equal(t, http.StatusOK, status)
+	require.NotNil(t, a.GetConnectionSettings(), "it is let in")
+	assert.Equal(t, "two", d.host("two").Name)
+	assert.NotEqual(t, "two", name)
 }
 
 // rollOutOffered starts a rollout without waiting for anybody.

@@ -153,10 +153,10 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	require.Zero(t, code)
 	assert.Contains(t, out, "${secret.mask_key@1}")
 	assert.NotContains(t, out, secret)
-	kept, err := os.ReadFile(filepath.Join(dir, "state", "secrets.json"))
+	kept, err := os.ReadFile(filepath.Join(dir, "state", "last-good.json"))
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"mask_key@1":"k3y"}`, string(kept))
-	info, err := os.Stat(filepath.Join(dir, "state", "secrets.json"))
+	assert.Contains(t, string(kept), `"secrets":{"mask_key@1":"k3y"}`)
+	info, err := os.Stat(filepath.Join(dir, "state", "last-good.json"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 

@@ -54,7 +54,10 @@ func revisionName(n int) string {
 
 func (a *app) status(s contract.Status) {
 	published := revisionName(s.Published)
-	if s.Published > s.InForce {
+	switch {
+	case s.Published > s.InForce && s.RolledOut:
+		published += fmt.Sprintf(" — was rolled out, and revision %d again after it", s.InForce)
+	case s.Published > s.InForce:
 		published += " — not rolled out yet: synaxis rollout start"
 	}
 	roll := "none"
@@ -74,7 +77,11 @@ func (a *app) status(s contract.Status) {
 	}
 	newcomers := ""
 	if s.Newcomers > 0 {
-		newcomers = plural(s.Newcomers, "agent carries", "agents carry") + " the identity of another host and " + map[bool]string{true: "waits", false: "wait"}[s.Newcomers == 1] + " for approval: synaxis newcomer list"
+		newcomers = plural(s.Newcomers, "agent waits", "agents wait") + " for approval: synaxis newcomer list"
+	}
+	if t := s.Trouble; t != nil {
+		a.wrapped("▲ ", fmt.Sprintf("Since %s %s", when(&t.Since), t.Reason))
+		a.wrapped("  → ", t.Todo+"\n")
 	}
 	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending, "newcomers", newcomers,
 		"hosts", counts(s.Hosts), "sources", counts(s.Sources))
@@ -125,20 +132,43 @@ func (a *app) completeHosts() func(*cobra.Command, []string, string) ([]string, 
 	})
 }
 
+// maxPage is the largest page of a list.
+const maxPage = 1000
+
+// hostOrders are by what hosts can be ordered.
+var hostOrders = []string{"name", "state", "revision", "read", "acknowledged", "lastRecord", "lastSeen"}
+
 func (a *app) hostListCmd() *cobra.Command {
 	var label []string
 	var retired bool
-	var state, q, after, hosts string
+	var reverse bool
+	var state, q, after, hosts, sort string
 	var limit int
 	cmd := &cobra.Command{
 		Use: "list", Short: "List hosts with their state", Args: cobra.NoArgs,
+		Long: `Lists hosts, ordered by name or as --sort says. A table has the first 100, or as many as --limit says; -o json and -o yaml have all of
+them, unless --limit is given.`,
 		Example: "  synaxis host list --label site=northpier --state failing\n  synaxis host list --hosts 'labels.role == \"gate\" && observed.arch == \"arm64\"'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
+			every := a.output != "table" && !cmd.Flags().Changed("limit") && after == ""
+			if every {
+				limit = maxPage
+			}
 			p := &contract.ListHostsParams{Limit: &limit}
+			if sort != "" {
+				by := contract.ListHostsParamsSort(sort)
+				if !by.Valid() {
+					return usagef("--sort %s: expected %s", sort, strings.Join(hostOrders, ", "))
+				}
+				p.Sort = &by
+			}
+			if reverse {
+				p.Reverse = &reverse
+			}
 			if len(label) > 0 {
 				p.Label = &label
 			}
@@ -165,7 +195,22 @@ func (a *app) hostListCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if every && l.Next != nil {
+				for l.Next != nil {
+					p.After = l.Next
+					more, _, err := answer[contract.HostList](c.ListHosts(cmd.Context(), p))
+					if err != nil {
+						return err
+					}
+					l.Items, l.Next = append(l.Items, more.Items...), more.Next
+				}
+				return a.showValue(l, func() {})
+			}
 			return a.show(raw, func() {
+				if len(l.Items) == 0 && retired {
+					a.printf("No host is retired.\n")
+					return
+				}
 				if len(l.Items) == 0 {
 					a.printf("No host fits, or none has joined yet: synaxis join-token create\n")
 					return
@@ -184,7 +229,7 @@ func (a *app) hostListCmd() *cobra.Command {
 				a.table([]string{"host", "state", "rev", "read", "acknowledged", "last record", "labels"}, rows, 6)
 				a.printf("\n%s\n", counts(l.States))
 				if l.Next != nil {
-					a.printf("There are more: --after %s\n", *l.Next)
+					a.printf("%s are shown of %s: --limit, or go on with --after %s\n", number(int64(len(l.Items))), number(int64(l.Total)), *l.Next)
 				}
 			})
 		},
@@ -196,7 +241,10 @@ func (a *app) hostListCmd() *cobra.Command {
 	f.StringVar(&q, "name", "", "only hosts whose name has this part")
 	f.BoolVar(&retired, "retired", false, "the retired hosts instead of those of the fleet")
 	f.IntVar(&limit, "limit", 100, "how many at the most")
-	f.StringVar(&after, "after", "", "go on after this host")
+	f.StringVar(&after, "after", "", "go on behind the page that gave this")
+	f.StringVar(&sort, "sort", "", "by "+strings.Join(hostOrders, ", ")+" (default name)")
+	f.BoolVar(&reverse, "reverse", false, "the other way round")
+	_ = cmd.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions(hostOrders, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"healthy", "degraded", "failing", "waiting", "offline"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
@@ -249,10 +297,22 @@ func (a *app) host(h contract.Host) {
 		if len(why) > 0 {
 			a.printf("\n%s dropped: %s\n", s.Name, strings.Join(why, ", "))
 		}
+		if s.Numbers.Oldest != nil {
+			a.printf("\n%s: the oldest record that waits was written %s; %s wait to be read\n", s.Name, ago(s.Numbers.Oldest), size(s.Numbers.Unread))
+		}
+		for _, n := range s.Notes {
+			a.wrapped("\n"+s.Name+": ", n)
+		}
 	}
 	for _, d := range h.Destinations {
-		if d.Code != nil {
-			a.printf("\ndestination %s: %s\n", d.Name, str(d.Reason))
+		switch {
+		case d.Code != nil:
+			a.wrapped("\ndestination "+d.Name+": ", str(d.Reason))
+			if d.Todo != nil {
+				a.wrapped("  → ", *d.Todo)
+			}
+		case d.Refusal != nil:
+			a.wrapped("\ndestination "+d.Name+" refused records last with: ", *d.Refusal)
 		}
 	}
 }

@@ -21,7 +21,7 @@ func (a *app) newcomerCmd() *cobra.Command {
 				for _, n := range l.Items {
 					rows = append(rows, []string{n.Id, n.Host, str(n.Name), n.Origin, ago(&n.Since), n.Why})
 				}
-				a.table([]string{"id", "identity of", "says it is", "from", "since", "why"}, rows, 5)
+				a.table([]string{"id", "host", "says it is", "from", "since", "why"}, rows, 5)
 				a.printf("\nIt collects nothing until: synaxis newcomer approve ID NAME, or deny ID\n")
 			})
 		},

@@ -1015,6 +1015,9 @@ type NewSourceDraft struct {
 type Newcomer struct {
 	Connected bool `json:"connected"`
 
+	// Copy it carries the identity of the host; otherwise it asks for its name with a join token
+	Copy bool `json:"copy"`
+
 	// Host whose identity it carries
 	Host   string `json:"host"`
 	HostId string `json:"hostId"`
@@ -1058,13 +1061,13 @@ type Numbers struct {
 	// Masked Records in which a mask found something
 	Masked int64 `json:"masked"`
 
-	// NoZone Records whose time says no zone
+	// NoZone Records whose time says no zone, where none is given
 	NoZone int64 `json:"noZone"`
 
 	// Oldest When the oldest record was written that waits; absent when none does
 	Oldest *time.Time `json:"oldest,omitempty"`
 
-	// Packed Files that a pattern takes and that are not read
+	// Packed Files that a pattern takes and that are not read, since they are compressed
 	Packed int64 `json:"packed"`
 
 	// Pending Records that are read and not settled yet
@@ -1308,11 +1311,14 @@ type Status struct {
 	InForce       int            `json:"inForce"`
 
 	// Newcomers agents that carry the identity of another host, or ask for its name, and wait for approval
-	Newcomers        int             `json:"newcomers"`
-	PendingInventory []string        `json:"pendingInventory"`
-	Published        int             `json:"published"`
-	Rollout          *RolloutSummary `json:"rollout,omitempty"`
-	Sources          Counts          `json:"sources"`
+	Newcomers        int      `json:"newcomers"`
+	PendingInventory []string `json:"pendingInventory"`
+	Published        int      `json:"published"`
+
+	// RolledOut the published revision was rolled out to its end once, though an earlier one may be in force again
+	RolledOut bool            `json:"rolledOut"`
+	Rollout   *RolloutSummary `json:"rollout,omitempty"`
+	Sources   Counts          `json:"sources"`
 
 	// Trouble Why the service itself cannot keep its records now
 	Trouble *ServiceTrouble `json:"trouble,omitempty"`

@@ -183,7 +183,7 @@ func (c *checker) source(d *catalogue.Definition) {
 		return
 	}
 	spec.Time = spec.Time.Merge(s.Time)
-	if spec.NeedsZone() && spec.Time.Zone == "" {
+	if spec.NeedsZone(c.cat.Format) {
 		c.add(d, []string{"format"}, "zone-missing", fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
 			"add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in")
 	}

@@ -210,12 +210,26 @@ func TestSpecsThatAreWrong(t *testing.T) {
 
 func TestNeedsZone(t *testing.T) {
 	t.Parallel()
-	assert.True(t, Spec{Kind: "template", Template: "{t:time} {m}"}.NeedsZone())
-	assert.True(t, Spec{Kind: "template", Template: "{t:time} {m}", Time: Time{Layout: "%H:%M"}}.NeedsZone())
-	assert.False(t, Spec{Kind: "template", Template: "{t:time} {m}", Time: Time{Layout: "%FT%T%z"}}.NeedsZone())
-	assert.False(t, Spec{Kind: "template", Template: "{m}"}.NeedsZone())
-	assert.False(t, Spec{Kind: "web-combined"}.NeedsZone())
-	assert.True(t, Spec{Kind: "json", Time: Time{Layout: "%F %T"}}.NeedsZone())
+	assert.True(t, Spec{Kind: "template", Template: "{t:time} {m}"}.NeedsZone(nil))
+	assert.True(t, Spec{Kind: "template", Template: "{t:time} {m}", Time: Time{Layout: "%H:%M"}}.NeedsZone(nil))
+	assert.False(t, Spec{Kind: "template", Template: "{t:time} {m}", Time: Time{Layout: "%FT%T%z"}}.NeedsZone(nil))
+	assert.False(t, Spec{Kind: "template", Template: "{m}"}.NeedsZone(nil))
+	assert.False(t, Spec{Kind: "web-combined"}.NeedsZone(nil))
+	sampled := func(lines ...string) Spec {
+		s := Spec{Kind: "template", Template: "{t:time} {m:remainder}"}
+		for _, l := range lines {
+			s.Samples = append(s.Samples, Sample{Text: l})
+		}
+		return s
+	}
+	assert.False(t, sampled("2031-04-02T06:15:09+0000 a", "2031-04-02T06:15:09Z b", "2031-04-02 06:15:09 CEST c").NeedsZone(nil))
+	assert.True(t, sampled("2031-04-02T06:15:09+0000 a", "2031-04-02T06:15:09 b").NeedsZone(nil))
+	assert.True(t, sampled("no time").NeedsZone(nil))
+	parts := map[string]Spec{"a": sampled("2031-04-02T06:15:09Z a"), "b": sampled()}
+	other := func(name string) (Spec, bool) { s, ok := parts[name]; return s, ok }
+	assert.False(t, Spec{Kind: "first-of", FirstOf: []string{"a", "raw"}}.NeedsZone(other))
+	assert.True(t, Spec{Kind: "first-of", FirstOf: []string{"a", "b"}}.NeedsZone(other))
+	assert.True(t, Spec{Kind: "json", Time: Time{Layout: "%F %T"}}.NeedsZone(nil))
 }
 
 func TestSamples(t *testing.T) {

@@ -105,8 +105,12 @@ func CheckZone(zone string) error {
 	return nil
 }
 
-// NeedsZone tells whether time stamps read by this spec lack a zone of their own, so that one must be named.
-func (s Spec) NeedsZone() bool {
+// NeedsZone tells whether time stamps read by this spec lack a zone of their own, so that one must be named: neither the layout has one nor
+// the stamps of all samples. other answers the formats that first-of names, which may be nil.
+func (s Spec) NeedsZone(other Other) bool {
+	if s.Time.Zone != "" {
+		return false
+	}
 	t := s.Time
 	switch s.Kind {
 	case "template":
@@ -115,22 +119,59 @@ func (s Spec) NeedsZone() bool {
 				return false
 			}
 		}
-		l, err := compileLayout(t.Layout)
-		return t.Layout == "" || err == nil && !l.hasZone
-	case "csv", "regex", "first-of":
-		if t.Layout == "" {
-			return t.Field != ""
+	case "csv", "regex":
+		if t.Field == "" && t.Layout == "" {
+			return false
 		}
-		l, err := compileLayout(t.Layout)
-		return err == nil && !l.hasZone
 	case "json", "keyvalue":
 		if t.Layout == "" {
 			return false // known only from the lines: without a zone the observed time stands in, marked
 		}
+	case "first-of":
+		for _, name := range s.FirstOf {
+			part, ok := BuiltIn(name)
+			if other != nil {
+				if p, known := other(name); known {
+					part, ok = p, true
+				}
+			}
+			if ok && part.Kind != "first-of" && part.NeedsZone(nil) && s.samplesNeedZone(other) {
+				return true
+			}
+		}
+		return false
+	default:
+		return false
+	}
+	if t.Layout != "" {
 		l, err := compileLayout(t.Layout)
 		return err == nil && !l.hasZone
 	}
-	return false
+	return s.samplesNeedZone(other)
+}
+
+// samplesNeedZone tells whether there is no sample that is read with a time, or one whose time says no zone.
+func (s Spec) samplesNeedZone(other Other) bool {
+	p, err := Compile(s, Time{}, other)
+	if err != nil {
+		return true
+	}
+	zones := 0
+	for _, sample := range s.Samples {
+		b := &record.Batch{Arena: []byte(sample.Text), Schema: p.Schema()}
+		r := record.Record{Body: record.Span{Len: uint32(len(sample.Text))}}
+		if sample.None || !p.Read(b, &r) {
+			continue
+		}
+		switch r.TimeNote {
+		case record.TimeNoZone:
+			return true
+		case record.TimeUnreadable:
+		default:
+			zones++
+		}
+	}
+	return zones == 0
 }
 
 // impliedTime is the time of a template that names none: its first field of type time.

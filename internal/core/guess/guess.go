@@ -294,6 +294,17 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 			return Candidate{}, false
 		}
 	}
+	if layout := zoned(spec, records, o.Observed); layout != "" {
+		with := spec
+		with.Time.Layout = layout
+		was := spec
+		spec = with
+		if again, n, ok := run(); ok && n.Unparsed <= counts.Unparsed && sameTimes(again, records) {
+			records, counts = again, n
+		} else {
+			spec = was
+		}
+	}
 	if o.Zone == "" && slices.ContainsFunc(records, func(r pipeline.Tried) bool { return r.TimeNote == record.TimeNoZone }) {
 		asUTC(records, spec, parts, begin, data, o.Observed)
 	}

@@ -68,9 +68,12 @@ const comeBack = 90 * time.Second
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Retired.IsZero():
-		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its agent has stopped to collect and has deleted its secrets, its history stays",
-			Todo: "a join token brings it back under its name", Since: h.Retired}
-		if h.Emptied.IsZero() && h.Joined {
+		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a join token brings it back under its name", Since: h.Retired}
+		switch {
+		case !h.Joined:
+		case !h.Emptied.IsZero():
+			v.Reason = "retired " + ago(now, h.Retired) + "; its agent has stopped to collect and has deleted its secrets, its history stays"
+		default:
 			v.Reason = "retired " + ago(now, h.Retired) + "; its agent has not been reached since, so it still collects what it was told, and holds its secrets"
 			v.Todo = "it is told when it calls again; where it never will, stop it on the host and rotate the secrets that it had"
 		}

@@ -200,7 +200,7 @@ func (a *API) GetLanguage(context.Context, contract.GetLanguageRequestObject) (c
 func (a *API) ListNewcomers(context.Context, contract.ListNewcomersRequestObject) (contract.ListNewcomersResponseObject, error) {
 	out := contract.ListNewcomers200JSONResponse{Items: []contract.Newcomer{}}
 	for _, n := range a.Fleet.Newcomers() {
-		out.Items = append(out.Items, contract.Newcomer{Id: n.ID, Host: n.Host, HostId: n.HostID, Origin: n.Origin, Since: n.Since, Why: n.Why, Connected: n.Connected, Name: optional(n.Name)})
+		out.Items = append(out.Items, contract.Newcomer{Id: n.ID, Host: n.Host, HostId: n.HostID, Origin: n.Origin, Since: n.Since, Why: n.Why, Connected: n.Connected, Copy: n.Credential != "", Name: optional(n.Name)})
 	}
 	return out, nil
 }

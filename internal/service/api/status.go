@@ -6,6 +6,7 @@ import (
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/health"
+	"synaxis/internal/core/rollout"
 	"synaxis/internal/version"
 )
 
@@ -35,6 +36,9 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 	if all := a.Rollouts.All(); len(all) > 0 {
 		s := rolloutSummary(all[0])
 		out.Rollout = &s
+		for _, r := range all {
+			out.RolledOut = out.RolledOut || r.Revision == out.Published && r.Status == rollout.Done
+		}
 	}
 	if t := a.Store.Trouble(); t.Reason != "" {
 		out.Trouble = &contract.ServiceTrouble{Reason: "the service cannot keep its records: " + t.Reason, Todo: "make room on its disk, or let it write there; agents collect meanwhile, and what is not written is tried again", Since: t.Since.UTC()}

@@ -1,8 +1,10 @@
-import { useQuery } from '@tanstack/vue-query'
+import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
-import { client, take, type Schemas } from './client'
+import { client, take } from './client'
+import type { paths } from './schema'
 
-export type HostFilter = { q?: string; hosts?: string; state?: Schemas['State']; label?: string[]; retired?: boolean }
+type ListQuery = NonNullable<paths['/hosts']['get']['parameters']['query']>
+export type HostFilter = Omit<ListQuery, 'limit' | 'after'>
 
 export const useStatus = () => useQuery({ queryKey: ['status'], queryFn: () => take(client.GET('/status')) })
 
@@ -12,6 +14,27 @@ export const useHosts = (filter: MaybeRefOrGetter<HostFilter>) =>
     queryFn: () => take(client.GET('/hosts', { params: { query: { ...toValue(filter), limit: 1000 } } })),
     placeholderData: (old) => old,
   })
+
+/** Hosts a page at a time, in the order that the filter says; the service sorts, so that what comes first is first of all. */
+export const useHostPages = (filter: MaybeRefOrGetter<HostFilter>) =>
+  useInfiniteQuery({
+    queryKey: ['hosts', 'pages', computed(() => toValue(filter))],
+    queryFn: ({ pageParam }) => take(client.GET('/hosts', { params: { query: { ...toValue(filter), limit: 250, after: pageParam } } })),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (last) => last.next,
+    placeholderData: (old) => old,
+  })
+
+/** The names of all hosts that fit, on all pages. */
+export async function allHostNames(filter: HostFilter) {
+  const names: string[] = []
+  for (let after: string | undefined; ; ) {
+    const page = await take(client.GET('/hosts', { params: { query: { ...filter, limit: 1000, after } } }))
+    names.push(...page.items.map((h) => h.name))
+    if (!page.next) return names
+    after = page.next
+  }
+}
 
 export const useHost = (host: MaybeRefOrGetter<string>) =>
   useQuery({

@@ -1271,6 +1271,8 @@ export interface components {
             behind: number;
             attention: components["schemas"]["Attention"][];
             attentionMore: number;
+            /** @description the published revision was rolled out to its end once, though an earlier one may be in force again */
+            rolledOut: boolean;
             trouble?: components["schemas"]["ServiceTrouble"];
         };
         /** @description Why the service itself cannot keep its records now */
@@ -1389,7 +1391,7 @@ export interface components {
             refused: number;
             /**
              * Format: int64
-             * @description Records whose time says no zone
+             * @description Records whose time says no zone, where none is given
              */
             noZone: number;
             /**
@@ -1399,7 +1401,7 @@ export interface components {
             zeros: number;
             /**
              * Format: int64
-             * @description Files that a pattern takes and that are not read
+             * @description Files that a pattern takes and that are not read, since they are compressed
              */
             packed: number;
             /**
@@ -1688,6 +1690,8 @@ export interface components {
             changes: components["schemas"]["ImportChange"][];
         };
         Newcomer: {
+            /** @description it carries the identity of the host; otherwise it asks for its name with a join token */
+            copy: boolean;
             id: string;
             /** @description whose identity it carries */
             host: string;

@@ -70,7 +70,7 @@ async function signOut() {
           <span><span class="text-soft">In force</span> <strong class="font-medium">{{ status.inForce ? `revision ${status.inForce}` : 'nothing yet' }}</strong></span>
           <router-link to="/changes" class="hover:text-accent">
             <span class="text-soft">Drafted</span> <strong class="font-medium">{{ status.drafts.length ? plural(status.drafts.length, 'draft') : 'nothing' }}</strong>
-            <template v-if="status.published > status.inForce">, <strong class="font-medium">revision {{ status.published }} published and not in force</strong></template>
+            <template v-if="status.published > status.inForce && !status.rolledOut">, <strong class="font-medium">revision {{ status.published }} published and not in force</strong></template>
           </router-link>
           <router-link :to="status.rollout ? `/rollouts/${status.rollout.id}` : '/rollouts'" class="hover:text-accent">
             <span class="text-soft">Rolling out</span> <strong class="font-medium">{{ status.rollout?.state === 'running' ? `revision ${status.rollout.revision}` : 'nothing' }}</strong>

@@ -26,6 +26,8 @@ const reasons = (n: Schemas['Numbers']) =>
           <td>
             <router-link :to="`/catalogue/source/${s.name}`" class="link machine">{{ s.name }}</router-link>
             <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"><p class="max-w-[36rem] break-words">{{ sentence(s.verdict.reason) }}</p><p v-if="s.verdict.todo" class="text-soft">{{ sentence(s.verdict.todo) }}</p></template>
+            <p v-if="s.numbers.oldest" class="text-soft">The oldest record that waits was written {{ ago(s.numbers.oldest) }}; {{ bytes(s.numbers.unread) }} wait to be read.</p>
+            <p v-for="n in s.notes" :key="n" class="max-w-[36rem] text-soft">{{ sentence(n) }}</p>
           </td>
           <td class="num">{{ number(s.numbers.read) }}</td>
           <td class="num"><span :title="s.numbers.destinations.map((d) => `${d.destination}: ${number(d.acknowledged)}`).join('\n')">{{ number(s.numbers.acknowledged) }}</span></td>
@@ -46,7 +48,11 @@ const reasons = (n: Schemas['Numbers']) =>
       <li v-for="d in host.destinations" :key="d.name" class="grid items-baseline gap-4 border-b border-line py-2 md:grid-cols-[7rem_12rem_1fr]">
         <StateMark :state="d.code ? 'failing' : 'healthy'" />
         <router-link :to="`/catalogue/destination/${d.name}`" class="link machine">{{ d.name }}</router-link>
-        <span class="min-w-0 break-words">{{ d.reason ?? 'takes what it is sent' }}</span>
+        <div class="min-w-0 break-words">
+          <p>{{ d.reason ? sentence(d.reason) : 'takes what it is sent' }}</p>
+          <p v-if="d.todo" class="text-soft">{{ sentence(d.todo) }}</p>
+          <p v-if="d.refusal" class="text-soft">It refused records last with: <span class="machine">{{ d.refusal }}</span></p>
+        </div>
       </li>
     </ul>
   </template>

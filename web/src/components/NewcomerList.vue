@@ -20,12 +20,12 @@ const deny = (id: string) => doing(async () => { await take(client.DELETE('/newc
 
 <template>
   <section v-if="data?.items.length" class="mb-6 rounded-md border border-waiting p-4" aria-label="Newcomers">
-    <h2 class="font-semibold text-waiting"><span aria-hidden="true">◌</span> {{ data.items.length === 1 ? 'An agent carries' : `${data.items.length} agents carry` }} the identity of another host and {{ data.items.length === 1 ? 'waits' : 'wait' }} for approval</h2>
-    <p class="mb-2 text-soft">A machine was copied. Until you decide it collects nothing, and what was copied is delivered by nobody.</p>
+    <h2 class="font-semibold text-waiting"><span aria-hidden="true">◌</span> {{ data.items.length === 1 ? 'An agent waits' : `${data.items.length} agents wait` }} for approval</h2>
+    <p class="mb-2 text-soft">A machine was copied, or another one asks for the name of a host. Until you decide it collects nothing, and what was copied is delivered by nobody.</p>
     <p v-if="error && !asking" role="alert" class="text-failing">{{ error }}</p>
     <ul>
       <li v-for="n in data.items" :key="n.id" class="flex flex-wrap items-baseline justify-between gap-x-6 border-t border-line py-2">
-        <span><span class="machine font-medium">{{ n.name || 'no name' }}</span> from <span class="machine">{{ n.origin || 'an unknown address' }}</span> carries the identity of <router-link class="link machine" :to="`/hosts/${n.host}`">{{ n.host }}</router-link>, since {{ ago(n.since) }}<span class="block text-soft">{{ sentence(n.why) }}</span></span>
+        <span><span class="machine font-medium">{{ n.name || 'no name' }}</span> from <span class="machine">{{ n.origin || 'an unknown address' }}</span> {{ n.copy ? 'carries the identity of' : 'asks for the name of' }} <router-link class="link machine" :to="`/hosts/${n.host}`">{{ n.host }}</router-link>, since {{ ago(n.since) }}<span class="block text-soft">{{ sentence(n.why) }}</span></span>
         <span class="flex gap-2"><button class="button quiet !h-8" @click="deny(n.id)">Turn away</button><button class="button !h-8" @click="ask(n)">Let it join…</button></span>
       </li>
     </ul>

@@ -28,7 +28,7 @@ const facts = computed(() => {
   const o = v.observed
   return [
     { name: 'Revision', value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none' },
-    { name: 'System', value: [o['os.description'], `${o['os.type']}/${o['host.arch']}`].filter(Boolean).join(', ') },
+    { name: 'System', value: [o['os.description'], [o['os.type'], o['host.arch']].filter(Boolean).join('/')].filter(Boolean).join(', ') },
     { name: 'Agent', value: v.agentVersion && `${v.agentVersion} over ${v.transport}` },
     { name: 'Addresses', value: o['host.ip'], machine: true },
     { name: 'Last seen', value: v.lastSeen && `${ago(v.lastSeen)}`, title: moment(v.lastSeen) },

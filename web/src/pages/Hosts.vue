@@ -2,7 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, take, type Schemas } from '../api/client'
-import { useHosts, type HostFilter } from '../api/queries'
+import { allHostNames, useHostPages, type HostFilter } from '../api/queries'
 import BulkEdit from '../components/BulkEdit.vue'
 import Answer from '../components/Answer.vue'
 import ImportDialog from '../components/ImportDialog.vue'
@@ -14,7 +14,7 @@ import StateMark from '../components/StateMark.vue'
 import { download, hostList } from '../composables/csv'
 import { useDoing } from '../composables/doing'
 import { ago, number, plural, sentence } from '../composables/format'
-import { rowKeys } from '../composables/rows'
+import { rowKeys, useLongList } from '../composables/rows'
 
 const route = useRoute()
 const importing = ref(false)
@@ -26,30 +26,25 @@ watch(text, (q) => router.replace({ query: { ...route.query, q: q || undefined }
 
 /** The filter box takes a part of a name, KEY=VALUE labels, or a condition over hosts. */
 const isExpression = computed(() => /[=("']|^all$/.test(text.value.trim()))
+const sort = computed(() => (route.query.sort as HostFilter['sort']) ?? 'state')
 const filter = computed<HostFilter>(() => ({
   q: (!isExpression.value && text.value.trim()) || undefined,
   hosts: isExpression.value ? text.value.trim() : undefined,
   state: route.query.state as Schemas['State'] | undefined,
   retired: route.query.retired ? true : undefined,
+  sort: sort.value,
+  reverse: route.query.reverse ? true : undefined,
 }))
-const { data: fresh, isPending, error } = useHosts(filter)
+const { data: fresh, isPending, error, fetchNextPage, hasNextPage, isFetchingNextPage } = useHostPages(filter)
 /** What was shown last stays while an expression cannot be read yet. */
-const data = shallowRef<Schemas['HostList']>()
-watch(fresh, (list) => list && (data.value = list), { immediate: true })
-const rank = { failing: 0, offline: 1, degraded: 2, waiting: 3, healthy: 4 }
-type Key = 'name' | 'state' | 'revision' | 'read' | 'acknowledged' | 'lastRecord'
-const sort = computed(() => (route.query.sort as Key | undefined) ?? 'state')
-const rows = computed(() =>
-  [...(data.value?.items ?? [])].sort((a, b) => {
-    switch (sort.value) {
-      case 'name': return a.name.localeCompare(b.name)
-      case 'state': return rank[a.verdict.state] - rank[b.verdict.state] || a.name.localeCompare(b.name)
-      case 'lastRecord': return (a.lastRecord ?? '').localeCompare(b.lastRecord ?? '')
-      default: return b[sort.value] - a[sort.value]
-    }
-  }),
-)
-const heads: { key?: Key; word: string; num?: boolean }[] = [
+const shown = shallowRef<Schemas['HostList'][]>()
+watch(fresh, (all) => all && (shown.value = all.pages), { immediate: true })
+const data = computed(() => shown.value?.[0])
+const rows = computed(() => shown.value?.flatMap((p) => p.items) ?? [])
+const more = () => { if (hasNextPage.value && !isFetchingNextPage.value) void fetchNextPage() }
+/** A second click on the head of a column turns the order round. */
+const ordered = (key: string) => ({ query: { ...route.query, sort: key, reverse: key === sort.value && !route.query.reverse ? 'yes' : undefined } })
+const heads: { key?: string; word: string; num?: boolean }[] = [
   { key: 'state', word: 'State' }, { key: 'name', word: 'Host' }, { key: 'revision', word: 'Revision', num: true },
   { key: 'read', word: 'Read', num: true }, { key: 'acknowledged', word: 'Acknowledged', num: true }, { key: 'lastRecord', word: 'Last record' }, { word: 'Labels' },
 ]
@@ -60,13 +55,19 @@ const chosen = computed(() => (typeof route.query.chosen === 'string' && route.q
 const all = computed(() => chosen.value[0] === '*')
 const choose = (names: string[]) => router.replace({ query: { ...route.query, chosen: names.join(',') || undefined } })
 const toggle = (name: string) => choose(chosen.value.includes(name) ? chosen.value.filter((n) => n !== name) : [...chosen.value.filter((n) => n !== '*'), name])
-const fit = computed(() => Object.values(data.value?.states ?? {}).reduce((a, b) => a + b, 0))
+const fit = computed(() => data.value?.total ?? 0)
 const bulk = ref<'labels' | 'settings'>('labels')
 const editing = ref(false)
-const edit = (what: 'labels' | 'settings') => { bulk.value = what; editing.value = true }
+const names = ref<string[]>([])
+const edit = (what: 'labels' | 'settings') => doing(async () => {
+  names.value = all.value && !byExpression.value ? await allHostNames(filter.value) : chosen.value
+  bulk.value = what
+  editing.value = true
+})
 /** All that fit can be named by the expression alone only when nothing else narrows the list. */
 const byExpression = computed(() => all.value && !filter.value.q && !filter.value.state)
-const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? rows.value.map((r) => r.name) : chosen.value))
+const bulkNames = computed(() => (byExpression.value ? undefined : names.value))
+const { wrap, list, before, after, measure } = useLongList(rows, 250, more)
 </script>
 
 <template>
@@ -84,28 +85,29 @@ const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? r
   </div>
   <p v-if="error && data" role="alert" class="mb-4 text-table text-failing">{{ error.message }}</p>
   <div v-if="chosen.length" class="mb-4 flex flex-wrap items-center gap-4 rounded-md border border-accent bg-sheet px-4 py-2" role="status">
-    <span class="font-medium">{{ all ? `All ${plural(byExpression ? fit : rows.length, 'host')} that fit are chosen` : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen` }}</span>
+    <span class="font-medium">{{ all ? `All ${plural(fit, 'host')} that fit are chosen` : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen` }}</span>
     <button class="button quiet !h-8" @click="edit('labels')">Labels…</button><button class="button quiet !h-8" @click="edit('settings')">Settings…</button>
-    <button v-if="!all && rows.length > chosen.length" class="text-accent hover:underline" @click="choose(['*'])">Choose all that fit</button>
+    <button v-if="!all && fit > chosen.length" class="text-accent hover:underline" @click="choose(['*'])">Choose all that fit</button>
     <button class="text-accent hover:underline" @click="choose([])">Choose none</button>
   </div>
   <Answer :pending="isPending && !data" :error="data ? null : error" what="The hosts">
     <p v-if="!rows.length && filter.retired" class="text-soft">No host is retired.</p>
     <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. <router-link to="/tokens" class="link">Make a join token</router-link>, and paste the line that it gives on a host.</p>
     <p v-else-if="!rows.length" class="text-soft">No host fits the filter. <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link></p>
-    <div v-else class="overflow-x-auto">
-      <table class="grid-table">
+    <div v-else :ref="(el) => (wrap = el as HTMLElement)" class="overflow-x-auto">
+      <table class="grid-table" :aria-rowcount="fit + 1">
         <thead>
           <tr>
             <th v-if="!filter.retired" class="w-8"><input type="checkbox" :checked="all" aria-label="Choose all that fit" @change="choose(all ? [] : ['*'])" /></th>
-            <th v-for="h in heads" :key="h.word" :class="{ '!text-right': h.num }" :aria-sort="h.key === sort ? 'ascending' : undefined">
-              <router-link v-if="h.key" :to="{ query: { ...route.query, sort: h.key } }" class="hover:text-accent">{{ h.word }}<span v-if="h.key === sort" aria-hidden="true"> ↓</span></router-link>
+            <th v-for="h in heads" :key="h.word" :class="{ '!text-right': h.num }" :aria-sort="h.key === sort ? (filter.reverse ? 'descending' : 'ascending') : undefined">
+              <router-link v-if="h.key" :to="ordered(h.key)" class="hover:text-accent">{{ h.word }}<span v-if="h.key === sort" aria-hidden="true"> {{ filter.reverse ? '↑' : '↓' }}</span></router-link>
               <template v-else>{{ h.word }}</template>
             </th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="h in rows" :key="h.name" tabindex="0" @click="open(h.name)" @keydown="rowKeys($event, () => open(h.name))">
+          <tr v-if="before" aria-hidden="true"><td :style="{ height: `${before}px`, padding: 0, border: 0 }" colspan="8" /></tr>
+          <tr v-for="{ row: h, index } in list" :key="h.name + index" :ref="measure" :data-index="index" :aria-rowindex="index + 2" tabindex="0" @click="open(h.name)" @keydown="rowKeys($event, () => open(h.name))">
             <td v-if="!filter.retired" @click.stop><input type="checkbox" :checked="all || chosen.includes(h.name)" :aria-label="`Choose ${h.name}`" @change="toggle(h.name)" /></td>
             <td><StateMark :state="h.verdict.state" /></td>
             <td class="machine font-medium">{{ h.name }}<p v-if="h.verdict.state !== 'healthy'" class="max-w-[22rem] truncate font-sans font-normal text-soft" :title="h.verdict.reason">{{ sentence(h.verdict.reason) }}</p></td>
@@ -115,9 +117,10 @@ const bulkNames = computed(() => (byExpression.value ? undefined : all.value ? r
             <td class="whitespace-nowrap">{{ ago(h.lastRecord) }}</td>
             <td class="min-w-[17rem]"><Labels :of="h.labels" /></td>
           </tr>
+          <tr v-if="after" aria-hidden="true"><td :style="{ height: `${after}px`, padding: 0, border: 0 }" colspan="8" /></tr>
         </tbody>
       </table>
-      <p v-if="data?.next" class="mt-3 text-soft">The first {{ rows.length }} are shown. Narrow the filter to see others.</p>
+      <p v-if="hasNextPage" class="mt-3 text-soft"><button class="link" @click="more">{{ number(rows.length) }} of {{ number(fit) }} are loaded; more come as you go down</button></p>
     </div>
   </Answer>
 </template>

@@ -19,9 +19,9 @@ const waits = computed(() => {
   }))
   if (!Object.values(v.hosts).some((n) => n > 0))
     out.push({ text: 'No host has joined yet', to: '/tokens', todo: 'Make a join token, and paste its line on a host' })
-  if (v.newcomers) out.push({ text: `${plural(v.newcomers, 'agent')} with the identity of another host`, to: '/hosts', todo: v.newcomers === 1 ? 'Let it join, or turn it away' : 'Let them join, or turn them away' })
+  if (v.newcomers) out.push({ text: `${plural(v.newcomers, 'agent')} with the identity, or the name, of another host`, to: '/hosts', todo: v.newcomers === 1 ? 'Let it join, or turn it away' : 'Let them join, or turn them away' })
   if (!v.published && !v.drafts.length) out.push({ text: 'Nothing is defined yet', to: '/changes', todo: 'Begin a draft, or load a folder with synaxis draft load DIR' })
-  if (v.published > v.inForce && v.rollout?.state !== 'running')
+  if (v.published > v.inForce && !v.rolledOut && v.rollout?.state !== 'running')
     out.push({ text: `Revision ${v.published} is published and runs on no host yet`, to: '/rollouts', todo: 'Roll it out' })
   if (v.pendingInventory.length)
     out.push({ text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`, to: '/rollouts', todo: 'They go out with the next rollout' })
@@ -35,8 +35,12 @@ const waits = computed(() => {
     <template v-if="s">
       <section class="mb-10">
         <h2 class="mb-3 text-section font-semibold">What is wrong</h2>
-        <p v-if="!s.attention.length" class="text-soft">Nothing. Every host that has joined is in order.</p>
-        <ul v-else class="border-t border-line">
+        <div v-if="s.trouble" role="alert" class="mb-4 rounded-md border border-failing p-4">
+          <p class="font-medium text-failing"><span aria-hidden="true">⬣</span> {{ sentence(s.trouble.reason) }}<span class="font-normal text-soft"> · since {{ ago(s.trouble.since).replace(' ago', '') }}</span></p>
+          <p class="text-soft">{{ sentence(s.trouble.todo) }}</p>
+        </div>
+        <p v-if="!s.attention.length && !s.trouble" class="text-soft">Nothing. Every host that has joined is in order.</p>
+        <ul v-else-if="s.attention.length" class="border-t border-line">
           <li v-for="a in s.attention" :key="a.host + (a.source ?? '')" class="grid items-baseline gap-x-6 gap-y-1 border-b border-line py-2.5 md:grid-cols-[7rem_18rem_1fr]">
             <StateMark :state="a.verdict.state" />
             <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all">{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link>

@@ -18,7 +18,7 @@ const open = (id: number) => router.push(`/rollouts/${id}`)
 const waits = computed(() => {
   const s = status.value
   if (!s || !s.published || s.rollout?.state === 'running') return ''
-  if (s.published > s.inForce) return `Revision ${s.published} is published and not in force.`
+  if (s.published > s.inForce) return s.rolledOut ? `Revision ${s.published} was rolled out, and revision ${s.inForce} again after it.` : `Revision ${s.published} is published and not in force.`
   if (s.pendingInventory.length) return `Labels or settings of ${plural(s.pendingInventory.length, 'host')} changed: ${s.pendingInventory.slice(0, 5).join(', ')}.`
   return ''
 })
