@@ -23,7 +23,7 @@ type auditFilter struct {
 
 func (f *auditFilter) flags(cmd *cobra.Command) {
 	s := cmd.Flags()
-	s.StringVar(&f.who, "who", "", "only changes by this person")
+	s.StringVar(&f.who, "who", "", "only changes by a person whose name has this part")
 	s.StringVar(&f.action, "action", "", "only this, such as \"draft publish\" or all of draft")
 	s.StringVar(&f.object, "object", "", "only of what has this in its name")
 	s.StringVar(&f.text, "text", "", "only where this stands before or after")

@@ -3,6 +3,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -241,6 +242,10 @@ func unreachable(err error) error {
 			return coded{code: exitTimedOut, err: fmt.Errorf("the service at %s did not answer in time", u.URL)}
 		}
 		err = u.Err
+	}
+	var verify *tls.CertificateVerificationError
+	if errors.As(err, &verify) {
+		err = fmt.Errorf("%w; if it is the service's own certificate, use --pin with the fingerprint that it printed when it started (sha256:…)", err)
 	}
 	return coded{code: exitNotAllowed, err: fmt.Errorf("the service cannot be reached: %w", err)}
 }

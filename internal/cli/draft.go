@@ -140,6 +140,9 @@ func (a *app) draftLoadCmd() *cobra.Command {
 	var title string
 	cmd := &cobra.Command{
 		Use: "load DIR|FILE", Short: "Load definitions as a draft: a folder is the whole wanted state, a file adds to it", Args: cobra.ExactArgs(1),
+		Long: `Loads definitions as a draft: a folder is the whole wanted state, a file adds to it. Tells what is added, changed and removed. A load that
+changes nothing makes no draft; the id in its JSON is then 0. Exits with 3 when there are findings of severity error: the draft is kept,
+and cannot be published as it is.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, folder, err := readFiles(args[0])
 			if err != nil {
@@ -153,15 +156,44 @@ func (a *app) draftLoadCmd() *cobra.Command {
 			if err != nil {
 				return a.withFindings(err)
 			}
-			return a.show(raw, func() {
+			err = a.show(raw, func() {
+				if d.Id == 0 {
+					a.printf("%s: nothing differs from %s, so no draft was made.\n", plural(len(d.Files), "file", "files"), revisionName(d.Base))
+					return
+				}
 				a.printf("Draft %d, %q, from %s: %s.\n", d.Id, d.Title, plural(len(d.Files), "file", "files"), summary(d.Findings))
+				for _, x := range []struct {
+					what  string
+					names []string
+				}{{"adds", d.Added}, {"changes", d.Changed}, {"removes", d.Removed}} {
+					if len(x.names) > 0 {
+						a.wrapped(fmt.Sprintf("  %-8s", x.what), listed(x.names))
+					}
+				}
 				a.findings(d.Findings)
+				if findingsExit(d.Findings) != nil {
+					a.printf("Mend the errors and load again, or edit the draft: synaxis draft put %d FILE\n", d.Id)
+					return
+				}
 				a.printf("Next: synaxis draft diff %d, then synaxis draft publish %d\n", d.Id, d.Id)
 			})
+			if err != nil {
+				return err
+			}
+			return findingsExit(d.Findings)
 		},
 	}
 	cmd.Flags().StringVar(&title, "title", "", "what the draft is about")
 	return cmd
+}
+
+// listed names some of a list, and counts the others.
+func listed(names []string) string {
+	const most = 12
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
 // withFindings prints the findings that came with a refusal; as JSON and YAML they are the whole output.

@@ -212,8 +212,15 @@ them, unless --limit is given.`,
 					return
 				}
 				if len(l.Items) == 0 {
+					if l.Hint != nil {
+						a.printf("No host fits: %s\n", *l.Hint)
+						return
+					}
 					a.printf("No host fits, or none has joined yet: synaxis join-token create\n")
 					return
+				}
+				if l.Hint != nil {
+					fmt.Fprintf(a.errOut, "Note: %s\n", *l.Hint)
 				}
 				var rows [][]string
 				for _, h := range l.Items {
@@ -434,6 +441,9 @@ func (a *app) editHosts(cmd *cobra.Command, c *contract.Client, hosts, name, wha
 	return a.show(raw, func() {
 		if r.Chosen == 0 {
 			a.printf("No host is chosen by %s\n", hosts)
+			if r.Hint != nil {
+				a.printf("→ %s\n", *r.Hint)
+			}
 			return
 		}
 		for i, ch := range r.Changes {

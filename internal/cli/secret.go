@@ -78,6 +78,15 @@ func (a *app) secretShowCmd() *cobra.Command {
 	}
 }
 
+// onHosts tells how many hosts run which version of a secret.
+func onHosts(s contract.Secret) string {
+	var parts []string
+	for _, v := range s.OnHosts {
+		parts = append(parts, fmt.Sprintf("version %d on %s", v.Version, plural(v.Hosts, "host", "hosts")))
+	}
+	return strings.Join(parts, ", ")
+}
+
 func (a *app) secret(s contract.Secret) {
 	rotated := when(s.SetAt)
 	if s.SetBy != "" {
@@ -87,7 +96,7 @@ func (a *app) secret(s contract.Secret) {
 	if used == "" {
 		used = "nothing"
 	}
-	a.facts("secret", s.Name, "value", secretState(s), "about", s.About, "owner", s.Owner, "rotated", rotated, "created", when(s.CreatedAt), "used by", used, "hosts", plural(s.Hosts, "host", "hosts"))
+	a.facts("secret", s.Name, "value", secretState(s), "about", s.About, "owner", s.Owner, "rotated", rotated, "created", when(s.CreatedAt), "used by", used, "hosts", plural(s.Hosts, "host needs it", "hosts need it"), "they run", onHosts(s))
 	for _, g := range s.Grants {
 		a.printf("granted to %s until %s (%s)\n", g.Who, when(&g.ExpiresAt), g.Id)
 	}
@@ -185,7 +194,11 @@ func (a *app) secretGrantCmd() *cobra.Command {
 			return ask(a, func(c *contract.Client) (*http.Response, error) {
 				return c.GrantSecret(cmd.Context(), args[0], contract.NewGrant{To: to, Lasts: &lasts})
 			}, func(g contract.CreatedGrant) {
-				a.printf("Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  SYNAXIS_TOKEN=%s synaxis secret set %s\n", g.Id, when(&g.ExpiresAt), to, g.Url, g.Token, args[0])
+				where := " SYNAXIS_URL=" + a.url
+				if a.pin != "" {
+					where += " SYNAXIS_PIN=" + a.pin
+				}
+				a.printf("Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  SYNAXIS_TOKEN=%s%s synaxis secret set %s\n", g.Id, when(&g.ExpiresAt), to, g.Url, g.Token, where, args[0])
 			})
 		},
 	}

@@ -5399,10 +5399,17 @@ func (r ListDraftsResponse) ContentType() string {
 type LoadDraftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Draft
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LoadDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -9211,6 +9218,13 @@ func ParseLoadDraftResponse(rsp *http.Response) (*LoadDraftResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Draft
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

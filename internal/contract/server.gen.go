@@ -534,16 +534,24 @@ type DiffLineOp string
 
 // Draft defines model for Draft.
 type Draft struct {
-	Author    string    `json:"author"`
-	Base      int       `json:"base"`
+	// Added definitions that it adds to the newest revision, as kind and name
+	Added  []string `json:"added"`
+	Author string   `json:"author"`
+	Base   int      `json:"base"`
+
+	// Changed those that it changes
+	Changed   []string  `json:"changed"`
 	CreatedAt time.Time `json:"createdAt"`
 	Files     []File    `json:"files"`
 	Findings  []Finding `json:"findings"`
 	Id        int       `json:"id"`
-	Revision  *int      `json:"revision,omitempty"`
-	State     string    `json:"state"`
-	Title     string    `json:"title"`
-	Whole     bool      `json:"whole"`
+
+	// Removed those that it removes
+	Removed  []string `json:"removed"`
+	Revision *int     `json:"revision,omitempty"`
+	State    string   `json:"state"`
+	Title    string   `json:"title"`
+	Whole    bool     `json:"whole"`
 }
 
 // DraftDefinition defines model for DraftDefinition.
@@ -743,6 +751,8 @@ type HostLines = wire.Lines
 
 // HostList defines model for HostList.
 type HostList struct {
+	// Hint where the choice names a label or a value that no host has: which, and the nearest
+	Hint   *string       `json:"hint,omitempty"`
 	Items  []HostSummary `json:"items"`
 	Next   *string       `json:"next,omitempty"`
 	States Counts        `json:"states"`
@@ -798,6 +808,9 @@ type HostsEdited struct {
 	Changes []ImportChange `json:"changes"`
 	Chosen  int            `json:"chosen"`
 	DryRun  bool           `json:"dryRun"`
+
+	// Hint where the choice names a label or a value that no host has: which, and the nearest
+	Hint *string `json:"hint,omitempty"`
 }
 
 // Impact defines model for Impact.
@@ -1219,12 +1232,15 @@ type Secret struct {
 	Grants    []Grant    `json:"grants"`
 
 	// Hosts how many hosts need it
-	Hosts  int        `json:"hosts"`
-	Name   string     `json:"name"`
-	Owner  string     `json:"owner"`
-	SetAt  *time.Time `json:"setAt,omitempty"`
-	SetBy  string     `json:"setBy"`
-	UsedBy []string   `json:"usedBy"`
+	Hosts int    `json:"hosts"`
+	Name  string `json:"name"`
+
+	// OnHosts how many hosts run which version, the newest first
+	OnHosts []SecretVersionHosts `json:"onHosts"`
+	Owner   string               `json:"owner"`
+	SetAt   *time.Time           `json:"setAt,omitempty"`
+	SetBy   string               `json:"setBy"`
+	UsedBy  []string             `json:"usedBy"`
 
 	// Version 0: definitions ask for it, and it is not set
 	Version int `json:"version"`
@@ -1241,6 +1257,12 @@ type SecretValue struct {
 	About *string `json:"about,omitempty"`
 	Owner *string `json:"owner,omitempty"`
 	Value *string `json:"value,omitempty"`
+}
+
+// SecretVersionHosts defines model for SecretVersionHosts.
+type SecretVersionHosts struct {
+	Hosts   int `json:"hosts"`
+	Version int `json:"version"`
 }
 
 // ServiceTrouble Why the service itself cannot keep its records now
@@ -3755,6 +3777,20 @@ type LoadDraftRequestObject struct {
 
 type LoadDraftResponseObject interface {
 	VisitLoadDraftResponse(w http.ResponseWriter) error
+}
+
+type LoadDraft200JSONResponse Draft
+
+func (response LoadDraft200JSONResponse) VisitLoadDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type LoadDraft201JSONResponse Draft

@@ -213,8 +213,8 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 			return out, err
 		}
 	}
-	for path := range programs {
-		if logLike(path) {
+	for path, p := range programs { // wherever they lie: what is only ever added to, or only written, is a log until its bytes say otherwise
+		if p.adds || logLike(path) {
 			consider(path)
 		}
 	}
@@ -227,7 +227,7 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		if err != nil {
 			continue
 		}
-		item := wire.Log{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), Rate: max(0, float64(info.Size()-was.Size())/watched.Seconds()), Program: programs[path]}
+		item := wire.Log{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), Rate: max(0, float64(info.Size()-was.Size())/watched.Seconds()), Program: programs[path].name}
 		if l.guess(&item) {
 			out.Items = append(out.Items, item)
 		}
@@ -283,9 +283,15 @@ func (l Looker) guess(item *wire.Log) bool {
 	return true
 }
 
-// opened are the files that programs have open for writing, as far as the agent may see, with the names of the programs.
-func opened() map[string]string {
-	out := map[string]string{}
+// program is one that has a file open for writing.
+type program struct {
+	name string
+	adds bool // the file is open to append to, or to write alone, as logs are and databases are not
+}
+
+// opened are the files that programs have open for writing, as far as the agent may see.
+func opened() map[string]program {
+	out := map[string]program{}
 	self := strconv.Itoa(os.Getpid())
 	fds, _ := filepath.Glob("/proc/[0-9]*/fd/*") // the pattern is a good one
 	for _, fd := range fds {
@@ -298,22 +304,30 @@ func opened() map[string]string {
 			continue
 		}
 		flags, err := os.ReadFile(filepath.Join(process, "fdinfo", filepath.Base(fd)))
-		if err != nil || !forWriting(flags) {
+		if err != nil {
+			continue
+		}
+		writes, adds := forWriting(flags)
+		if !writes {
 			continue
 		}
 		name, _ := os.ReadFile(filepath.Join(process, "comm"))
-		out[path] = strings.TrimSpace(string(name))
+		out[path] = program{strings.TrimSpace(string(name)), adds || out[path].adds}
 	}
 	return out
 }
 
-// forWriting reads the flags of an open file (proc(5), fdinfo).
-func forWriting(info []byte) bool {
+// forWriting reads the flags of an open file (proc(5), fdinfo): whether it is open for writing, and whether to append or to write alone.
+func forWriting(info []byte) (writes, adds bool) {
 	for line := range bytes.Lines(info) {
 		if rest, ok := bytes.CutPrefix(line, []byte("flags:")); ok {
 			flags, err := strconv.ParseInt(string(bytes.TrimSpace(rest)), 8, 64)
-			return err == nil && flags&syscall.O_ACCMODE != syscall.O_RDONLY
+			if err != nil {
+				return false, false
+			}
+			mode := flags & syscall.O_ACCMODE
+			return mode != syscall.O_RDONLY, mode == syscall.O_WRONLY || flags&syscall.O_APPEND != 0
 		}
 	}
-	return false
+	return false, false
 }

@@ -5,7 +5,9 @@ import (
 	"encoding/binary"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -162,9 +164,30 @@ func TestNames(t *testing.T) {
 		"/srv/gate/lane.log.1": {true, true}, "/srv/gate/lane.log.zst": {true, true}, "/srv/gate/gate.db": {false, true}, "/run/x.log": {false, false}} {
 		assert.Equal(t, want, [2]bool{logLike(path), packed(path)}, path)
 	}
-	assert.True(t, forWriting([]byte("pos:\t0\nflags:\t0102001\nmnt_id:\t4\n")))
-	assert.True(t, forWriting([]byte("flags:\t02\n")))
-	assert.False(t, forWriting([]byte("pos:\t0\nflags:\t0100000\n")))
-	assert.False(t, forWriting([]byte("flags:\tx\n")))
-	assert.False(t, forWriting(nil))
+	for info, want := range map[string][2]bool{"pos:\t0\nflags:\t0102001\nmnt_id:\t4\n": {true, true}, "flags:\t02\n": {true, false}, "flags:\t0102002\n": {true, true}, "flags:\t01\n": {true, true},
+		"pos:\t0\nflags:\t0100000\n": {false, false}, "flags:\tx\n": {false, false}, "": {false, false}} {
+		writes, adds := forWriting([]byte(info))
+		assert.Equal(t, want, [2]bool{writes, adds}, "%q", info)
+	}
+}
+
+// TestOpenLogsAnywhere: a log that a program holds open is found wherever it lies, whatever it is called.
+func TestOpenLogsAnywhere(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "ferry.data")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.WriteString("2031-04-02 06:15:09 INFO gate opens\n2031-04-02 06:15:10 WARN ramp is slow\n2031-04-02 06:15:11 INFO gate shuts\n")
+	require.NoError(t, err)
+	holder := exec.Command("sleep", "60") // another program than the agent has it open
+	holder.Stdout = f
+	require.NoError(t, holder.Start())
+	t.Cleanup(func() { _ = holder.Process.Kill(); _ = holder.Wait() })
+	l := Looker{State: "/nowhere", Takes: func(string) bool { return false }, Folders: func() []string { return nil }, Now: time.Now}
+	logs, err := l.Logs(context.Background(), nil)
+	require.NoError(t, err)
+	i := slices.IndexFunc(logs.Items, func(x wire.Log) bool { return x.Path == path })
+	require.GreaterOrEqual(t, i, 0, "%+v", logs.Items)
+	assert.Equal(t, []any{"template", "sleep"}, []any{logs.Items[i].Kind, logs.Items[i].Program})
 }

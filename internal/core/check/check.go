@@ -7,6 +7,7 @@ package check
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -221,7 +222,27 @@ func (c *checker) samples(d *catalogue.Definition) {
 		c.findings = append(c.findings, Finding{Code: "sample-failed", Severity: Error, Kind: d.Kind, Name: d.Name, File: d.File,
 			Line: f.Sample.Line, Column: f.Sample.Column, Reason: f.Why, Fix: "mend the format or the sample"})
 	}
+	for _, s := range d.Format.Samples {
+		if kinds := private(s.Text); len(kinds) > 0 {
+			c.findings = append(c.findings, Finding{Code: "sample-private", Severity: Warning, Kind: d.Kind, Name: d.Name, File: d.File, Line: s.Line, Column: s.Column,
+				Reason: fmt.Sprintf("the sample seems to hold private data (%s); definitions are kept for ever", strings.Join(kinds, ", ")), Fix: "make up other data of the same shape"})
+		}
+	}
 }
+
+// private tells what private data a text seems to hold. What is made up for examples is none: addresses and names that are set aside for
+// documentation (RFC 5737, RFC 3849, RFC 2606).
+func private(text string) (kinds []string) {
+	for _, h := range mask.Scan([]byte(text)) {
+		if found := text[h.Start:h.End]; !setAside.MatchString(found) {
+			kinds = append(kinds, h.Detector)
+		}
+	}
+	slices.Sort(kinds)
+	return slices.Compact(kinds)
+}
+
+var setAside = regexp.MustCompile(`^(?:192\.0\.2\.|198\.51\.100\.|203\.0\.113\.|127\.|0\.0\.0\.0|2001:db8:|::1$)|\.(?:example|test|invalid)(?:\W|$)|@example\.(?:com|net|org)$`)
 
 // slowMask is the cost above which a mask is called slow: one search of mask.Trial, whose lines hold nothing to find.
 const slowMask = 4 * time.Millisecond

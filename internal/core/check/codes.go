@@ -29,6 +29,7 @@ var Codes = []Code{
 	{"pattern-too-wide", Error, false, "A pattern takes in every file of the host.", "It would read binaries, secrets and what the agent itself writes.", "Name the folder that the logs are in."},
 	{"zone-missing", Error, false, "A format reads times without a zone, and nobody names one.", "The records would show up in the future or the past.", "Add time: {zone: ...} to the format or the source."},
 	{"sample-failed", Error, false, "A sample of a format or a mask does not come out as it says.", "The definition does not do what its writer believed.", "Mend the definition or the sample."},
+	{"sample-private", Warning, false, "A sample of a format seems to hold private data.", "Definitions are kept for ever, in every later revision, and seen by many.", "Make up other data of the same shape."},
 	{"send-unreachable", Error, false, "An entry of send can never be reached, or a step drops everything.", "Somebody believes that records go there.", "Mend the condition, or remove the entry."},
 	{"route-open", Error, false, "Every entry of send has a when, and there is no otherwise.", "What no entry took would vanish.", "Add {otherwise: DESTINATION}."},
 	{"expects-mismatch", Error, false, "A source sends a destination something else than its table takes.", "The receiver would refuse the records, or put nothing in the column.", "Rename, set or convert the field in a step."},
@@ -42,6 +43,7 @@ var Codes = []Code{
 	{"destination-unused", Note, false, "No source sends to a destination.", "It may be left over, or a route is missing.", "Send something to it, or remove it."},
 
 	{"no-hosts", Warning, true, "A choice of hosts finds nobody.", "The definition runs nowhere.", "Take the nearest label, which the message names, or label a host."},
+	{"value-unknown", Warning, true, "A choice of hosts names a label or a value that no host has, among others that some have.", "The hosts that are meant are passed over, unseen.", "Take the nearest value, which the message names, or label the hosts."},
 	{"setting-undefined", Error, true, "A setting, label or observed value is not defined on some chosen host.", "The source would be left out there.", "Set it on the hosts, or by a settings definition for them."},
 	{"secret-missing", Error, true, "A secret does not exist.", "What needs it could not run.", "Set it with synaxis secret set NAME."},
 	{"settings-disagree", Error, true, "Two settings definitions of equal rank give one host different values.", "Which one counts would be chance.", "Give one a higher rank, or make their hosts disjoint."},

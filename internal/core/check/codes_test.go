@@ -76,6 +76,8 @@ var cases = map[string]struct{ text, mended, reason string }{
 	"pattern-too-wide":       {source("aa", "read: {files: ['/**']}\n"), source("aa", "read: {files: ['/var/log/**']}\n"), "takes in everything"},
 	"zone-missing":           {"format: bb\ntemplate: '{ts:time} {m}'\n---\n" + source("aa", "format: bb\n"), "format: bb\ntemplate: '{ts:time} {m}'\n---\n" + source("aa", "format: bb\ntime: {zone: UTC}\n"), "without a zone"},
 	"sample-failed":          {"mask: mm\nfind: 'PA\\d+'\nsamples: {hits: ['PB1']}\n", "mask: mm\nfind: 'PA\\d+'\nsamples: {hits: ['PA1'], misses: ['PB1']}\n", `finds nothing in "PB1"`},
+	"sample-private":         {"format: bb\ntemplate: 'call {number}'\nsamples: [{line: 'call +351 210 555 017'}]\n", "format: bb\ntemplate: 'call {number}'\nsamples: [{line: 'call 0000'}]\n", "seems to hold private data (phone)"},
+	"value-unknown":          {source("aa", "hosts: {role: [gate, kiosc]}\n"), source("aa", "hosts: {role: [gate, kiosk]}\n"), "names what no host has"},
 	"send-unreachable":       {source("aa", "send: [{to: archive}, {otherwise: desk}]\n"), source("aa", "send: [{to: archive, when: level > WARN}, {otherwise: desk}]\n"), "nothing left for otherwise"},
 	"route-open":             {source("aa", "send: [{to: archive, when: level > WARN}]\n"), source("aa", "send: [{to: archive, when: level > WARN}, {otherwise: archive}]\n"), "would end nowhere"},
 	"expects-mismatch":       {source("aa", "steps: [{set: {lane: '\"x\"'}}]\nsend: [desk]\n"), source("aa", "send: [desk]\n"), "desk expects lane as int, and this source gives text"},

@@ -44,6 +44,8 @@ func (c *checker) choices() {
 		}
 		if f.Chosen(d.ID).Len() == 0 {
 			c.noHosts(d, *sel)
+		} else if hint := f.Index.Hint(*sel); hint != "" {
+			c.add(d, []string{"hosts"}, "value-unknown", fmt.Sprintf("hosts (%s) names what no host has", *sel), hint)
 		}
 		if d.Agents == nil {
 			continue
@@ -69,23 +71,8 @@ func meet(f *render.Fleet, a, b *catalogue.Definition) inventory.Set {
 func (c *checker) noHosts(d *catalogue.Definition, sel inventory.Selector) {
 	x := c.world.Fleet.Index
 	fix := "label a host, or change the choice"
-	keys := x.LabelKeys()
-	slices.Sort(keys)
-	for _, key := range sel.Keys() {
-		if !slices.Contains(keys, key) {
-			if near := yamldoc.Nearest(key, keys); near != "" {
-				fix = fmt.Sprintf("no host has the label %s; did you mean %q?", key, near)
-			}
-			break
-		}
-		i := slices.IndexFunc(sel.Terms, func(t inventory.Term) bool { return t.Key == key })
-		values := x.Values(key)
-		if i >= 0 && !slices.ContainsFunc(sel.Terms[i].Values, func(v string) bool { return slices.Contains(values, v) }) {
-			if near := yamldoc.Nearest(sel.Terms[i].Values[0], slices.Sorted(slices.Values(values))); near != "" {
-				fix = fmt.Sprintf("no host has %s=%s; did you mean %q?", key, sel.Terms[i].Values[0], near)
-			}
-			break
-		}
+	if hint := x.Hint(sel); hint != "" {
+		fix = hint
 	}
 	if len(x.Hosts) == 0 {
 		fix = "no host has joined yet; synaxis join-token create"

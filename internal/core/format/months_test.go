@@ -180,3 +180,15 @@ func TestYearsOfAFile(t *testing.T) {
 		assert.Equal(t, want, time.Unix(0, r.Time).UTC().Format(time.RFC3339), line)
 	}
 }
+
+// TestFractionBeforeTheZone: a fraction that is not the end of a layout counts in every record, though most of a stamp is remembered.
+func TestFractionBeforeTheZone(t *testing.T) {
+	t.Parallel()
+	p, err := Compile(Spec{Name: "t", Kind: "template", Template: "[{ts:time}] {m:remainder}", Time: Time{Field: "ts", Layout: "%Y-%m-%d %H:%M:%S.%f %z"}}, Time{}, nil)
+	require.NoError(t, err)
+	for range 3 {
+		r, ok := readBy(t, p, "[2031-04-02 06:15:09.250 +02:00] a", time.Unix(0, 0))
+		require.True(t, ok)
+		assert.Equal(t, "2031-04-02T04:15:09.25Z", time.Unix(0, r.Time).UTC().Format(time.RFC3339Nano))
+	}
+}

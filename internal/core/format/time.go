@@ -104,7 +104,9 @@ func (c *clock) settle() {
 		return
 	}
 	v := c.was
-	v.nano = 0
+	if c.layout == nil || c.frac { // otherwise the fraction is a part of the text that is remembered
+		v.nano = 0
+	}
 	c.quick.good = true
 	if v.hasOffset {
 		c.quick.zoned, c.quick.note = c.resolve(v, 0, 0)

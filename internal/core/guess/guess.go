@@ -44,9 +44,11 @@ type Candidate struct {
 	Records  []pipeline.Tried
 	Parts    []format.Spec // of a first-of, which it names
 	private  func(line []byte) []string
-	heads    int // lines that name columns, or begin with #, and are not read
-	dated    int // records whose time has a day
-	clocks   int // records that have but a time of day
+	heads    int    // lines that name columns, or begin with #, and are not read
+	dated    int    // records whose time has a day
+	clocks   int    // records that have but a time of day
+	leaves   string // an example of what is in no field
+	errors   bool   // the records that are not read are mostly errors
 }
 
 // Sure tells how sure the candidate is, 0 to 1.
@@ -337,6 +339,12 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 	if c.Levels {
 		c.Score *= 1.02
 	}
+	if c.leaves = leavesOut(spec.Kind, records); c.leaves != "" {
+		c.Score *= 0.9
+	}
+	if c.errors = onlyErrors(records) && spec.Kind != "raw"; c.errors {
+		c.Score *= 0.8
+	}
 	c.warn()
 	return c, c.Share > 0
 }
@@ -556,6 +564,12 @@ func (c *Candidate) warn() {
 		}
 		c.Warnings = append(c.Warnings, warning)
 	}
+	if c.errors {
+		c.Warnings = append(c.Warnings, "the records that are not read are mostly those of errors")
+	}
+	if c.leaves != "" {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("a part of the records is in no field, such as %q; a template can hold it", shorten(c.leaves)))
+	}
 	field := c.Spec.Time.Field
 	switch {
 	case c.dated > 0:
@@ -566,6 +580,14 @@ func (c *Candidate) warn() {
 	default:
 		c.Warnings = append(c.Warnings, "no time was found in the records; the time of reading stands in")
 	}
+}
+
+// shorten cuts a text for a sentence.
+func shorten(text string) string {
+	if r := []rune(text); len(r) > 40 {
+		return string(r[:40]) + "…"
+	}
+	return text
 }
 
 // glued proposes an expression for lines whose head has no separators between level, date and what else stands there.

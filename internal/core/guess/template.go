@@ -144,6 +144,14 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	for n := len(shapes); n > 0 && shapes[n-1].plain() && strings.Trim(separator(rests), " ") == "" && slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
 		shapes, rests = shapes[:n-1], before[n-1]
 	}
+	// So are several words of running text that are all that is left.
+	prose := len(shapes)
+	for prose > 0 && shapes[prose-1].plain() && shapes[prose-1].wordy() && shapes[prose-1].token.sep == " " {
+		prose--
+	}
+	if len(shapes)-prose >= 2 && !slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }) {
+		rests, shapes = before[prose], shapes[:prose]
+	}
 	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
 		return nil // sentences
 	}

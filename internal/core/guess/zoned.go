@@ -74,5 +74,7 @@ var zonedStamps = []struct {
 
 // sameTimes tells whether two readings of a log give the same times.
 func sameTimes(a, b []pipeline.Tried) bool {
-	return slices.EqualFunc(a, b, func(x, y pipeline.Tried) bool { return x.Read == y.Read && x.Time.Equal(y.Time) && x.TimeNote == y.TimeNote })
+	return slices.EqualFunc(a, b, func(x, y pipeline.Tried) bool {
+		return x.Read == y.Read && x.Time.Equal(y.Time) && x.TimeNote == y.TimeNote
+	})
 }

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -40,6 +41,8 @@ type API struct {
 	Log      *slog.Logger
 	Now      func() time.Time
 	Join     *join.Join
+
+	secretsIn sync.Map // the secrets of a manifest, []string, by its hash
 }
 
 // maxBody bounds a request, in bytes.

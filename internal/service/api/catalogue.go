@@ -40,10 +40,12 @@ func (a *API) draftSummary(ctx context.Context, d store.Draft) (contract.DraftSu
 	return contract.DraftSummary{Changes: names, Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State}, err
 }
 
-func draft(d store.Draft, list []check.Finding) contract.Draft {
+func (a *API) draft(ctx context.Context, d store.Draft, list []check.Finding) (contract.Draft, error) {
 	out := contract.Draft{Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State,
 		Revision: optional(d.Revision), Files: files(d.Files), Findings: findings(list)}
-	return out
+	var err error
+	out.Added, out.Changed, out.Removed, err = a.Changes.Delta(ctx, d)
+	return out, err
 }
 
 func files(list []store.File) []contract.File {
@@ -81,7 +83,11 @@ func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	return contract.LoadDraft201JSONResponse(draft(d, found)), nil
+	out, err := a.draft(ctx, d, found)
+	if d.State == changes.DraftUnchanged {
+		return contract.LoadDraft200JSONResponse(out), err
+	}
+	return contract.LoadDraft201JSONResponse(out), err
 }
 
 // GetDraft shows a draft.
@@ -96,7 +102,8 @@ func (a *API) GetDraft(ctx context.Context, r contract.GetDraftRequestObject) (c
 			return nil, err
 		}
 	}
-	return contract.GetDraft200JSONResponse(draft(d, found)), nil
+	out, err := a.draft(ctx, d, found)
+	return contract.GetDraft200JSONResponse(out), err
 }
 
 // DiscardDraft ends a draft.

@@ -169,13 +169,17 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 	}
 	sel := inventory.Selector{Terms: terms, All: len(terms) == 0}
 	chosen := func(string) bool { return true }
+	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
+	hint := ""
 	if text := value(r.Params.Hosts); text != "" {
 		var err error
-		if chosen, err = a.choose(text, value(r.Params.Retired)); err != nil {
+		if chosen, hint, err = a.choose(text, value(r.Params.Retired)); err != nil {
 			return nil, err
 		}
+	} else if !sel.All {
+		hint = a.Fleet.Inventory().Hint(sel)
 	}
-	out := contract.ListHosts200JSONResponse{Items: []contract.HostSummary{}}
+	out.Hint = optional(hint)
 	now, q := a.Now(), strings.ToLower(value(r.Params.Q))
 	by := value(r.Params.Sort)
 	order := hostOrder{string(by), value(r.Params.Reverse)}
@@ -303,11 +307,11 @@ func (o hostOrder) compare(a, b hostRow) int {
 	return c
 }
 
-// choose reads what a person typed to choose hosts, and tells for a name whether it is chosen.
-func (a *API) choose(text string, retired bool) (func(name string) bool, error) {
+// choose reads what a person typed to choose hosts, and tells for a name whether it is chosen; hint names what no host has.
+func (a *API) choose(text string, retired bool) (chosen func(name string) bool, hint string, err error) {
 	sel, err := inventory.ParseSelector(text)
 	if err != nil {
-		return nil, usage{"hosts: " + err.Error()}
+		return nil, "", usage{"hosts: " + err.Error()}
 	}
 	names := map[string]bool{}
 	if retired {
@@ -319,8 +323,9 @@ func (a *API) choose(text string, retired bool) (func(name string) bool, error) 
 	} else {
 		x := a.Fleet.Inventory()
 		x.Choose(sel).Each(func(i int) { names[x.Hosts[i].Name] = true })
+		hint = x.Hint(sel)
 	}
-	return func(name string) bool { return names[name] }, nil
+	return func(name string) bool { return names[name] }, hint, nil
 }
 
 // worst is the verdict of a host with those of its sources: the worst of them.

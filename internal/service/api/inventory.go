@@ -28,6 +28,7 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 		}
 	}
 	var hosts []inventory.Host
+	hint := ""
 	x := a.Fleet.Inventory()
 	if b.Names != nil {
 		wanted := map[string]bool{}
@@ -49,6 +50,7 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 			return nil, usage{"hosts: " + err.Error()}
 		}
 		x.Choose(sel).Each(func(i int) { hosts = append(hosts, x.Hosts[i]) })
+		hint = x.Hint(sel)
 	}
 	values := func(m *contract.MapEdit) (v inventory.Values) {
 		if m != nil {
@@ -57,7 +59,7 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 		return v
 	}
 	all := inventory.EditAll(hosts, values(b.Labels), values(b.Settings))
-	out := contract.EditHosts200JSONResponse{DryRun: value(b.DryRun), Chosen: len(hosts), Changes: []contract.ImportChange{}}
+	out := contract.EditHosts200JSONResponse{DryRun: value(b.DryRun), Chosen: len(hosts), Hint: optional(hint), Changes: []contract.ImportChange{}}
 	for _, c := range all {
 		if c.What != "same" {
 			out.Changes = append(out.Changes, importChange(c))

@@ -2,9 +2,11 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -12,7 +14,9 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
+	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
@@ -61,9 +65,48 @@ func reach(cat *catalogue.Catalogue, fleet *render.Fleet, d *catalogue.Definitio
 	return out
 }
 
-func secretAnswer(s store.Secret, u *secretUse, grants []store.Grant) contract.Secret {
+// secretsRun counts for each secret how many hosts run which version of it, by the configs that they report as effective.
+func (a *API) secretsRun(ctx context.Context) (map[string]map[int]int, error) {
+	byHash := map[string]int{}
+	a.Fleet.Visit(false, func(v *agents.View) {
+		if v.Running != "" {
+			byHash[v.Running]++
+		}
+	})
+	out := map[string]map[int]int{}
+	for hash, hosts := range byHash {
+		ids, ok := a.secretsIn.Load(hash) // of a manifest, which never changes
+		if !ok {
+			m, err := a.Store.Manifest(ctx, hash)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			ids, _ = a.secretsIn.LoadOrStore(hash, wire.SecretsIn(m.Text))
+		}
+		for _, id := range ids.([]string) {
+			name, version, _ := strings.Cut(id, "@")
+			n, err := strconv.Atoi(version)
+			if err != nil {
+				continue
+			}
+			if out[name] == nil {
+				out[name] = map[int]int{}
+			}
+			out[name][n] += hosts
+		}
+	}
+	return out, nil
+}
+
+func secretAnswer(s store.Secret, u *secretUse, run map[int]int, grants []store.Grant) contract.Secret {
 	out := contract.Secret{Name: s.Name, About: s.About, Owner: s.Owner, Version: s.Version, CreatedAt: optional(s.CreatedAt), SetAt: optional(s.SetAt), SetBy: s.SetBy,
-		UsedBy: []string{}, Grants: []contract.Grant{}}
+		UsedBy: []string{}, OnHosts: []contract.SecretVersionHosts{}, Grants: []contract.Grant{}}
+	for _, version := range slices.Backward(slices.Sorted(maps.Keys(run))) {
+		out.OnHosts = append(out.OnHosts, contract.SecretVersionHosts{Version: version, Hosts: run[version]})
+	}
 	if u != nil {
 		out.UsedBy = append(out.UsedBy, u.definitions...)
 		out.Hosts = u.hosts.Len()
@@ -76,6 +119,10 @@ func secretAnswer(s store.Secret, u *secretUse, grants []store.Grant) contract.S
 
 // ListSecrets lists secrets, also those that definitions ask for and nobody has set.
 func (a *API) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObject) (contract.ListSecretsResponseObject, error) {
+	run, err := a.secretsRun(ctx)
+	if err != nil {
+		return nil, err
+	}
 	list, grants, err := a.Secrets.List(ctx)
 	if err != nil {
 		return nil, err
@@ -86,11 +133,11 @@ func (a *API) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObje
 	}
 	out := contract.ListSecrets200JSONResponse{Items: []contract.Secret{}}
 	for _, s := range list {
-		out.Items = append(out.Items, secretAnswer(s, uses[s.Name], grants[s.Name]))
+		out.Items = append(out.Items, secretAnswer(s, uses[s.Name], run[s.Name], grants[s.Name]))
 		delete(uses, s.Name)
 	}
 	for _, name := range slices.Sorted(maps.Keys(uses)) {
-		out.Items = append(out.Items, secretAnswer(store.Secret{Name: name}, uses[name], nil))
+		out.Items = append(out.Items, secretAnswer(store.Secret{Name: name}, uses[name], nil, nil))
 	}
 	slices.SortStableFunc(out.Items, func(x, y contract.Secret) int { return strings.Compare(x.Name, y.Name) })
 	return out, nil
@@ -122,7 +169,7 @@ func (a *API) SetSecret(ctx context.Context, r contract.SetSecretRequestObject) 
 		return nil, err
 	}
 	uses, err := a.secretUses(ctx)
-	return contract.SetSecret200JSONResponse(secretAnswer(s, uses[s.Name], nil)), err
+	return contract.SetSecret200JSONResponse(secretAnswer(s, uses[s.Name], nil, nil)), err
 }
 
 // RemoveSecret removes a secret that nothing uses.

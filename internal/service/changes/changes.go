@@ -137,6 +137,16 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 		}
 		d.Title = what + d.CreatedAt.UTC().Format("2006-01-02 15:04 UTC")
 	}
+	if len(files) > 0 {
+		same, err := s.changesNothing(ctx, d)
+		if err != nil {
+			return store.Draft{}, nil, err
+		}
+		if same {
+			d.State = DraftUnchanged
+			return d, nil, nil
+		}
+	}
 	err = s.store.Update(ctx, func(t *store.Tx) error {
 		if d.ID, err = t.AddDraft(d); err != nil {
 			return err
@@ -153,6 +163,46 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 	s.note("drafts")
 	findings, err := s.CheckDraft(ctx, d)
 	return d, findings, err
+}
+
+// DraftUnchanged is the state of a draft that was not made, since its files change nothing.
+const DraftUnchanged = "unchanged"
+
+// changesNothing tells whether the newest revision would stay as it is with a draft, files and all.
+func (s *Service) changesNothing(ctx context.Context, d store.Draft) (bool, error) {
+	head, after, problems, err := s.of(ctx, d)
+	if err != nil || len(problems) > 0 || head.Revision.Number == 0 {
+		return false, err
+	}
+	for _, x := range drafted(head, after, d) {
+		if x.State != Same {
+			return false, nil
+		}
+	}
+	return !d.Whole || slices.Equal(d.Files, head.Revision.Files), nil
+}
+
+// Delta tells which definitions a draft adds to the newest revision, changes and removes.
+func (s *Service) Delta(ctx context.Context, d store.Draft) (added, changed, removed []string, err error) {
+	added, changed, removed = []string{}, []string{}, []string{}
+	if d.State != store.DraftOpen {
+		return added, changed, removed, nil
+	}
+	head, after, _, err := s.of(ctx, d)
+	if err != nil {
+		return added, changed, removed, err
+	}
+	for _, x := range drafted(head, after, d) {
+		switch x.State {
+		case Added:
+			added = append(added, x.ID.String())
+		case Changed:
+			changed = append(changed, x.ID.String())
+		case Removed:
+			removed = append(removed, x.ID.String())
+		}
+	}
+	return added, changed, removed, nil
 }
 
 func checkPath(p string) error {

@@ -216,7 +216,7 @@ type AuditEntry struct {
 
 // AuditFilter chooses entries of the audit; what is empty holds for all.
 type AuditFilter struct {
-	Who, Action  string // Action may be the first word only
+	Who, Action  string // Who may be a part of a name, in any case; Action the first word only
 	Object, Text string // parts
 	Since, Until time.Time
 	Below        int // entries before this one
@@ -231,7 +231,7 @@ func (s *Store) AuditEntries(ctx context.Context, f AuditFilter) ([]AuditEntry, 
 			query, args = query+" AND "+cond, append(args, values...)
 		}
 	}
-	add(`who = ?`, f.Who != "", f.Who)
+	add(`instr(lower(who), lower(?))`, f.Who != "", f.Who)
 	add(`(action = ? OR substr(action, 1, length(?) + 1) = ? || ' ')`, f.Action != "", f.Action, f.Action, f.Action)
 	add(`instr(object, ?)`, f.Object != "", f.Object)
 	add(`(instr(before, ?) OR instr(after, ?))`, f.Text != "", f.Text, f.Text)

@@ -1350,6 +1350,8 @@ export interface components {
             next?: string;
             /** @description how many fit, on all pages */
             total: number;
+            /** @description where the choice names a label or a value that no host has: which, and the nearest */
+            hint?: string;
             states: components["schemas"]["Counts"];
         };
         DestinationNumbers: {
@@ -1588,6 +1590,12 @@ export interface components {
         };
         Draft: {
             id: number;
+            /** @description definitions that it adds to the newest revision, as kind and name */
+            added: string[];
+            /** @description those that it changes */
+            changed: string[];
+            /** @description those that it removes */
+            removed: string[];
             title: string;
             author: string;
             /** Format: date-time */
@@ -1686,6 +1694,8 @@ export interface components {
             dryRun: boolean;
             chosen: number;
             changed: number;
+            /** @description where the choice names a label or a value that no host has: which, and the nearest */
+            hint?: string;
             /** @description of the hosts that change */
             changes: components["schemas"]["ImportChange"][];
         };
@@ -1877,7 +1887,13 @@ export interface components {
             usedBy: string[];
             /** @description how many hosts need it */
             hosts: number;
+            /** @description how many hosts run which version, the newest first */
+            onHosts: components["schemas"]["SecretVersionHosts"][];
             grants: components["schemas"]["Grant"][];
+        };
+        SecretVersionHosts: {
+            version: number;
+            hosts: number;
         };
         SecretList: {
             items: components["schemas"]["Secret"][];
@@ -2559,6 +2575,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The files change nothing, and no draft was made; its id is 0 and its state unchanged */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {

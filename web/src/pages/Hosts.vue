@@ -83,6 +83,7 @@ const { wrap, list, before, after, measure } = useLongList(rows, 250, more)
     <input v-model="text" type="search" class="field machine w-[30rem] max-w-full" placeholder="a name, site=northpier, or labels.role == 'gate' &amp;&amp; observed.arch == 'arm64'" aria-label="Filter hosts by name, label or condition" />
     <StateCounts v-if="data" :counts="data.states" base="/hosts" :chosen="filter.state" />
   </div>
+  <p v-if="data?.hint" class="mb-4 text-table text-degraded" role="status"><span aria-hidden="true">▲</span> {{ sentence(data.hint) }}</p>
   <p v-if="error && data" role="alert" class="mb-4 text-table text-failing">{{ error.message }}</p>
   <div v-if="chosen.length" class="mb-4 flex flex-wrap items-center gap-4 rounded-md border border-accent bg-sheet px-4 py-2" role="status">
     <span class="font-medium">{{ all ? `All ${plural(fit, 'host')} that fit are chosen` : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen` }}</span>
