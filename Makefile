@@ -9,7 +9,7 @@ CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
 
 .DEFAULT_GOAL := help
-.PHONY: help build web generate generated test lint bench demo once screenshots clean chromium fuzz torture join-trial
+.PHONY: help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial
 
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -50,6 +50,14 @@ chromium: ## install Debian's Chromium when it is missing
 test: chromium build lint generated ## everything that must hold
 	cd web && $(NPM) test
 	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m ./...
+
+gcc: ## install a C compiler when it is missing, which the race detector needs
+	@command -v gcc >/dev/null || command -v cc >/dev/null || \
+	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq gcc libc6-dev >/dev/null; \
+	else echo 'The race detector needs a C compiler. Type: sudo apt-get install -y gcc libc6-dev' >&2; exit 1; fi
+
+race: gcc $(CONSOLE) ## the Go tests of agent and service under the race detector
+	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/agent/... ./internal/service/... ./internal/fleetsim/...
 
 bench: build ## speeds, as ratios against a baseline of the same run
 	$(GO) run ./test/bench

@@ -185,6 +185,7 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		}
 	}
 	programs := opened()
+	outside := map[string]bool{} // of all folders, and where nothing stays
 	found := map[string]fs.FileInfo{}
 	consider := func(path string) {
 		info, err := os.Lstat(path)
@@ -214,8 +215,9 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		}
 	}
 	for path, p := range programs { // wherever they lie: what is only ever added to, or only written, is a log until its bytes say otherwise
-		if p.adds || logLike(path) {
+		if found[path] == nil && (p.adds || logLike(path)) {
 			consider(path)
+			outside[path] = passing(path)
 		}
 	}
 	select { // long enough to see which grow
@@ -233,6 +235,9 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		}
 	}
 	slices.SortFunc(out.Items, func(a, b wire.Log) int {
+		if x, y := outside[a.Path], outside[b.Path]; x != y { // last
+			return map[bool]int{true: 1, false: -1}[x]
+		}
 		return cmp.Or(cmp.Compare(b.Rate, a.Rate), b.Modified.Compare(a.Modified), strings.Compare(a.Path, b.Path))
 	})
 	if len(out.Items) > wire.MaxLogs {
@@ -243,12 +248,17 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 
 // logLike tells whether what a program has open is a log and not its database: it, or its folder, is called so.
 func logLike(path string) bool {
-	for _, passing := range []string{"/tmp/", "/var/tmp/", "/run/"} {
-		if strings.HasPrefix(path, passing) {
-			return false
+	return !passing(path) && (strings.Contains(strings.ToLower(path), "log") || slices.Contains([]string{".txt", ".out", ".err"}, filepath.Ext(path)))
+}
+
+// passing tells whether a path lies where nothing stays.
+func passing(path string) bool {
+	for _, p := range []string{"/tmp/", "/var/tmp/", "/run/"} {
+		if strings.HasPrefix(path, p) {
+			return true
 		}
 	}
-	return strings.Contains(strings.ToLower(path), "log") || slices.Contains([]string{".txt", ".out", ".err"}, filepath.Ext(path))
+	return false
 }
 
 // packed tells whether a name is that of something compressed, or of a copy that was rotated away.

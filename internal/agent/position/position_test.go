@@ -81,7 +81,7 @@ func TestJournal(t *testing.T) {
 	journal, err := os.ReadFile(s.journalPath())
 	require.NoError(t, err)
 	last := int64(-1)
-	for at := 0; at <= len(journal); at += 97 {
+	for at := 0; at <= len(journal); at += 701 {
 		require.NoError(t, os.WriteFile(s.journalPath(), journal[:at], 0o600))
 		f, ok := open(t, path).File(Key{"a", 1, 7})
 		require.True(t, ok)

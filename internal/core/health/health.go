@@ -119,6 +119,7 @@ type Source struct {
 	Answer   string    // the last answer that refused records of it
 	Read     int64     // ever
 	Recent   Recent    // within Window
+	Latest   Recent    // the latest records of these, Fewest at least where there are so many
 	Unread   int64     // bytes that wait
 	Oldest   time.Time // when the oldest record was written that waits; zero for none
 }
@@ -152,7 +153,7 @@ func Todo(code string) string { return todo[code] }
 
 // Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one that waits may be.
 const (
-	fewest = 20
+	Fewest = 20
 	behind = time.Minute
 )
 
@@ -188,10 +189,13 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 			reason += "; it answered: " + s.Answer
 		}
 		return Verdict{State: Degraded, Code: "records-refused", Reason: reason, Todo: "mend what the answer says: in the source's format or steps, or at the receiver", Since: since}
-	case r.Read >= fewest && r.Unparsed*20 > r.Read:
+	case s.Latest.Read >= Fewest && s.Latest.Unparsed*2 > s.Latest.Read: // it has just broken, after however many good ones
+		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d of the latest %d records", s.Latest.Unparsed, s.Latest.Read),
+			Todo: "compare some lines with the format's template", Since: since}
+	case r.Read >= Fewest && r.Unparsed*20 > r.Read:
 		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d %% of the last %d records", r.Unparsed*100/r.Read, r.Read),
 			Todo: "compare some lines with the format's template", Since: since}
-	case r.Read >= fewest && r.NoZone*20 > r.Read:
+	case r.Read >= Fewest && r.NoZone*20 > r.Read:
 		return Verdict{State: Degraded, Code: "stamps-without-zone", Reason: fmt.Sprintf("%d %% of the last %d records have a time that says no zone; the time of reading stands in", r.NoZone*100/r.Read, r.Read),
 			Todo: "give the source a zone: time: {zone: Europe/Lisbon}", Since: since}
 	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > behind:

@@ -86,6 +86,12 @@ func TestSource(t *testing.T) {
 		{"not readable", Failing, "not-readable", with(func(s *Source) { s.Agent.Code = "not-readable" })},
 		{"refused", Degraded, "records-refused", with(func(s *Source) { s.Recent.Refused = 1 })},
 		{"reads too few", Degraded, "reads-too-few", with(func(s *Source) { s.Recent.Unparsed = 6 })},
+		{"broke just now", Degraded, "reads-too-few", with(func(s *Source) {
+			s.Recent, s.Latest = Recent{Read: 1_000_000, Unparsed: 60}, Recent{Read: 100, Unparsed: 60}
+		})},
+		{"a few of many", Healthy, "", with(func(s *Source) {
+			s.Recent, s.Latest = Recent{Read: 1_000_000, Unparsed: 60}, Recent{Read: 100, Unparsed: 40}
+		})},
 		{"too few to say", Healthy, "", with(func(s *Source) { s.Recent = Recent{Read: 5, Unparsed: 5} })},
 		{"few descriptors", Degraded, "too-few-descriptors", with(func(s *Source) { s.Agent.Code = "too-few-descriptors" })},
 		{"no zone", Degraded, "stamps-without-zone", with(func(s *Source) { s.Recent.NoZone = 90 })},

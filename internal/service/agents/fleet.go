@@ -110,7 +110,7 @@ func (v View) configState() string {
 func (v View) SourceVerdict(name string, now time.Time) health.Verdict {
 	c, reported := v.Components["source/"+name]
 	n := v.Numbers[name]
-	s := health.Source{Host: v.Verdict(now), Reported: reported, Agent: c.complaint(), Read: n.Read, Unread: n.Unread, Recent: v.recent[name].counts(now)}
+	s := health.Source{Host: v.Verdict(now), Reported: reported, Agent: c.complaint(), Read: n.Read, Unread: n.Unread, Recent: v.recent[name].counts(now), Latest: v.recent[name].latest(now)}
 	if n.Oldest > 0 {
 		s.Oldest = time.Unix(0, n.Oldest)
 	}

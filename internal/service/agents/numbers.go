@@ -58,6 +58,21 @@ func (w *window) counts(now time.Time) (r health.Recent) {
 	return health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed, Refused: max(0, to.Refused-from.Refused), NoZone: to.NoZone - from.NoZone}
 }
 
+// latest are the counts of the latest records in the window, health.Fewest of them at least where there are so many.
+func (w *window) latest(now time.Time) (r health.Recent) {
+	if w == nil || len(w.samples) < 2 {
+		return r
+	}
+	to := w.samples[len(w.samples)-1].counts
+	for i := len(w.samples) - 2; i >= 0 && now.Sub(w.samples[i].at) <= health.Window+sampleEvery; i-- {
+		from := w.samples[i].counts
+		if r = (health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed}); r.Read >= health.Fewest {
+			break
+		}
+	}
+	return r
+}
+
 // volume is how much a source reads, as an average over up to a day of five minutes each.
 type volume struct {
 	perDay float64
