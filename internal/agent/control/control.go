@@ -96,7 +96,7 @@ func New(o Options, host Host) (*Client, error) {
 	switch {
 	case err == nil:
 		if err := json.Unmarshal(text, &c.identity); err != nil {
-			return nil, fmt.Errorf("identity in %s is damaged: %w", c.path(), err)
+			return nil, fmt.Errorf("the identity in %s is damaged: %w; remove that file alone, and start the agent with a join token: it keeps its positions, and reads on where it was", c.path(), err)
 		}
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, err

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 )
 
@@ -40,4 +41,39 @@ func TestTokenBucket(t *testing.T) {
 	assert.Equal(t, 2, taken())
 	now = now.Add(time.Hour)
 	assert.Equal(t, 3, taken(), "it does not grow beyond its size")
+}
+
+// TestWindows: shares are of the last minutes; what came before is history, and a sum that falls begins anew.
+func TestWindows(t *testing.T) {
+	t.Parallel()
+	var w *window
+	now := noon
+	report := func(read, unparsed, refused int64) {
+		now = now.Add(30 * time.Second)
+		w = w.add(wire.Numbers{Read: read, Unparsed: unparsed, Deliveries: map[string]wire.DeliveryCounts{"x": {Refused: refused}}}, now)
+	}
+	report(10_000_000, 5, 1)
+	assert.Zero(t, w.counts(now), "one report says nothing of the last minutes")
+	report(10_000_100, 5, 2)
+	assert.Equal(t, health.Recent{Read: 100, Refused: 1}, w.counts(now))
+	for i := range int64(20) {
+		report(10_000_200+i*100, 5, 2)
+	}
+	assert.Equal(t, health.Recent{Read: 1000}, w.counts(now), "one refused record is history after five minutes")
+	report(10_002_200, 65, 2)
+	assert.Equal(t, health.Recent{Read: 100, Unparsed: 60}, w.latest(now), "a format that breaks is seen in its next records")
+	assert.LessOrEqual(t, len(w.samples), 14)
+	report(50, 0, 0)
+	assert.Zero(t, w.counts(now))
+	report(80, 1, 0)
+	assert.Equal(t, health.Recent{Read: 30, Unparsed: 1}, w.counts(now))
+	before := w
+	report(90, 1, 0)
+	assert.Equal(t, health.Recent{Read: 30, Unparsed: 1}, before.counts(now.Add(-30*time.Second)), "who reads an older one sees no change")
+	for range 100 { // an agent that reports often
+		now = now.Add(time.Second)
+		w = w.add(wire.Numbers{Read: 100}, now)
+	}
+	assert.LessOrEqual(t, len(w.samples), 40)
+	assert.Zero(t, w.counts(now.Add(10*time.Minute)).Read, "what is old says nothing")
 }

@@ -34,7 +34,7 @@ func (w *window) add(n wire.Numbers, now time.Time) *window {
 	if k := len(next.samples); k > 0 && s.counts.Read < next.samples[k-1].counts.Read {
 		next.samples = nil
 	}
-	for len(next.samples) > 1 && now.Sub(next.samples[1].at) > health.Window {
+	for len(next.samples) > 1 && now.Sub(next.samples[1].at) >= health.Window {
 		next.samples = next.samples[1:]
 	}
 	if k := len(next.samples); k > 1 && now.Sub(next.samples[k-2].at) < sampleEvery {
@@ -51,7 +51,7 @@ func (w *window) counts(now time.Time) (r health.Recent) {
 		return r
 	}
 	first := 0
-	for first < len(w.samples)-1 && now.Sub(w.samples[first+1].at) > health.Window {
+	for first < len(w.samples)-1 && now.Sub(w.samples[first+1].at) >= health.Window {
 		first++
 	}
 	from, to := w.samples[first].counts, w.samples[len(w.samples)-1].counts

@@ -1,0 +1,107 @@
+package api
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/agents"
+	"synaxis/internal/service/store"
+)
+
+// TestPagesInAnyOrder: pages of any size, one after the other by their cursors, are the whole list in its order, whatever hosts have in
+// common.
+func TestPagesInAnyOrder(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(7, 7))
+	states := []string{health.Healthy, health.Waiting, health.Degraded, health.Offline, health.Failing}
+	for _, by := range []string{"", "name", "state", "revision", "read", "acknowledged", "lastRecord", "lastSeen"} {
+		for _, reverse := range []bool{false, true} {
+			order := hostOrder{by, reverse}
+			var all []hostRow
+			for i := range 200 {
+				v := agents.View{Host: store.Host{Name: fmt.Sprintf("h%03d", i)}, Live: agents.Live{LastSeen: time.Unix(int64(r.IntN(4)), 0), Components: map[string]agents.Component{"source/a": {}}},
+					Numbers: map[string]wire.Numbers{"a": {Read: int64(r.IntN(5)), Acknowledged: int64(r.IntN(5)), LastRecord: int64(r.IntN(5))}}}
+				v.Assigned.Revision = r.IntN(3)
+				all = append(all, order.row(&v, health.Verdict{State: states[r.IntN(len(states))]}))
+			}
+			want := slices.Clone(all)
+			slices.SortFunc(want, order.compare)
+			for _, limit := range []int{1, 7, 200} {
+				var got []string
+				cursor := ""
+				for {
+					after, err := readCursor(cursor, by)
+					require.NoError(t, err)
+					var page []hostRow
+					for _, row := range all {
+						if after == nil || order.compare(row, *after) > 0 {
+							page = append(page, row)
+						}
+					}
+					slices.SortFunc(page, order.compare)
+					page = page[:min(limit, len(page))]
+					for _, row := range page {
+						got = append(got, row.Name)
+					}
+					if len(page) < limit || len(got) == len(all) {
+						break
+					}
+					cursor = page[len(page)-1].cursor(by)
+				}
+				var names []string
+				for _, row := range want {
+					names = append(names, row.Name)
+				}
+				require.Equal(t, names, got, "by %q, reverse %v, %d at a time", by, reverse, limit)
+			}
+		}
+	}
+	for _, bad := range []string{"x", "%%", "e30x"} {
+		_, err := readCursor(bad, "state")
+		assert.Error(t, err, bad)
+	}
+}
+
+// TestNumbersAndNotes: every number of a source has its place in the answer, and what is left out is said.
+func TestNumbersAndNotes(t *testing.T) {
+	t.Parallel()
+	n := wire.Numbers{Read: 10, Acknowledged: 6, Unparsed: 1, Dropped: 2, Failed: 3, Masked: 4, NoZone: 5, Blank: 6, Truncated: 7, Zeros: 8, Packed: 9, Pending: 1, Unread: 11, FirstRead: 12, Oldest: 1e9, LastRecord: 2e9, Bytes: 99,
+		Deliveries: map[string]wire.DeliveryCounts{"b": {Acknowledged: 3, Refused: 1}, "a": {Acknowledged: 6, Refused: 1}}}
+	out := numbers(n)
+	assert.Equal(t, []int64{10, 6, 1, 2, 3, 4, 5, 6, 7, 8, 9, 1, 11, 12, 99, 2}, []int64{out.Read, out.Acknowledged, out.Unparsed, out.Dropped, out.Failed, out.Masked, out.NoZone, out.Blank, out.Truncations, out.Zeros, out.Packed,
+		out.Pending, out.Unread, out.FirstRead, out.Bytes, out.Refused})
+	assert.Equal(t, []string{"a", "b"}, []string{out.Destinations[0].Destination, out.Destinations[1].Destination})
+	assert.Equal(t, time.Unix(1, 0).UTC(), *out.Oldest)
+	assert.Nil(t, numbers(wire.Numbers{}).Oldest)
+	said := strings.Join(notes(n), "\n")
+	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes", "7 times"} {
+		assert.Contains(t, said, want)
+	}
+	assert.Empty(t, notes(wire.Numbers{Read: 5}))
+	assert.Equal(t, []string{"1 file is not read, since it is compressed"}, notes(wire.Numbers{Packed: 1}))
+}
+
+// TestEditsAreChecked before anything is written.
+func TestEditsAreChecked(t *testing.T) {
+	t.Parallel()
+	edit := func(set map[string]string, remove ...string) *contract.MapEdit {
+		return &contract.MapEdit{Set: &set, Remove: &remove}
+	}
+	assert.NoError(t, checkEdit(edit(map[string]string{"site": "np"}, "role")))
+	for _, bad := range []*contract.MapEdit{nil, {}, edit(map[string]string{"": "x"}), edit(map[string]string{"a b": "x"}), edit(map[string]string{"a": "x\ny"})} {
+		assert.Error(t, checkEdit(bad), "%+v", bad)
+	}
+	a := hostTag(store.Host{Name: "h", Labels: map[string]string{"a": "1", "b": "2"}})
+	assert.Equal(t, a, hostTag(store.Host{Name: "other", Labels: map[string]string{"b": "2", "a": "1"}}), "by what is edited alone")
+	assert.NotEqual(t, a, hostTag(store.Host{Labels: map[string]string{"a": "1"}, Settings: map[string]string{"b": "2"}}))
+}
