@@ -34,6 +34,12 @@ func main() {
 		}
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == "costs" {
+		if missed, err := costsTable(); err != nil || missed > 0 {
+			log.Fatal("missed ", missed, " ", err)
+		}
+		return
+	}
 	makers := []func() (pair, error){filePath, statusMessages, rendering}
 	oneCore := []func() (pair, error){readWeb, readTemplate, readShort, readJSON, readPairs, findThree, conditions, otlpBytes, treatment, guessing}
 	only := "" // a word of those to measure
@@ -92,7 +98,11 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	if missed+more > 0 {
+	costs, err := costsTable()
+	if err != nil {
+		log.Fatal(err)
+	}
+	if missed+more+costs > 0 {
 		os.Exit(1)
 	}
 }
