@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -131,6 +132,9 @@ func (a *app) completeHosts() func(*cobra.Command, []string, string) ([]string, 
 		return names(l.Items, func(h contract.HostSummary) string { return h.Name })
 	})
 }
+
+// worthSaying is how long a record must have waited to be told of.
+const worthSaying = 10 * time.Second
 
 // maxPage is the largest page of a list.
 const maxPage = 1000
@@ -304,7 +308,7 @@ func (a *app) host(h contract.Host) {
 		if len(why) > 0 {
 			a.printf("\n%s dropped: %s\n", s.Name, strings.Join(why, ", "))
 		}
-		if s.Numbers.Oldest != nil {
+		if s.Numbers.Oldest != nil && time.Since(*s.Numbers.Oldest) > worthSaying {
 			a.printf("\n%s: the oldest record that waits was written %s; %s wait to be read\n", s.Name, ago(s.Numbers.Oldest), size(s.Numbers.Unread))
 		}
 		for _, n := range s.Notes {

@@ -59,10 +59,10 @@ func (a *app) hostExplainCmd() *cobra.Command {
 
 func (a *app) hostRetireCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "retire HOST", Short: "Take a host out of the fleet: its credential ends, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		Use: "retire HOST", Short: "Take a host out of the fleet: its agent stops and deletes its secrets, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.RetireHost(cmd.Context(), args[0]) }, func(h contract.Host) {
-				a.printf("%s is retired; its agent is let in no more. A join token brings it back under its name.\n", h.Name)
+				a.wrapped("", fmt.Sprintf("%s is retired. Its agent is told to stop, to deliver what it holds and to delete its secrets: synaxis host show %s says when it has. A join token brings it back under its name.", h.Name, h.Name))
 			})
 		},
 	}

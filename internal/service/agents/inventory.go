@@ -205,7 +205,7 @@ func (f *Fleet) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, w
 		}
 		return true, nil
 	}
-	h.view.Emptied, h.view.Running, h.view.Components = now, "", nil
+	h.view.Emptied, h.view.Running = now, ""
 	f.mu.Unlock()
 	err := f.store.Update(ctx, func(t *store.Tx) error {
 		if err := t.EndCredentials(name, now); err != nil {

@@ -83,7 +83,7 @@ func notes(n wire.Numbers) []string {
 		out = append(out, many(n.Zeros, "NUL byte was skipped at the begin of a line", "NUL bytes were skipped at the begin of lines")+", as a program leaves them whose file was truncated while it wrote")
 	}
 	if n.Truncated > 0 {
-		out = append(out, many(n.Truncated, "time a file shrank while it was read", "times a file shrank while it was read")+"; what was written just before may be lost, unless a copy is collected too")
+		out = append(out, many(n.Truncated, "truncation of a file while it was read", "truncations of files while they were read")+"; what was written just before may be lost, unless a copy is collected too")
 	}
 	return out
 }

@@ -84,7 +84,7 @@ func TestNumbersAndNotes(t *testing.T) {
 	assert.Equal(t, time.Unix(1, 0).UTC(), *out.Oldest)
 	assert.Nil(t, numbers(wire.Numbers{}).Oldest)
 	said := strings.Join(notes(n), "\n")
-	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes", "7 times"} {
+	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes", "7 truncations"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Empty(t, notes(wire.Numbers{Read: 5}))

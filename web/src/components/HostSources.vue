@@ -26,7 +26,7 @@ const reasons = (n: Schemas['Numbers']) =>
           <td>
             <router-link :to="`/catalogue/source/${s.name}`" class="link machine">{{ s.name }}</router-link>
             <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"><p class="max-w-[36rem] break-words">{{ sentence(s.verdict.reason) }}</p><p v-if="s.verdict.todo" class="text-soft">{{ sentence(s.verdict.todo) }}</p></template>
-            <p v-if="s.numbers.oldest" class="text-soft">The oldest record that waits was written {{ ago(s.numbers.oldest) }}; {{ bytes(s.numbers.unread) }} wait to be read.</p>
+            <p v-if="s.numbers.oldest && Date.now() - Date.parse(s.numbers.oldest) > 10_000" class="text-soft">The oldest record that waits was written {{ ago(s.numbers.oldest) }}; {{ bytes(s.numbers.unread) }} wait to be read.</p>
             <p v-for="n in s.notes" :key="n" class="max-w-[36rem] text-soft">{{ sentence(n) }}</p>
           </td>
           <td class="num">{{ number(s.numbers.read) }}</td>
