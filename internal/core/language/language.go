@@ -5,10 +5,12 @@ package language
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/schema"
 )
 
@@ -190,7 +192,25 @@ func Reference() []byte {
 			fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, cell(e.Type), cell(strings.TrimSpace(doc)), e.Part)
 		}
 	}
+	b.WriteString(agentsRun())
 	return []byte(b.String())
+}
+
+// agentsRun tells which parts the agent of this version runs, and which it does not have yet.
+func agentsRun() string {
+	has, lacks := slices.Clone(hostconfig.Runs), []string{}
+	for _, k := range Kinds() {
+		for _, e := range k.Keys {
+			if e.Part != "" && !slices.Contains(has, e.Part) {
+				lacks = append(lacks, e.Part)
+			}
+		}
+	}
+	list := func(parts []string) string {
+		slices.Sort(parts)
+		return "`" + strings.Join(slices.Compact(parts), "`, `") + "`"
+	}
+	return "\n## What agents run\n\nThe agent of this version runs these parts: " + list(has) + ".\n\nIt does not have these yet, and a definition that needs one of them is refused by the check `agent-lacks`: " + list(lacks) + ".\n"
 }
 
 // Folded joins the forms of one key in one line, and leaves out items that need no words of their own. Type is in words.
