@@ -392,3 +392,80 @@ func TestManyHostsInOrder(t *testing.T) {
 	out, _ = d.cli("audit", "list", "--who", "ADM")
 	assert.Contains(t, out, "host import")
 }
+
+// TestSmallWords: after going back the status does not wait for ever; a certificate that is not trusted names the pin; the line for who sets
+// a secret has the address and the pin; a secret tells where it runs.
+func TestSmallWords(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t, "--tls-auto")
+	ctx := context.Background()
+	dir := t.TempDir()
+	d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	out, code := d.cliIn("k3y", "secret", "set", "key")
+	require.Zero(t, code, out)
+	mask := "---\nmask: lane\nfind: 'line'\nfill: {hash: '${secret.key}'}\n"
+	text := strings.Replace(linesCatalogue(dir+"/*.log", "https://127.0.0.1:9/in"), "format: raw", "format: raw\nsteps: [{mask: [lane]}]", 1) + mask
+	d.publish(text)
+	d.rollOut()
+	out, _ = d.cli("secret", "show", "key")
+	assert.Contains(t, out, "version 1 on 1 host")
+	d.publish(text + "---\ndestination: other\ndeliver: {discard: {}}\n")
+	out, _ = d.cli("status")
+	assert.Contains(t, out, "not rolled out yet")
+	d.rollOut()
+	back := 1
+	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.NewRollout{Revision: &back})), nil)
+	eventually(t, 20*time.Second, "revision 1 to be in force again", func() bool {
+		return get[contract.Status](t, first(d.api.GetStatus(ctx)), nil).InForce == 1
+	})
+	out, _ = d.cli("status")
+	assert.NotContains(t, out, "not rolled out yet")
+	assert.Contains(t, out, "was rolled out, and revision 1 again after it")
+
+	out, code = d.cli("secret", "grant", "key", "--to", "Ines, archive")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "SYNAXIS_URL="+d.url)
+	assert.Contains(t, out, "SYNAXIS_PIN="+d.pin)
+	out, _ = d.cli("audit", "list", "--who", "ines")
+	assert.NotContains(t, out, "key", "she has done nothing yet")
+
+	cmd := exec.Command(filepath.Join(bin, "synaxis"), "status")
+	cmd.Env = append(os.Environ(), "SYNAXIS_URL="+d.url, "SYNAXIS_TOKEN="+d.token, "XDG_CONFIG_HOME="+dir)
+	said, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(said), "use --pin")
+	assert.Equal(t, 5, cmd.ProcessState.ExitCode())
+
+	out, code = d.cli("host", "lines", "h", "/etc/hostname")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "closed to the desk")
+}
+
+// TestFewFiles: an agent that may have 256 files open reads all of 400, and says that it does so in turns.
+func TestFewFiles(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	r := newReceiver(t, nil)
+	dir := t.TempDir()
+	for i := range 400 {
+		appendLines(t, filepath.Join(dir, fmt.Sprintf("%03d.log", i)), i*10, i*10+3)
+	}
+	agent := exec.Command("sh", "-c", `ulimit -n 256; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", filepath.Join(dir, "state"), "--name", "h", "--report", "200ms", "--join-token", d.joinToken(1, nil))
+	require.NoError(t, agent.Start())
+	t.Cleanup(func() { _ = agent.Process.Kill(); _ = agent.Wait() })
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	d.publish(linesCatalogue(dir+"/*.log", r.URL))
+	d.rollOut()
+	eventually(t, 60*time.Second, "all files", func() bool { n, _ := r.count(); return n == 1200 })
+	for i := range 400 {
+		appendLines(t, filepath.Join(dir, fmt.Sprintf("%03d.log", i)), 5000+i, 5001+i)
+	}
+	eventually(t, 60*time.Second, "all files again", func() bool { n, _ := r.count(); return n == 1600 })
+	_, all := r.count()
+	assert.Equal(t, 1600, all, "nothing twice")
+	v := d.host("h").Sources[0].Verdict
+	if assert.NotNil(t, v.Code) {
+		assert.Equal(t, "too-few-descriptors", *v.Code)
+	}
+}

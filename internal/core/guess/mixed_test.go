@@ -239,3 +239,33 @@ func TestMixed(t *testing.T) {
 	t.Logf("%d of %d times are right (%.1f %%) in %d logs", right, known, 100*float64(right)/float64(known), len(mixed))
 	assert.GreaterOrEqual(t, float64(right), 0.99*float64(known))
 }
+
+// TestGuessesOfEveryMonth: whatever the month, and however it is spelled, a guess reads its stamps.
+func TestGuessesOfEveryMonth(t *testing.T) {
+	t.Parallel()
+	local := [][]string{
+		{"januar", "februar", "märz", "april", "mai", "juni", "juli", "august", "september", "oktober", "november", "dezember"}, {"janv", "févr", "mars", "avr", "mai", "juin", "juil", "août", "sept", "oct", "nov", "déc"},
+		{"ene", "feb", "mar", "abr", "may", "jun", "jul", "ago", "sep", "oct", "nov", "dic"}, {"gen", "feb", "mar", "apr", "mag", "giu", "lug", "ago", "set", "ott", "nov", "dic"}, {"sty", "lut", "mar", "kwi", "maj", "cze", "lip", "sie", "wrz", "paź", "lis", "gru"},
+		{"янв", "фев", "мар", "апр", "мая", "июн", "июл", "авг", "сен", "окт", "ноя", "дек"},
+	}
+	for m := time.January; m <= time.December; m++ {
+		names := []string{m.String()[:3], m.String(), strings.ToUpper(m.String()[:3])}
+		for _, l := range local {
+			names = append(names, l[m-1])
+		}
+		for _, name := range names {
+			for _, shape := range []string{"M  D 06:15:0S lock-2 gated[7]: opened", "<38>M  D 06:15:0S lock-2 gated[7]: opened", "Wed M  D 06:15:0S 2031 gate opens", "Wed, D M 2031 06:15:0S +0000 gate opens", "[0D/M/2031:06:15:0S +0000] gate opens",
+				"M 0D, 2031 06:15:0S gate opens", "0D M 2031 06:15:0S gate opens", "0D M 06:15:0S gate opens", "0D-M-2031 06:15:0S gate opens", "2031-M-0D 06:15:0S gate opens", "2031 M  D 06:15:0S gate opens"} {
+				var log string
+				for s := range 3 {
+					log += strings.NewReplacer("M", name, "D", "7", "S", string(rune('1'+s))).Replace(shape) + strings.Repeat(" again", s) + "\n"
+				}
+				best := Guess([]byte(log), Options{Zone: "UTC", Observed: time.Date(2031, 12, 30, 12, 0, 0, 0, time.UTC)})[0]
+				want := time.Date(2031, m, 7, 6, 15, 1, 0, time.UTC)
+				if len(best.Records) != 3 || !best.Records[0].Time.Equal(want) {
+					assert.Fail(t, "not read", "%q: %s %s at %s, not %s", log, best.Spec.Kind, best.Spec.Template, best.Records[0].Time, want)
+				}
+			}
+		}
+	}
+}

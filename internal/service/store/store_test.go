@@ -97,3 +97,57 @@ func TestFailedChangeLeavesNothing(t *testing.T) {
 	assert.Len(t, all, 80)
 	assert.Equal(t, 80, all[0].Number)
 }
+
+// TestPrune: numbers of long ago go, and manifests that nothing refers to; what is assigned or needed stays.
+func TestPrune(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := open2(t, t.TempDir())
+	defer s.Close()
+	now := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
+	require.NoError(t, s.Update(ctx, func(tx *Tx) error {
+		for _, h := range []string{"old", "running", "new"} {
+			if err := tx.Assign(Assignment{Host: "a", Hash: h, Revision: 1, AssignedAt: now}, Manifest{Hash: h, Host: "a", Text: h}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	var updates []HostUpdate
+	for day := range 40 {
+		updates = append(updates, HostUpdate{Host: "a", Bucket: now.AddDate(0, 0, -day).Unix(), Delta: "{}"})
+	}
+	require.NoError(t, s.SaveStates(ctx, updates))
+	n, err := s.Prune(ctx, now.AddDate(0, 0, -30), []string{"running"})
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), n)
+	_, err = s.Manifest(ctx, "old")
+	require.ErrorIs(t, err, ErrNotFound)
+	for _, h := range []string{"running", "new"} {
+		_, err = s.Manifest(ctx, h)
+		require.NoError(t, err, h)
+	}
+	rows, err := s.NumbersSince(ctx, time.Unix(0, 0))
+	require.NoError(t, err)
+	assert.Len(t, rows, 31)
+}
+
+// TestTrouble: what the database cannot do is trouble as long as it cannot; what the caller decided is none.
+func TestTrouble(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := open2(t, t.TempDir())
+	defer s.Close()
+	require.Error(t, s.Update(ctx, func(*Tx) error { return errors.New("no") }))
+	assert.Empty(t, s.Trouble().Reason)
+	full := true
+	s.FailFor(func() bool { return full })
+	require.Error(t, s.Probe(ctx))
+	first := s.Trouble()
+	assert.NotEmpty(t, first.Reason)
+	require.Error(t, s.Probe(ctx))
+	assert.Equal(t, first.Since, s.Trouble().Since)
+	full = false
+	require.NoError(t, s.Probe(ctx))
+	assert.Empty(t, s.Trouble().Reason)
+}
