@@ -9,6 +9,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -48,6 +49,7 @@ type plan struct {
 	uses     []int    // of a source: places in shared of what it needs
 	guards   []string // of a source: the masks that guards put on it
 	secrets  []int    // versions of the secrets in refs
+	versions map[string]int
 	revision int
 }
 
@@ -61,6 +63,8 @@ type Part struct {
 	Files, Except []string // of a source: its patterns
 	Port          int      // of a source that listens; 0 when it is no port
 	Writes        string   // of a destination: the file that it appends to
+
+	Secrets []string // that its definition names, as NAME@VERSION
 }
 
 // Sum64 is a short hash of what the part means.
@@ -120,7 +124,7 @@ func (r *Renderer) plan(d *catalogue.Definition, guards []string, old *Renderer)
 	}
 	refs, _ := d.Refs()
 	p.refs = slices.SortedFunc(maps.Keys(refs), func(a, b catalogue.Ref) int { return strings.Compare(a.String(), b.String()) })
-	p.secrets = versions(p.refs, r.in.Secrets)
+	p.secrets, p.versions = versions(p.refs, r.in.Secrets), r.in.Secrets
 	r.byID[d.ID] = p
 	return p
 }
@@ -255,6 +259,11 @@ func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalog
 	case d.Destination != nil && d.Destination.Kind == "file":
 		part.Writes = expand(d.Destination.Path)
 	}
+	for _, ref := range p.refs { // from the definition, never from the text: what a host reports may look like a reference
+		if ref.Space == "secret" {
+			part.Secrets = append(part.Secrets, fmt.Sprintf("%s@%d", ref.Name, p.versions[ref.Name]))
+		}
+	}
 	p.cache[key] = part
 	return part, nil
 }
@@ -299,6 +308,16 @@ func (m *Manifest) appendParts(dst []byte) []byte {
 
 // Text is AppendText as a string.
 func (m *Manifest) Text() string { return string(m.AppendText(nil)) }
+
+// Secrets are the secrets that the host needs, as NAME@VERSION, in order.
+func (m *Manifest) Secrets() []string {
+	out := []string{}
+	for _, p := range m.Parts {
+		out = append(out, p.Secrets...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
 
 // Sources returns the names of the sources that the host should run.
 func (m *Manifest) Sources() []string {

@@ -13,8 +13,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -166,19 +164,6 @@ func AddSecrets(m *protobufs.AgentConfigMap, secrets map[string]string) {
 
 // SecretsOf returns the secrets beside a config, as JSON; nil when there are none.
 func SecretsOf(m *protobufs.AgentConfigMap) []byte { return m.GetConfigMap()[secretsName].GetBody() }
-
-var secretRef = regexp.MustCompile(`\$\{secret\.([A-Za-z0-9_.-]+)@(\d+)\}`)
-
-// SecretsIn returns the secrets that a config refers to, each once, as NAME@VERSION.
-func SecretsIn(config string) []string {
-	var out []string
-	for _, m := range secretRef.FindAllStringSubmatch(config, -1) {
-		if id := m[1] + "@" + m[2]; !slices.Contains(out, id) {
-			out = append(out, id)
-		}
-	}
-	return out
-}
 
 // Fingerprint is the SHA-256 of a certificate (DER), as sha256:HEX.
 func Fingerprint(der []byte) string {

@@ -146,7 +146,10 @@ type host struct {
 }
 
 // offer is a config that waits to be sent or polled.
-type offer struct{ hash, text string }
+type offer struct {
+	hash, text string
+	secrets    []string // NAME@VERSION
+}
 
 // Fleet is all hosts.
 type Fleet struct {
@@ -419,14 +422,14 @@ func (f *Fleet) SetPending(name, why string) {
 }
 
 // Offer sends a config to a host, now or at its next poll. It answers false when no agent of ours is there to take it.
-func (f *Fleet) Offer(name, hash, text string) bool {
+func (f *Fleet) Offer(name string, m store.Manifest) bool {
 	f.mu.Lock()
 	h := f.hosts[name]
 	if h == nil || !h.view.Connected || h.view.ServiceName != wire.ServiceName {
 		f.mu.Unlock()
 		return false
 	}
-	h.offer = &offer{hash, text}
+	h.offer = &offer{m.Hash, m.Text, m.Secrets}
 	c := h.conn
 	f.mu.Unlock()
 	if c != nil {

@@ -8,10 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -197,13 +199,13 @@ func private(r *http.Request) bool {
 	return err == nil && at.Addr().IsLoopback()
 }
 
-// remote is an offer as it travels. The secrets that the config refers to go along, over a private connection only; an agent that
+// remote is an offer as it travels. The secrets that the renderer listed go along, over a private connection only; an agent that
 // lacks one says so and keeps what it runs.
 func (f *Fleet) remote(ctx context.Context, o *offer, private bool) *protobufs.AgentRemoteConfig {
 	hash, _ := hex.DecodeString(o.hash)
 	config := wire.ConfigMap([]byte(o.text))
 	secrets := map[string]string{}
-	for _, id := range wire.SecretsIn(o.text) {
+	for _, id := range o.secrets {
 		if !private || f.secret == nil {
 			f.log.Warn("a secret is not sent: the connection is in the clear and not on loopback", "secret", id)
 			continue
@@ -362,7 +364,7 @@ func (f *Fleet) take(ctx context.Context, msg *protobufs.AgentToServer, who call
 	}
 	events, changed := h.report(msg, running, now)
 	if d := msg.GetAgentDescription(); d != nil && h.view.ServiceName == "" {
-		h.view.ServiceName = wire.Attribute(d.GetIdentifyingAttributes(), "service.name")
+		h.view.ServiceName = h.view.Observed["service.name"]
 	}
 	if msg.GetAgentDisconnect() != nil {
 		h.view.Connected, h.conn = false, nil
@@ -425,13 +427,13 @@ func settings(credential string) *protobufs.ConnectionSettingsOffers {
 
 // ask reads what an agent that wants to join says of itself.
 func ask(d *protobufs.AgentDescription, uid string) joinRequest {
-	r := joinRequest{uid: uid, serviceName: wire.Attribute(d.GetIdentifyingAttributes(), "service.name")}
+	r := joinRequest{uid: uid, serviceName: fact(wire.Attribute(d.GetIdentifyingAttributes(), "service.name"), maxAttribute)}
 	for _, list := range [][]*protobufs.KeyValue{d.GetNonIdentifyingAttributes(), d.GetIdentifyingAttributes()} {
 		if v := wire.Attribute(list, "host.name"); v != "" {
-			r.name = v
+			r.name = v[:min(len(v), maxAttribute)] // as it is: what is cleaned could be the name of another host
 		}
 		if v := wire.Attribute(list, "host.id"); v != "" {
-			r.hostID = v
+			r.hostID = fact(v, maxAttribute)
 		}
 	}
 	return r
@@ -458,12 +460,7 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 	v := &h.view
 	if d := msg.GetAgentDescription(); d != nil {
 		changed = true
-		v.Observed = map[string]string{}
-		for _, list := range [][]*protobufs.KeyValue{d.GetIdentifyingAttributes(), d.GetNonIdentifyingAttributes()} {
-			for _, kv := range list {
-				v.Observed[kv.GetKey()] = kv.GetValue().GetStringValue()
-			}
-		}
+		v.Observed = attributes(d)
 		v.Version = v.Observed["service.version"]
 		v.seen = observed(v.Observed["service.name"], v.Observed)
 	}
@@ -471,19 +468,23 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 		changed = true
 		old := v.Components
 		v.Components = map[string]Component{}
-		for name, c := range tree.GetComponentHealthMap() {
-			if c.GetHealthy() { // of a destination the last answer that refused records may stand beside it
-				v.Components[name] = Component{Reason: c.GetLastError(), Since: sinceOf(old[name], "", now)}
+		for _, name := range slices.Sorted(maps.Keys(tree.GetComponentHealthMap())) {
+			c := tree.GetComponentHealthMap()[name]
+			if !componentName(name) || len(v.Components) == maxComponents {
 				continue
 			}
-			code := c.GetStatus()
+			if c.GetHealthy() { // of a destination the last answer that refused records may stand beside it
+				v.Components[name] = Component{Reason: clean(c.GetLastError(), maxReason), Since: sinceOf(old[name], "", now)}
+				continue
+			}
+			code := clean(c.GetStatus(), 64)
 			if code == "" {
 				code = "unhealthy"
 			}
-			v.Components[name] = Component{Code: code, Reason: c.GetLastError(), Since: sinceOf(old[name], code, now)}
+			v.Components[name] = Component{Code: code, Reason: clean(c.GetLastError(), maxReason), Since: sinceOf(old[name], code, now)}
 		}
 	}
-	if s := msg.GetRemoteConfigStatus(); s != nil && len(s.GetLastRemoteConfigHash()) > 0 {
+	if s := msg.GetRemoteConfigStatus(); s != nil && len(s.GetLastRemoteConfigHash()) > 0 && len(s.GetLastRemoteConfigHash()) <= 64 {
 		hash := hex.EncodeToString(s.GetLastRemoteConfigHash())
 		state := map[protobufs.RemoteConfigStatuses]string{
 			protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED: "applied", protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING: "applying",
@@ -491,10 +492,10 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 		if state != v.ConfigState || hash != v.ConfigHash {
 			v.ConfigSince, changed = now, true
 		}
-		v.ConfigState, v.ConfigHash, v.ConfigReason = state, hash, s.GetErrorMessage()
+		v.ConfigState, v.ConfigHash, v.ConfigReason = state, hash, clean(s.GetErrorMessage(), maxReason)
 		kind := map[string]rollout.EventKind{"applied": rollout.RunsIt, "applying": rollout.Taken, "failed": rollout.CannotRun}[state]
 		if state != "" {
-			events = append(events, rollout.Event{Kind: kind, Host: v.Name, Hash: hash, Reason: s.GetErrorMessage()})
+			events = append(events, rollout.Event{Kind: kind, Host: v.Name, Hash: hash, Reason: v.ConfigReason})
 		}
 	}
 	if ec := msg.GetEffectiveConfig(); ec != nil {
@@ -502,7 +503,7 @@ func (h *host) report(msg *protobufs.AgentToServer, running string, now time.Tim
 		if running != "" {
 			events = append(events, rollout.Event{Kind: rollout.Reported, Host: v.Name, Hash: running})
 		} else {
-			v.Effective = string(wire.ConfigOf(ec.GetConfigMap()))
+			v.Effective = cleanText(wire.ConfigOf(ec.GetConfigMap()), maxEffective)
 		}
 	}
 	return events, changed
@@ -536,7 +537,7 @@ func (f *Fleet) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	numbers, start, at := wire.DecodeNumbers(req)
-	f.takeNumbers(*who.credential, numbers, start, at)
+	f.takeNumbers(*who.credential, cleanNumbers(numbers), start, at)
 	w.Header().Set("Content-Type", "application/x-protobuf")
 	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
 	_, _ = w.Write(out)
@@ -561,7 +562,9 @@ func (f *Fleet) takeNumbers(c store.Credential, numbers map[string]wire.Numbers,
 	same := h.view.Counting.Equal(start)
 	all, recent := map[string]wire.Numbers{}, map[string]*window{}
 	for name, n := range h.view.Numbers { // a source that the host runs no more keeps what it had
-		all[name] = n
+		if len(numbers)+len(all) < maxSources {
+			all[name] = n
+		}
 	}
 	for name, n := range numbers {
 		if was, ok := all[name]; ok && same {

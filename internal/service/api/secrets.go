@@ -14,7 +14,6 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
-	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
@@ -84,7 +83,7 @@ func (a *API) secretsRun(ctx context.Context) (map[string]map[int]int, error) {
 			if err != nil {
 				return nil, err
 			}
-			ids, _ = a.secretsIn.LoadOrStore(hash, wire.SecretsIn(m.Text))
+			ids, _ = a.secretsIn.LoadOrStore(hash, m.Secrets)
 		}
 		for _, id := range ids.([]string) {
 			name, version, _ := strings.Cut(id, "@")

@@ -311,7 +311,12 @@ func (d *Driver) offer(ctx context.Context, name string) {
 		d.log.Error("an assigned manifest is missing", "host", name, "hash", v.Assigned.Hash, "error", err)
 		return
 	}
-	d.fleet.Offer(name, m.Hash, m.Text)
+	if m.Secrets == nil { // it was written before they were listed
+		if _, again, err := d.render(ctx, v.Inventory(), v.Assigned.Revision, v.Assigned.Rollout); err == nil && again.Hash == m.Hash {
+			m.Secrets = again.Secrets
+		}
+	}
+	d.fleet.Offer(name, m)
 }
 
 // refused tells whether the rollout of a host counts its refusal already; a new rollout of the same config offers it
@@ -396,7 +401,7 @@ func (d *Driver) render(ctx context.Context, h inventory.Host, revision, id int)
 		left = append(left, fmt.Sprintf("source %s is left out: %s", l.Source, l.Reason))
 	}
 	a := store.Assignment{Host: h.Name, Hash: m.Hash, Revision: revision, Rollout: id, AssignedAt: d.now(), LeftOut: strings.Join(left, "; ")}
-	return a, store.Manifest{Hash: m.Hash, Host: h.Name, Revision: revision, Renderer: render.RendererVersion, Text: m.Text()}, nil
+	return a, store.Manifest{Hash: m.Hash, Host: h.Name, Revision: revision, Renderer: render.RendererVersion, Text: m.Text(), Secrets: m.Secrets()}, nil
 }
 
 // ErrBusy says that a rollout is under way.

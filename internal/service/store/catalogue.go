@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
+	"encoding/json"
 	"time"
 )
 
@@ -212,6 +213,7 @@ type Manifest struct {
 	Revision   int
 	Renderer   string
 	Text       string
+	Secrets    []string // that the host needs, as NAME@VERSION
 }
 
 // Assignment is the one manifest that a host should run now.
@@ -224,7 +226,7 @@ type Assignment struct {
 
 // Assign writes a manifest and makes it the host's desired one.
 func (t *Tx) Assign(a Assignment, m Manifest) error {
-	if err := t.exec(`INSERT INTO manifests VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`, m.Hash, m.Host, m.Revision, m.Renderer, m.Text); err != nil {
+	if err := t.exec(`INSERT INTO manifests (hash, host, revision, renderer, text, secrets) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING`, m.Hash, m.Host, m.Revision, m.Renderer, m.Text, text(m.Secrets)); err != nil {
 		return err
 	}
 	return t.exec(`INSERT INTO assignments VALUES (?,?,?,?,?,?) ON CONFLICT (host) DO UPDATE SET hash=excluded.hash,
@@ -248,8 +250,12 @@ func (s *Store) Assignments(ctx context.Context) ([]Assignment, error) {
 // Manifest returns a manifest by its hash.
 func (s *Store) Manifest(ctx context.Context, hash string) (Manifest, error) {
 	return one(ctx, s.read, func(r *sql.Rows) (m Manifest, err error) {
-		return m, r.Scan(&m.Hash, &m.Host, &m.Revision, &m.Renderer, &m.Text)
-	}, `SELECT hash, host, revision, renderer, text FROM manifests WHERE hash=?`, hash)
+		var secrets string
+		if err = r.Scan(&m.Hash, &m.Host, &m.Revision, &m.Renderer, &m.Text, &secrets); err == nil && secrets != "" {
+			err = json.Unmarshal([]byte(secrets), &m.Secrets)
+		}
+		return m, err
+	}, `SELECT hash, host, revision, renderer, text, secrets FROM manifests WHERE hash=?`, hash)
 }
 
 // Rollout is a rollout with its state as JSON.

@@ -70,25 +70,27 @@ type JoinToken struct {
 	ExpiresAt time.Time
 	Uses      int // how many hosts may join; 0 is any number
 	RevokedAt time.Time
-	Used      int // hosts that have joined by it
-	Reserved  int // offers that wait for their first use
+	Used      int    // hosts that have joined by it
+	Reserved  int    // offers that wait for their first use
+	Host      string // the one host that it is for; "" for any new one
+	Listed    bool   // it lets hosts join under their listed names, where the labels of both agree
 }
 
 // PutJoinToken writes a token.
 func (t *Tx) PutJoinToken(j JoinToken) error {
-	return t.exec(`INSERT INTO join_tokens VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
-		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt))
+	return t.exec(`INSERT INTO join_tokens (id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
+		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt), j.Host, j.Listed)
 }
 
 // tokenColumns take the time as their one argument.
-const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at,
+const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed,
 		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at <> ''),
 		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND ended_at = '' AND offer_ends > ?)
 		FROM join_tokens j`
 
 func scanToken(r *sql.Rows) (j JoinToken, err error) {
 	var labels, created, expires, revoked string
-	err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Used, &j.Reserved)
+	err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Host, &j.Listed, &j.Used, &j.Reserved)
 	j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(labels), unstamp(created), unstamp(expires), unstamp(revoked)
 	return j, err
 }

@@ -1,0 +1,115 @@
+package agents
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
+
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/wire"
+)
+
+// What a host says of itself is kept, shown, and put into configs. It is cleaned and bounded where it comes in: a host may have been
+// taken over.
+
+// Bounds of what one host may report.
+const (
+	maxAttribute  = 256  // bytes of an attribute that is text
+	maxList       = 8192 // bytes of an attribute that is a list
+	maxReason     = 2000 // bytes of why something does not work
+	maxAttributes = 64
+	maxComponents = 4000    // sources and destinations
+	maxSources    = 2000    // that have numbers
+	maxEffective  = 1 << 20 // bytes of a config that is not ours
+	maxNames      = 64      // destinations, or reasons of drops, of one source
+)
+
+// clean drops what is not to be seen, and cuts at most bytes. Line breaks become spaces.
+func clean(s string, most int) string {
+	out := strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case r == utf8.RuneError || !unicode.IsGraphic(r):
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s[:min(len(s), 4*most)], ""))
+	if len(out) <= most {
+		return out
+	}
+	for most > 0 && !utf8.RuneStart(out[most]) {
+		most--
+	}
+	return out[:most]
+}
+
+// cleanText cleans a text of several lines.
+func cleanText(text []byte, most int) string {
+	lines := strings.Split(string(text[:min(len(text), most)]), "\n")
+	for i, l := range lines {
+		lines[i] = clean(l, most)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// fact cleans what may come into a config. It holds no dollar sign, so that nothing can take it for a reference.
+func fact(s string, most int) string { return strings.ReplaceAll(clean(s, most), "$", "") }
+
+// attributes reads what an agent says of its host.
+func attributes(d *protobufs.AgentDescription) map[string]string {
+	out := map[string]string{}
+	for _, list := range [][]*protobufs.KeyValue{d.GetIdentifyingAttributes(), d.GetNonIdentifyingAttributes()} {
+		for _, kv := range list {
+			key := kv.GetKey()
+			if inventory.CheckKey(strings.ToLower(key)) != "" || len(out) >= maxAttributes && out[key] == "" {
+				continue
+			}
+			most := maxAttribute
+			if key == wire.PartsAttribute || key == wire.PortsAttribute {
+				most = maxList
+			}
+			out[key] = fact(kv.GetValue().GetStringValue(), most)
+		}
+	}
+	return out
+}
+
+// bounded takes the first of a map by name, when there are more than most, or names that no definition can have.
+func bounded[T any](all map[string]T, most int) map[string]T {
+	out := make(map[string]T, min(len(all), most))
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		if len(out) == most {
+			break
+		}
+		if inventory.CheckKey(name) == "" {
+			out[name] = all[name]
+		}
+	}
+	return out
+}
+
+// cleanNumbers bounds the numbers that an agent reports.
+func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
+	all = bounded(all, maxSources)
+	for name, n := range all {
+		if n.Drops != nil {
+			n.Drops = bounded(n.Drops, maxNames)
+		}
+		if n.Deliveries != nil {
+			n.Deliveries = bounded(n.Deliveries, maxNames)
+		}
+		all[name] = n
+	}
+	return all
+}
+
+// componentName tells whether a part of a health tree has a name to keep: KIND/NAME.
+func componentName(name string) bool {
+	kind, of, _ := strings.Cut(name, "/")
+	return inventory.CheckKey(strings.ToLower(kind)) == "" && (of == "" || inventory.CheckKey(strings.ToLower(of)) == "")
+}

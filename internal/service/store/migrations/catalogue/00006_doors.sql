@@ -1,0 +1,6 @@
+-- +goose Up
+ALTER TABLE manifests ADD COLUMN secrets TEXT NOT NULL DEFAULT '';
+ALTER TABLE join_tokens ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE join_tokens ADD COLUMN listed INTEGER NOT NULL DEFAULT 0;
+-- +goose Down
+SELECT 1;
