@@ -169,6 +169,7 @@ func TestContract(t *testing.T) {
 	// A list of hosts that are not there yet: first what it would do, then done, then nothing to do.
 	list := contract.InventoryImport{File: "x.csv", Text: "host,label.role,setting.root\nlater,gate,/later\nh1,gate,/new\nh2,gate," + dir + "\n"}
 	dry := true
+	tokens := map[string]string{}
 	list.DryRun = &dry
 	result := get[contract.ImportResult](t, first(c.ImportInventory(ctx, list)), nil)
 	assert.Equal(t, []int{1, 1, 1}, []int{result.Added, result.Changed, result.Same})
@@ -180,9 +181,17 @@ func TestContract(t *testing.T) {
 	assert.Empty(t, get[contract.ImportResult](t, first(c.ImportInventory(ctx, list)), nil).Changes)
 	assert.Equal(t, "not-joined", *get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Verdict.Code)
 	bad(422, first(c.ImportInventory(ctx, contract.InventoryImport{File: "x.csv", Text: "name\na\n"})), nil)
-	d.agent("later", dir+"/later", d.joinToken(1, map[string]string{"role": "kiosk", "from": "token"}))
+	for name, labels := range map[string]map[string]string{"it": {"from": "token"}, "other": {"role": "kiosk"}} {
+		one := "later"
+		tokens[name] = get[contract.CreatedJoinToken](t, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Labels: &labels, Host: &one})), nil).Token
+	}
+	refused := d.agent("later", dir+"/refused", tokens["other"])
+	eventually(t, 15*time.Second, "labels that do not agree to be refused", func() bool { return strings.Contains(refused.log.String(), "is listed with role=gate") })
+	refused.stop()
+	get[struct{}](t, first(c.DenyNewcomer(ctx, get[contract.NewcomerList](t, first(c.ListNewcomers(ctx)), nil).Items[0].Id)), nil)
+	d.agent("later", dir+"/later", tokens["it"])
 	eventually(t, 15*time.Second, "the imported host to join", func() bool { return d.connected("later") })
-	assert.Equal(t, map[string]string{"role": "gate", "from": "token"}, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels, "what the list says wins over the token")
+	assert.Equal(t, map[string]string{"role": "gate", "from": "token"}, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels)
 	back := map[string]string{"root": dir}
 	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", nil, contract.MapEdit{Set: &back})), nil)
 

@@ -200,6 +200,13 @@ func (d *desk) joinToken(uses int, labels map[string]string) string {
 	return get[contract.CreatedJoinToken](d.t, resp, err).Token
 }
 
+// hostToken makes a join token for one host.
+func (d *desk) hostToken(name string) string {
+	d.t.Helper()
+	resp, err := d.api.CreateJoinToken(context.Background(), contract.NewJoinToken{Host: &name})
+	return get[contract.CreatedJoinToken](d.t, resp, err).Token
+}
+
 // agent starts an agent that reports often.
 func (d *desk) agent(name, state, token string) *program {
 	d.t.Helper()

@@ -215,8 +215,8 @@ func TestReservedUses(t *testing.T) {
 	assert.Equal(t, 0, tokens().Reserved)
 	assert.Equal(t, contract.UsedUp, tokens().State)
 
-	// The machine is set up anew and joins by another token: the first one stays used.
-	anew := newPoller(t, d, d.joinToken(0, nil))
+	// The machine is set up anew and joins by a token that was made for it: the first one stays used.
+	anew := newPoller(t, d, d.hostToken("one"))
 	anew.join(description("synaxis-agent", "one"))
 	_, status = anew.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "one")})
 	assert.Equal(t, http.StatusOK, status)
@@ -227,7 +227,7 @@ func TestReservedUses(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, status, "a use does not come back with the end of a credential")
 }
 
-// TestRetire: a retired host's agent is let in no more, also after a restart of the service; a join token brings it back.
+// TestRetire: a retired host's agent is let in no more, also after a restart of the service; a join token that was made for it brings it back.
 func TestRetire(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -246,7 +246,10 @@ func TestRetire(t *testing.T) {
 	d.run()
 	assert.Equal(t, "retired", *d.host("h").Verdict.Code)
 	assert.Empty(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items)
-	d.agent("h", t.TempDir(), d.joinToken(1, nil))
+	anyHost := d.agent("h", t.TempDir(), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "another to be refused", func() bool { return strings.Contains(anyHost.log.String(), "synaxis join-token create --host h") })
+	anyHost.stop()
+	d.agent("h", t.TempDir(), d.hostToken("h"))
 	eventually(t, 15*time.Second, "it to come back", func() bool { return d.connected("h") })
 	assert.Len(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items, 1)
 	retired := true
@@ -295,7 +298,7 @@ func TestKnock(t *testing.T) {
 	list := get[contract.NewcomerList](t, first(d.api.ListNewcomers(ctx)), nil)
 	require.Len(t, list.Items, 1)
 	assert.False(t, list.Items[0].Copy)
-	assert.Contains(t, list.Items[0].Why, "asks for the name")
+	assert.Contains(t, list.Items[0].Why, "asks for the name of it")
 	name := *list.Items[0].Name
 	get[contract.Host](t, first(d.api.ApproveNewcomer(ctx, list.Items[0].Id, contract.Approval{Name: "two"})), nil)
 	a, status := other.send(&protobufs.AgentToServer{AgentDescription: answer})

@@ -94,10 +94,13 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	cmd := group("join-token", "Tokens that let new agents join")
 	var set []string
 	var uses int
-	var lasts string
+	var lasts, host string
+	var listed bool
 	create := &cobra.Command{
 		Use: "create", Short: "Make a token; it is shown once",
-		Example: "  synaxis join-token create --label site=northpier --label role=gate --uses 12 --lasts 72h",
+		Long: "Make a token by which new hosts join, and print the line to paste on them. A name that the desk knows, of a host that is listed, has joined or was retired, is not given to whoever asks for it: " +
+			"--host makes a token for that one host. --listed makes one for the listed hosts that have all its labels.",
+		Example: "  synaxis join-token create --label site=northpier --label role=gate --uses 12 --lasts 72h\n  synaxis join-token create --host gate-northpier-1\n  synaxis join-token create --listed --label site=northpier --uses 0",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := pairs(set)
@@ -105,7 +108,7 @@ func (a *app) joinTokenCmd() *cobra.Command {
 				return err
 			}
 			return ask(a, func(c *contract.Client) (*http.Response, error) {
-				return c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts})
+				return c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts, Host: &host, Listed: &listed})
 			}, func(t contract.CreatedJoinToken) {
 				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nPaste this line on the host (with --print at its end it only tells what it would do):\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
 				if t.Command != t.Agent {
@@ -117,6 +120,9 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	create.Flags().StringArrayVar(&set, "label", nil, "KEY=VALUE for the hosts that join by it (repeated)")
 	create.Flags().IntVar(&uses, "uses", 1, "how many hosts may join; 0 is any number")
 	create.Flags().StringVar(&lasts, "lasts", "24h", "how long it is good")
+	create.Flags().StringVar(&host, "host", "", "the one host that it is for, also when the desk knows it already")
+	create.Flags().BoolVar(&listed, "listed", false, "let hosts join under their listed names, where they have all labels of the token")
+	_ = create.RegisterFlagCompletionFunc("host", a.completeHosts())
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -131,9 +137,9 @@ func (a *app) joinTokenCmd() *cobra.Command {
 					if t.Uses > 0 {
 						uses = fmt.Sprintf("%d of %d", t.Used, t.Uses)
 					}
-					rows = append(rows, []string{t.Id, string(t.State), uses, when(&t.ExpiresAt), labels(t.Labels)})
+					rows = append(rows, []string{t.Id, string(t.State), uses, when(&t.ExpiresAt), tokenFor(t), labels(t.Labels)})
 				}
-				a.table([]string{"id", "state", "used", "expires", "labels"}, rows, 4)
+				a.table([]string{"id", "state", "used", "expires", "for", "labels"}, rows, 5)
 			})
 		},
 	}
@@ -156,6 +162,17 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	}
 	cmd.AddCommand(create, list, revoke)
 	return cmd
+}
+
+// tokenFor tells which hosts may join by a token.
+func tokenFor(t contract.JoinToken) string {
+	switch {
+	case t.Host != nil:
+		return *t.Host
+	case t.Listed:
+		return "new and listed hosts"
+	}
+	return "new hosts"
 }
 
 // pairs reads KEY=VALUE arguments.

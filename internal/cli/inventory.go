@@ -62,7 +62,7 @@ func (a *app) hostRetireCmd() *cobra.Command {
 		Use: "retire HOST", Short: "Take a host out of the fleet: its agent stops and deletes its secrets, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.RetireHost(cmd.Context(), args[0]) }, func(h contract.Host) {
-				a.wrapped("", fmt.Sprintf("%s is retired. Its agent is told to stop, to deliver what it holds and to delete its secrets: synaxis host show %s says when it has. A join token brings it back under its name.", h.Name, h.Name))
+				a.wrapped("", fmt.Sprintf("%s is retired. Its agent is told to stop, to deliver what it holds and to delete its secrets: synaxis host show %s says when it has. To bring it back: synaxis join-token create --host %s", h.Name, h.Name, h.Name))
 			})
 		},
 	}

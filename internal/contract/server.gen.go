@@ -875,16 +875,22 @@ type InventoryImport struct {
 
 // JoinToken defines model for JoinToken.
 type JoinToken struct {
-	CreatedAt time.Time         `json:"createdAt"`
-	CreatedBy string            `json:"createdBy"`
-	ExpiresAt time.Time         `json:"expiresAt"`
-	Id        string            `json:"id"`
-	Labels    map[string]string `json:"labels"`
-	Reserved  int               `json:"reserved"`
-	RevokedAt *time.Time        `json:"revokedAt,omitempty"`
-	State     JoinTokenState    `json:"state"`
-	Used      int               `json:"used"`
-	Uses      int               `json:"uses"`
+	CreatedAt time.Time `json:"createdAt"`
+	CreatedBy string    `json:"createdBy"`
+	ExpiresAt time.Time `json:"expiresAt"`
+
+	// Host the one host that it is for; otherwise it is for any new one
+	Host   *string           `json:"host,omitempty"`
+	Id     string            `json:"id"`
+	Labels map[string]string `json:"labels"`
+
+	// Listed it lets hosts join under their listed names, where the labels of both agree
+	Listed    bool           `json:"listed"`
+	Reserved  int            `json:"reserved"`
+	RevokedAt *time.Time     `json:"revokedAt,omitempty"`
+	State     JoinTokenState `json:"state"`
+	Used      int            `json:"used"`
+	Uses      int            `json:"uses"`
 }
 
 // JoinTokenState defines model for JoinToken.State.
@@ -997,8 +1003,13 @@ type NewGrant struct {
 
 // NewJoinToken defines model for NewJoinToken.
 type NewJoinToken struct {
+	// Host the one host that may join by it, also when the desk knows its name already
+	Host   *string            `json:"host,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Lasts  *string            `json:"lasts,omitempty"`
+
+	// Listed hosts may join by it under their listed names, when they are listed with all its labels
+	Listed *bool `json:"listed,omitempty"`
 
 	// Uses how many hosts may join by it; 0 is any number
 	Uses *int `json:"uses,omitempty"`

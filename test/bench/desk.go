@@ -75,7 +75,7 @@ func statusMessages() (pair, error) {
 	ours, bare := httptest.NewServer(http.HandlerFunc(fleet.ServeOpAMP)), httptest.NewServer(router)
 	const agentsAtOnce = 4
 	var members [agentsAtOnce]member
-	_, token, err := fleet.CreateJoinToken(ctx, store.Person{Name: "bench"}, nil, 0, time.Hour)
+	_, token, err := fleet.CreateJoinToken(ctx, store.Person{Name: "bench"}, store.JoinToken{}, time.Hour)
 	if err != nil {
 		return pair{}, err
 	}

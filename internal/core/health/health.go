@@ -68,7 +68,7 @@ const comeBack = 90 * time.Second
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Retired.IsZero():
-		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a join token brings it back under its name", Since: h.Retired}
+		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a token made for it brings it back: synaxis join-token create --host NAME", Since: h.Retired}
 		switch {
 		case !h.Joined:
 		case !h.Emptied.IsZero():

@@ -167,6 +167,7 @@ type Fleet struct {
 	byUID     map[string]*host
 	creds     map[string]store.Credential // by id
 	newcomers map[string]*newcomer        // by uid
+	joiners   map[*conn]string            // the ids of the join tokens that connections were made with
 	former    []store.Host                // retired hosts whose names others have
 	bucket    tokenBucket
 	saving    sync.Mutex
@@ -181,7 +182,7 @@ type Fleet struct {
 
 // New reads the inventory. note is called when something changed that a page may show.
 func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Fleet, error) {
-	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}, newcomers: map[string]*newcomer{}}
+	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}, newcomers: map[string]*newcomer{}, joiners: map[*conn]string{}}
 	f.bucket = tokenBucket{rate: 300, full: 300, left: 300}
 	list, err := st.Hosts(ctx)
 	if err != nil {
@@ -278,6 +279,9 @@ func (f *Fleet) Close() {
 		if h.conn != nil {
 			all = append(all, h.conn)
 		}
+	}
+	for c := range f.joiners {
+		all = append(all, c)
 	}
 	f.mu.RUnlock()
 	for _, c := range all {

@@ -123,7 +123,7 @@ func present(t *store.Tx, name string) (store.Host, error) {
 
 // Retire takes a host out of the fleet: it is in no list and no rollout any more. Its agent is told to stop to collect, to deliver what it
 // holds and to delete its secrets; its credential ends once it has, or at once where it is not our agent. Its history stays, and a join
-// token brings it back under its name.
+// token that is made for it brings it back under its name.
 func (f *Fleet) Retire(ctx context.Context, who store.Person, name string) error {
 	f.editing.Lock()
 	defer f.editing.Unlock()
@@ -221,7 +221,7 @@ func (f *Fleet) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, w
 	f.mu.Unlock()
 	f.log.Info("the agent of a retired host has stopped to collect and has deleted its secrets", "host", name)
 	f.note("hosts")
-	return true, Denied{"this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove identity.json from its state folder and give it a join token"}
+	return true, Denied{"this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove identity.json from its state folder and give it a token that is made for it: synaxis join-token create --host NAME"}
 }
 
 // Change carries out what a list of hosts or an edit of many changes, all of it or nothing. Hosts that it adds wait for their

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,16 +47,16 @@ func (d Denied) Error() string { return d.Words }
 // offerLasts is how long an agent has to use the credential that it was offered.
 const offerLasts = 10 * time.Minute
 
-// CreateJoinToken makes a token; its text is given once and never again.
-func (f *Fleet) CreateJoinToken(ctx context.Context, who store.Person, labels map[string]string, uses int, lasts time.Duration) (store.JoinToken, string, error) {
+// CreateJoinToken makes a token out of what it is for: labels, uses, and host or listed. Its text is given once and never again.
+func (f *Fleet) CreateJoinToken(ctx context.Context, who store.Person, j store.JoinToken, lasts time.Duration) (store.JoinToken, string, error) {
 	secret, hash := newSecret()
 	now := f.now()
-	j := store.JoinToken{ID: newID("j"), Hash: hash, Labels: labels, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts), Uses: uses}
+	j.ID, j.Hash, j.CreatedAt, j.CreatedBy, j.ExpiresAt = newID("j"), hash, now, who.Name, now.Add(lasts)
 	err := f.store.Update(ctx, func(t *store.Tx) error {
 		if err := t.PutJoinToken(j); err != nil {
 			return err
 		}
-		return t.Audit(who, now, "join-token create", j.ID, nil, map[string]any{"labels": labels, "uses": uses, "expires": j.ExpiresAt})
+		return t.Audit(who, now, "join-token create", j.ID, nil, map[string]any{"labels": j.Labels, "uses": j.Uses, "expires": j.ExpiresAt, "host": j.Host, "listed": j.Listed})
 	})
 	return j, j.ID + "." + secret, err
 }
@@ -65,7 +66,7 @@ func (f *Fleet) JoinTokens(ctx context.Context) ([]store.JoinToken, error) {
 	return f.store.JoinTokens(ctx, f.now())
 }
 
-// RevokeJoinToken ends a token. Agents that have joined by it stay.
+// RevokeJoinToken ends a token, and the connections that were made with it. Agents that have joined by it stay.
 func (f *Fleet) RevokeJoinToken(ctx context.Context, who store.Person, id string) error {
 	j, err := f.joinToken(ctx, id)
 	if err != nil {
@@ -75,13 +76,28 @@ func (f *Fleet) RevokeJoinToken(ctx context.Context, who store.Person, id string
 		return nil
 	}
 	now := f.now()
-	return f.store.Update(ctx, func(t *store.Tx) error {
+	err = f.store.Update(ctx, func(t *store.Tx) error {
 		j.RevokedAt = now
 		if err := t.PutJoinToken(j); err != nil {
 			return err
 		}
 		return t.Audit(who, now, "join-token revoke", id, nil, nil)
 	})
+	if err != nil {
+		return err
+	}
+	f.mu.RLock()
+	var open []*conn
+	for c, token := range f.joiners {
+		if token == id {
+			open = append(open, c)
+		}
+	}
+	f.mu.RUnlock()
+	for _, c := range open {
+		c.ws.CloseNow()
+	}
+	return nil
 }
 
 func (f *Fleet) joinToken(ctx context.Context, id string) (store.JoinToken, error) {
@@ -118,7 +134,7 @@ func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller,
 		if ok && matches(c.Hash, secret) {
 			return caller{credential: &c}, nil
 		}
-		return caller{}, Denied{"this agent's credential is not known any more: the host was retired, or joined anew from another place; remove identity.json from its state folder and give it a new join token"}
+		return caller{}, Denied{"this agent's credential is not known any more: the host was retired, or joined anew from another place; remove identity.json from its state folder and give it a token that is made for it: synaxis join-token create --host NAME"}
 	}
 	j, err := f.joinToken(ctx, id)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -165,10 +181,15 @@ func (f *Fleet) join(ctx context.Context, tokenID string, r joinRequest) (string
 			r.name = n.Approved
 		}
 	}
+	if h := f.byUID[r.uid]; h != nil && h.view.Name != r.name {
+		name := h.view.Name
+		f.mu.RUnlock()
+		return "", Denied{fmt.Sprintf("this agent has joined as %s; to let it join under another name, remove identity.json from its state folder", name)}
+	}
 	f.mu.RUnlock()
 	text, c := offerCredential(r.uid, tokenID, r.name, now)
 	var h store.Host
-	taken, back := false, false
+	taken := false
 	f.editing.Lock()
 	defer f.editing.Unlock()
 	err := f.store.Update(ctx, func(t *store.Tx) error {
@@ -191,11 +212,15 @@ func (f *Fleet) join(ctx context.Context, tokenID string, r joinRequest) (string
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if have.UID != "" && have.RetiredAt.IsZero() && have.UID != r.uid && have.HostID != r.hostID {
-			taken = true
-			return Denied{fmt.Sprintf("a host named %s has joined already from another machine: retire the old one, or approve this one at the desk with: synaxis newcomer approve ID %s; or start this agent with another --name", r.name, r.name)}
+		used, err := t.UsedCredential(r.uid)
+		if err != nil {
+			return err
 		}
-		if back = !have.RetiredAt.IsZero(); back && have.UID != r.uid {
+		var denied Denied
+		if denied, taken = mayJoin(j, have, r, used); denied.Words != "" {
+			return denied
+		}
+		if back := !have.RetiredAt.IsZero(); back && have.UID != r.uid {
 			if err := t.AddFormerHost(have); err != nil {
 				return err
 			}
@@ -204,12 +229,7 @@ func (f *Fleet) join(ctx context.Context, tokenID string, r joinRequest) (string
 		if err := t.PutHost(h); err != nil {
 			return err
 		}
-		if have.Name == "" || back {
-			if err := t.Audit(store.Person{Name: "join token " + j.ID, Origin: r.origin}, now, "host join", r.name, nil, h.Labels); err != nil {
-				return err
-			}
-		}
-		return t.PutCredential(c)
+		return f.give(t, store.Person{Name: "join token " + j.ID, Origin: r.origin}, c, h.Labels)
 	})
 	if taken {
 		if err := f.knock(ctx, r); err != nil {
@@ -223,25 +243,68 @@ func (f *Fleet) join(ctx context.Context, tokenID string, r joinRequest) (string
 	return text, nil
 }
 
-// maxKnocks bounds the agents that ask for names that are in use.
-const maxKnocks = 500
+// give writes a credential, and in the audit that it was given.
+func (f *Fleet) give(t *store.Tx, to store.Person, c store.Credential, labels map[string]string) error {
+	if err := t.Audit(to, c.OfferedAt, "host join", c.Host, nil, map[string]any{"credential": c.ID, "labels": labels}); err != nil {
+		return err
+	}
+	return t.PutCredential(c)
+}
 
-// knock notes that an agent asks for the name of a host that has joined from another machine, so that the desk can let it in.
+// mayJoin decides whether an agent may have the name that it asks for. A name that the desk knows stands for labels, settings and secrets, and
+// what a machine says of itself proves nothing. So it takes a token that was made for this host, or one for listed hosts whose labels agree;
+// an agent whose first answer was lost, so that it never used its credential, may ask again. denied is why not, with no words when it may;
+// knock is whether the desk is asked. used tells whether the agent has ever used a credential.
+func mayJoin(j store.JoinToken, have store.Host, r joinRequest, used bool) (denied Denied, knock bool) {
+	known, listed := have.Name != "", have.Name != "" && have.UID == "" && have.RetiredAt.IsZero()
+	switch {
+	case j.Host != "" && j.Host != r.name && have.UID != r.uid:
+		return Denied{fmt.Sprintf("this join token is for the host %s, and the agent calls itself %s; start it with --name %s, or make a token for it with: synaxis join-token create --host %s", j.Host, r.name, j.Host, r.name)}, false
+	case !known, have.UID == r.uid && have.RetiredAt.IsZero() && !used:
+		return Denied{}, false
+	case j.Host != r.name && !(listed && j.Listed):
+		how := "has joined already"
+		if listed {
+			how = "is listed"
+		} else if !have.RetiredAt.IsZero() {
+			how = "was retired"
+		}
+		return Denied{fmt.Sprintf("a host named %s %s at the desk, and this token is not for it. Make one with: synaxis join-token create --host %s; or approve this agent with: synaxis newcomer approve ID %s; or start it with another --name", r.name, how, r.name, r.name)}, true
+	case listed:
+		for _, k := range slices.Sorted(maps.Keys(j.Labels)) {
+			if v, has := have.Labels[k]; has && v != j.Labels[k] || !has && j.Host == "" {
+				return Denied{fmt.Sprintf("the host %s is listed with %s=%s, and the join token is for %s=%s; take a token whose labels agree, or one made for it with: synaxis join-token create --host %s", r.name, k, v, k, j.Labels[k], r.name)}, true
+			}
+		}
+	}
+	return Denied{}, false
+}
+
+// maxKnocks bounds the agents that ask for names that are in use, and maxKnocksFrom those from one address.
+const (
+	maxKnocks     = 500
+	maxKnocksFrom = 20
+)
+
+// knock notes that an agent asks for a name that the desk knows, so that the desk can let it in.
 func (f *Fleet) knock(ctx context.Context, r joinRequest) error {
 	now := f.now()
 	f.mu.RLock()
-	old, knocks := f.newcomers[r.uid], 0
+	old, knocks, near := f.newcomers[r.uid], 0, 0
 	for _, n := range f.newcomers {
 		if n.Credential == "" {
 			knocks++
+			if n.Origin == r.origin {
+				near++
+			}
 		}
 	}
 	f.mu.RUnlock()
-	if knocks >= maxKnocks && old == nil {
+	if old == nil && (knocks >= maxKnocks || near >= maxKnocksFrom) {
 		return nil
 	}
 	n := store.Newcomer{ID: newID("n"), UID: r.uid, Host: r.name, HostID: r.hostID, Name: r.name, Origin: r.origin, Since: now,
-		Why: "another machine, with a valid join token, asks for the name of this host"}
+		Why: "an agent with a valid join token, which was not made for this host, asks for the name of it"}
 	if old != nil {
 		n.ID, n.Since = old.ID, old.Since
 	}

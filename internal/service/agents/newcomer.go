@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -116,19 +115,25 @@ func (f *Fleet) tellApart(ctx context.Context, msg *protobufs.AgentToServer, hos
 	id := wire.NewUID(now)
 	uid := id[:]
 	r := ask(msg.GetAgentDescription(), hex.EncodeToString(uid))
-	n := store.Newcomer{ID: newID("n"), UID: r.uid, Credential: who.credential.ID, Host: host, HostID: r.hostID, Name: r.name, Why: why, Since: now}
-	if c != nil {
-		n.Origin, _, _ = net.SplitHostPort(c.origin)
-	}
+	n := store.Newcomer{ID: newID("n"), UID: r.uid, Credential: who.credential.ID, Host: host, HostID: r.hostID, Name: fact(r.name, maxAttribute), Origin: who.origin, Why: why, Since: now}
+	waits := "" // one newcomer of a credential waits at a time
 	// A copy that was told apart and starts from the same image again is still the same one.
 	f.mu.Lock()
 	for _, old := range f.newcomers {
 		if old.Credential == n.Credential && old.HostID != "" && old.HostID == n.HostID {
 			n.ID, n.UID, n.Since, n.DeniedAt, n.Approved = old.ID, old.UID, old.Since, old.DeniedAt, old.Approved
 			uid, _ = hex.DecodeString(n.UID)
+			waits = ""
+			break
+		}
+		if old.Credential == n.Credential && old.DeniedAt.IsZero() && old.Approved == "" {
+			waits = old.ID
 		}
 	}
 	f.mu.Unlock()
+	if waits != "" {
+		return nil, "", Denied{fmt.Sprintf("this agent carries the identity of %s, and another copy of it waits for approval at the desk (%s); this one is told apart once that one is approved or denied", host, waits)}
+	}
 	if err := f.store.Update(ctx, func(t *store.Tx) error { return t.PutNewcomer(n) }); err != nil {
 		return nil, "", err
 	}
@@ -154,11 +159,9 @@ func (f *Fleet) takeNewcomer(ctx context.Context, msg *protobufs.AgentToServer, 
 	known := n.Name
 	if d := msg.GetAgentDescription(); d != nil {
 		r := ask(d, uid)
-		n.Name, n.HostID = r.name, r.hostID
+		n.Name, n.HostID = fact(r.name, maxAttribute), r.hostID
 	}
-	if c != nil {
-		n.Origin, _, _ = net.SplitHostPort(c.origin)
-	}
+	n.Origin = who.origin
 	row := n.Newcomer
 	f.mu.Unlock()
 	if !row.DeniedAt.IsZero() {
@@ -177,7 +180,13 @@ func (f *Fleet) takeNewcomer(ctx context.Context, msg *protobufs.AgentToServer, 
 		return answer, "", nil
 	}
 	text, cred := offerCredential(uid, "", row.Approved, now)
-	if err := f.store.Update(ctx, func(t *store.Tx) error { return t.PutCredential(cred) }); err != nil {
+	if err := f.store.Update(ctx, func(t *store.Tx) error {
+		have, err := t.Host(row.Approved)
+		if err != nil {
+			return err
+		}
+		return f.give(t, store.Person{Name: "newcomer " + row.ID, Origin: who.origin}, cred, have.Labels)
+	}); err != nil {
 		return nil, "", err
 	}
 	f.mu.Lock()

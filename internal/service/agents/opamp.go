@@ -122,6 +122,15 @@ func (f *Fleet) serve(c *conn, who caller) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	defer c.ws.CloseNow()
+	if who.token != nil {
+		f.mu.Lock()
+		f.joiners[c] = who.token.ID
+		f.mu.Unlock()
+		if j, err := f.joinToken(ctx, who.token.ID); err != nil || usable(j, f.now()) != nil { // it was revoked meanwhile
+			f.left(c)
+			return
+		}
+	}
 	go f.push(ctx, c)
 	for {
 		_, frame, err := c.ws.Read(ctx)
@@ -225,6 +234,7 @@ func (f *Fleet) remote(ctx context.Context, o *offer, private bool) *protobufs.A
 
 func (f *Fleet) left(c *conn) {
 	f.mu.Lock()
+	delete(f.joiners, c)
 	for _, n := range f.newcomers {
 		if n.conn == c {
 			n.conn = nil

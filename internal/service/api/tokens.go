@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/join"
 	"synaxis/internal/service/store"
@@ -23,7 +24,7 @@ func (a *API) token(t store.JoinToken) contract.JoinToken {
 		state = contract.UsedUp
 	}
 	return contract.JoinToken{Id: t.ID, Labels: t.Labels, CreatedAt: t.CreatedAt, CreatedBy: t.CreatedBy, ExpiresAt: t.ExpiresAt, Uses: t.Uses,
-		Used: t.Used, Reserved: t.Reserved, RevokedAt: optional(t.RevokedAt), State: state}
+		Used: t.Used, Host: optional(t.Host), Listed: t.Listed, Reserved: t.Reserved, RevokedAt: optional(t.RevokedAt), State: state}
 }
 
 // ListJoinTokens lists join tokens.
@@ -58,7 +59,18 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 		}
 		lasts = d
 	}
-	t, text, err := a.Fleet.CreateJoinToken(ctx, person(ctx), labels, uses, lasts)
+	j := store.JoinToken{Labels: labels, Uses: uses, Host: value(r.Body.Host), Listed: value(r.Body.Listed)}
+	switch {
+	case j.Host != "" && inventory.CheckName(j.Host) != "":
+		return nil, usage{fmt.Sprintf("host: %q: %s", j.Host, inventory.CheckName(j.Host))}
+	case j.Host != "" && uses != 1:
+		return nil, usage{"a token for one host has one use"}
+	case j.Host != "" && j.Listed:
+		return nil, usage{"a token is for one host, or for listed ones"}
+	case j.Listed && len(labels) == 0:
+		return nil, usage{"a token for listed hosts needs a label, by which it is told which of them it is for"}
+	}
+	t, text, err := a.Fleet.CreateJoinToken(ctx, person(ctx), j, lasts)
 	if err != nil {
 		return nil, err
 	}

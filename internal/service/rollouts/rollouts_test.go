@@ -69,7 +69,7 @@ func (d *desk) tell(events ...any) {
 // join lets a polling agent in under a name, as a real one comes, and leaves it connected.
 func (d *desk) join(name string) {
 	ctx, who := context.Background(), store.Person{Name: "ada"}
-	_, token, err := d.fleet.CreateJoinToken(ctx, who, nil, 1, time.Hour)
+	_, token, err := d.fleet.CreateJoinToken(ctx, who, store.JoinToken{Uses: 1, Host: name}, time.Hour)
 	require.NoError(d.t, err)
 	uid := wire.NewUID(d.now)
 	poll := func(bearer string) *protobufs.ServerToAgent {

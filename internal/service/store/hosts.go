@@ -112,6 +112,12 @@ func (t *Tx) UsesToken(id, uid string, now time.Time) (bool, error) {
 	return n > 0, err
 }
 
+// UsedCredential tells whether an agent has ever used a credential.
+func (t *Tx) UsedCredential(uid string) (bool, error) {
+	n, err := one(t.ctx, t.tx, scanInt, `SELECT count(*) FROM credentials WHERE uid=? AND used_at <> ''`, uid)
+	return n > 0, err
+}
+
 // Credential lets one agent in.
 type Credential struct {
 	ID                           string

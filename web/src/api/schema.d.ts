@@ -1283,6 +1283,10 @@ export interface components {
             since: string;
         };
         JoinToken: {
+            /** @description the one host that it is for; otherwise it is for any new one */
+            host?: string;
+            /** @description it lets hosts join under their listed names, where the labels of both agree */
+            listed: boolean;
             id: string;
             labels: {
                 [key: string]: string;
@@ -1315,6 +1319,13 @@ export interface components {
             uses: number;
             /** @default 24h */
             lasts: string;
+            /** @description the one host that may join by it, also when the desk knows its name already */
+            host?: string;
+            /**
+             * @description hosts may join by it under their listed names, when they are listed with all its labels
+             * @default false
+             */
+            listed: boolean;
         };
         CreatedJoinToken: {
             id: string;
