@@ -268,7 +268,7 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 	mux.HandleFunc(wire.OpAMPPath, a.Fleet.ServeOpAMP)
 	mux.HandleFunc("POST "+wire.MetricsPath, a.Fleet.ServeMetrics)
 	mux.Handle("/", router)
-	return mux
+	return paced(mux)
 }
 
 // registry measures the service itself.

@@ -81,5 +81,8 @@ func Decode(data []byte, v any) error {
 	if len(data) > MaxMessage {
 		return fmt.Errorf("the message has %d bytes; at most %d are read", len(data), MaxMessage)
 	}
+	if err := countJSON(data); err != nil {
+		return err
+	}
 	return json.Unmarshal(data, v)
 }

@@ -41,9 +41,6 @@ func NewUID(now time.Time) [16]byte {
 	return b
 }
 
-// MaxMessage bounds one message, in bytes.
-const MaxMessage = 16 << 20
-
 // ServiceName is the service.name of our own agent; only an agent that says it gets our config.
 const ServiceName = "synaxis-agent"
 
@@ -117,7 +114,7 @@ func Unmarshal(frame []byte, m proto.Message) error {
 		_, n := protowire.ConsumeVarint(frame)
 		frame = frame[n:]
 	}
-	return proto.Unmarshal(frame, m)
+	return Read(frame, m)
 }
 
 // Attribute returns a text attribute of a description, or "".

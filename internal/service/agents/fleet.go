@@ -170,6 +170,8 @@ type Fleet struct {
 	joiners   map[*conn]string            // the ids of the join tokens that connections were made with
 	former    []store.Host                // retired hosts whose names others have
 	bucket    tokenBucket
+	requests  crowd // over plain HTTP
+	sockets   crowd
 	saving    sync.Mutex
 
 	touch    sync.Mutex // for what changed since index was made
@@ -184,6 +186,8 @@ type Fleet struct {
 func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Fleet, error) {
 	f := &Fleet{store: st, log: log, now: now, note: note, hosts: map[string]*host{}, byUID: map[string]*host{}, creds: map[string]store.Credential{}, newcomers: map[string]*newcomer{}, joiners: map[*conn]string{}}
 	f.bucket = tokenBucket{rate: 300, full: 300, left: 300}
+	f.requests.members, f.requests.joiners = 4, 32
+	f.sockets.members, f.sockets.joiners = 8, 256 // dead ones are noticed within 35 s
 	list, err := st.Hosts(ctx)
 	if err != nil {
 		return nil, err

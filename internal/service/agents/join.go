@@ -120,6 +120,14 @@ type caller struct {
 	origin     string // the address that it calls from
 }
 
+// id is that of the credential or the token.
+func (c caller) id() string {
+	if c.token != nil {
+		return c.token.ID
+	}
+	return c.credential.ID
+}
+
 // authenticate reads the bearer of a request.
 func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller, error) {
 	bearer, ok := strings.CutPrefix(authorization, "Bearer ")

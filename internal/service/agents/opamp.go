@@ -106,9 +106,19 @@ func (f *Fleet) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 	}
 	who.origin, _, _ = net.SplitHostPort(r.RemoteAddr)
 	if r.Method == http.MethodPost {
+		if !f.requests.enter(who) {
+			busy(w)
+			return
+		}
+		defer f.requests.leave(who)
 		f.poll(w, r, who)
 		return
 	}
+	if !f.sockets.enter(who) {
+		busy(w)
+		return
+	}
+	defer f.sockets.leave(who)
 	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true})
 	if err != nil {
 		return
@@ -261,14 +271,8 @@ func badRequest(uid []byte, words string) *protobufs.ServerToAgent {
 
 // poll answers one message over plain HTTP.
 func (f *Fleet) poll(w http.ResponseWriter, r *http.Request, who caller) {
-	body, err := readBody(r)
-	if err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", err.Error())
-		return
-	}
 	msg := &protobufs.AgentToServer{}
-	if err := proto.Unmarshal(body, msg); err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", "the body is no OpAMP message: "+err.Error())
+	if !readBody(w, r, wire.MaxPoll, msg) {
 		return
 	}
 	answer, host, err := f.take(r.Context(), msg, who, nil)
@@ -295,24 +299,76 @@ func (f *Fleet) poll(w http.ResponseWriter, r *http.Request, who caller) {
 	_, _ = w.Write(out)
 }
 
-// readBody reads a request body, plain or gzip, up to the bound of one message.
-func readBody(r *http.Request) ([]byte, error) {
-	var body io.Reader = io.LimitReader(r.Body, wire.MaxMessage+1)
+// crowd bounds how much one credential does at once.
+type crowd struct {
+	members, joiners int // with a credential of their own; with a join token, which many share
+	mu               sync.Mutex
+	inside           map[string]int
+}
+
+func (c *crowd) enter(who caller) bool {
+	id, most := who.id(), c.members
+	if who.token != nil {
+		most = c.joiners
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.inside[id] >= most {
+		return false
+	}
+	if c.inside == nil {
+		c.inside = map[string]int{}
+	}
+	c.inside[id]++
+	return true
+}
+
+func (c *crowd) leave(who caller) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.inside[who.id()]--; c.inside[who.id()] == 0 {
+		delete(c.inside, who.id())
+	}
+}
+
+func busy(w http.ResponseWriter) {
+	w.Header().Set("Retry-After", "5")
+	problem(w, http.StatusTooManyRequests, "busy", "there are too many requests with this credential at once; try again in a few seconds")
+}
+
+// readBody reads a message from a request, plain or gzip, of at most so many bytes, as they come and unpacked. It answers what is
+// wrong, and false.
+func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Message) bool {
+	text, err := unpacked(r, most)
+	switch {
+	case err != nil:
+		problem(w, http.StatusBadRequest, "bad-message", err.Error())
+		return false
+	case int64(len(text)) > most:
+		problem(w, http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the message is larger than %d bytes", most))
+		return false
+	}
+	if err := wire.Read(text, m); errors.Is(err, wire.ErrElements) {
+		problem(w, http.StatusRequestEntityTooLarge, "too-large", err.Error())
+		return false
+	} else if err != nil {
+		problem(w, http.StatusBadRequest, "bad-message", fmt.Sprintf("the body is no %s: %v", m.ProtoReflect().Descriptor().Name(), err))
+		return false
+	}
+	return true
+}
+
+// unpacked reads a body up to one byte beyond the bound.
+func unpacked(r *http.Request, most int64) ([]byte, error) {
+	var body io.Reader = io.LimitReader(r.Body, most+1)
 	if r.Header.Get("Content-Encoding") == "gzip" {
 		z, err := gzip.NewReader(body)
 		if err != nil {
 			return nil, fmt.Errorf("the body is not gzip: %w", err)
 		}
-		body = io.LimitReader(z, wire.MaxMessage+1)
+		body = io.LimitReader(z, most+1)
 	}
-	text, err := io.ReadAll(body)
-	if err != nil {
-		return nil, err
-	}
-	if len(text) > wire.MaxMessage {
-		return nil, fmt.Errorf("the message is larger than %d bytes", wire.MaxMessage)
-	}
-	return text, nil
+	return io.ReadAll(body)
 }
 
 // take handles one message. It returns the answer, nil when there is nothing to say over a WebSocket, and the name of
@@ -536,14 +592,13 @@ func (f *Fleet) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 		f.deny(w, err)
 		return
 	}
-	body, err := readBody(r)
-	if err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", err.Error())
+	if !f.requests.enter(who) {
+		busy(w)
 		return
 	}
+	defer f.requests.leave(who)
 	req := &colmetrics.ExportMetricsServiceRequest{}
-	if err := proto.Unmarshal(body, req); err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", "the body is no OTLP metrics request: "+err.Error())
+	if !readBody(w, r, wire.MaxMetrics, req) {
 		return
 	}
 	numbers, start, at := wire.DecodeNumbers(req)

@@ -45,8 +45,12 @@ type API struct {
 	secretsIn sync.Map // the secrets of a manifest, []string, by its hash
 }
 
-// maxBody bounds a request, in bytes.
-const maxBody = 64 << 20
+// Bounds of a request's body, in bytes.
+const (
+	maxBody    = 64 << 20 // of what a person brings: definitions, lists, logs to try
+	maxSignIn  = 4 << 10
+	maxGranted = 1 << 20 // of the holder of a token for one secret
+)
 
 const identityKey = "synaxis.identity"
 
@@ -55,7 +59,7 @@ func (a *API) Register(router gin.IRouter) {
 	group := router.Group(BasePath, a.limit, a.authenticate)
 	group.GET("/events", a.Events.serve)
 	handler := contract.NewStrictHandlerWithOptions(a, nil, contract.StrictGinServerOptions{
-		RequestErrorHandlerFunc: func(c *gin.Context, err error) { write(c, http.StatusBadRequest, "bad-request", err.Error(), nil) },
+		RequestErrorHandlerFunc: a.badBody,
 		HandlerErrorFunc:        a.fail,
 		ResponseErrorHandlerFunc: func(c *gin.Context, err error) {
 			a.Log.Error("an answer could not be written", "path", c.Request.URL.Path, "error", err)
@@ -67,12 +71,37 @@ func (a *API) Register(router gin.IRouter) {
 }
 
 func (a *API) limit(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	most := int64(maxBody)
+	switch {
+	case signsIn(c):
+		most = maxSignIn
+	case strings.HasPrefix(c.GetHeader("Authorization"), "Bearer "+auth.GrantPrefix):
+		most = maxGranted
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
+	if c.Request.ContentLength > most {
+		c.Abort()
+		a.badBody(c, &http.MaxBytesError{Limit: most})
+	}
+}
+
+func signsIn(c *gin.Context) bool {
+	return c.Request.Method == http.MethodPost && c.Request.URL.Path == BasePath+"/session"
+}
+
+// badBody answers a body that cannot be read.
+func (a *API) badBody(c *gin.Context, err error) {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		write(c, http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d bytes", large.Limit), nil)
+		return
+	}
+	write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
 }
 
 // authenticate lets nobody through but to the sign-in.
 func (a *API) authenticate(c *gin.Context) {
-	if c.Request.Method == http.MethodPost && c.Request.URL.Path == BasePath+"/session" {
+	if signsIn(c) {
 		return
 	}
 	id, err := a.Auth.Identify(c.Request)
