@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"google.golang.org/protobuf/encoding/protowire"
+	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
@@ -296,4 +297,72 @@ func TestFewAtOnce(t *testing.T) {
 	_, resp, err := websocket.Dial(context.Background(), strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
 	require.Error(t, err)
 	assert.Equal(t, http.StatusTooManyRequests, resp.StatusCode)
+}
+
+// TestOneAgentFillsNothing: one agent makes one newcomer, a token few from one address, and what is reported has bounds.
+func TestOneAgentFillsNothing(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	p := newPoller(t, d, d.hostToken("h"))
+	p.join(description("synaxis-agent", "h"))
+	_, status := p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "h")})
+	require.Equal(t, http.StatusOK, status)
+	newcomers := func() []contract.Newcomer {
+		return get[contract.NewcomerList](t, first(d.api.ListNewcomers(ctx)), nil).Items
+	}
+	for i := range 60 {
+		other := *p
+		other.send(&protobufs.AgentToServer{AgentDescription: &protobufs.AgentDescription{NonIdentifyingAttributes: []*protobufs.KeyValue{kv("host.id", fmt.Sprint("machine ", i)), kv("host.name", strings.Repeat("<b>\x1b[2J", 400))}}})
+	}
+	list := newcomers()
+	require.Len(t, list, 1)
+	assert.LessOrEqual(t, len(*list[0].Name), 256)
+	assert.NotContains(t, *list[0].Name, "\x1b")
+	token := d.joinToken(0, nil)
+	for range 60 {
+		other := newPoller(t, d, token)
+		_, status := other.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "h")})
+		assert.Equal(t, http.StatusUnauthorized, status)
+	}
+	assert.LessOrEqual(t, len(newcomers()), 21)
+
+	health := &protobufs.ComponentHealth{ComponentHealthMap: map[string]*protobufs.ComponentHealth{"source/" + strings.Repeat("n", 2000): {}, "source/<script>": {}, "../../etc": {}}}
+	numbers := map[string]wire.Numbers{"../x": {Read: 1}, "${secret.door@1}": {Read: 1}, strings.Repeat("n", 2000): {Read: 1}}
+	for i := range 6000 {
+		health.ComponentHealthMap[fmt.Sprintf("source/s%05d", i)] = &protobufs.ComponentHealth{Status: "bad\x1b", LastError: strings.Repeat("why\x07\n", 2000)}
+		numbers[fmt.Sprintf("s%05d", i)] = wire.Numbers{Read: int64(i), Drops: map[string]int64{"\x1b[31m": 1, "keep": 2}, Deliveries: map[string]wire.DeliveryCounts{"a b": {}, "out": {Acknowledged: 1}}}
+	}
+	for name, h := range health.ComponentHealthMap { // within the bound of a message
+		if len(h.LastError) > 0 && name > "source/s00100" {
+			h.LastError = "why\x07"
+		}
+	}
+	_, status = p.send(&protobufs.AgentToServer{Health: health})
+	require.Equal(t, http.StatusOK, status)
+	for from := range 3 { // as many reports as that takes
+		some := map[string]wire.Numbers{}
+		for name, n := range numbers {
+			if len(name)%3 == from || len(name) == 6 && int(name[5])%3 == from {
+				some[name] = n
+			}
+		}
+		body, err := proto.Marshal(wire.EncodeNumbers("h", time.Now(), time.Now(), some))
+		require.NoError(t, err)
+		req, err := http.NewRequest(http.MethodPost, d.url+"/v1/metrics", bytes.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+p.bearer)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Contains(t, []int{http.StatusOK, http.StatusRequestEntityTooLarge}, resp.StatusCode)
+	}
+	h := d.host("h")
+	assert.LessOrEqual(t, len(h.Sources), 6000)
+	for _, s := range h.Sources {
+		assert.Regexp(t, `^[a-z0-9._-]{1,63}$`, s.Name)
+	}
+	out, code := d.cli("host", "show", "h")
+	assert.Zero(t, code)
+	assert.False(t, strings.ContainsAny(out, "\x1b\x07"), "nothing of it reaches the terminal raw")
 }
