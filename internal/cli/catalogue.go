@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -96,17 +95,8 @@ func (a *app) catalogueCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, f := range l.Items {
-				p := filepath.Join(args[0], filepath.FromSlash(f.Path))
-				if !strings.HasPrefix(p, filepath.Clean(args[0])) {
-					return fmt.Errorf("the service names a file outside of the folder: %s", f.Path)
-				}
-				if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
-					return err
-				}
-				if err := os.WriteFile(p, []byte(f.Text), 0o644); err != nil {
-					return err
-				}
+			if err := writeFiles(args[0], l.Items); err != nil {
+				return err
 			}
 			return a.show(raw, func() {
 				a.printf("Revision %d: %s written to %s\n", l.Revision, plural(len(l.Items), "file", "files"), args[0])
@@ -115,6 +105,29 @@ func (a *app) catalogueCmd() *cobra.Command {
 	}
 	cmd.AddCommand(list, show, export)
 	return cmd
+}
+
+// writeFiles writes files into a folder, and nowhere else, whatever the service names them and whatever links are there.
+func writeFiles(dir string, files []contract.File) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, f := range files {
+		p := filepath.FromSlash(f.Path)
+		err := root.MkdirAll(filepath.Dir(p), 0o755)
+		if err == nil {
+			err = root.WriteFile(p, []byte(f.Text), 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("%q is not written into %s: %w", f.Path, dir, err)
+		}
+	}
+	return nil
 }
 
 func (a *app) revisionCmd() *cobra.Command {

@@ -52,6 +52,7 @@ type app struct {
 
 // Run executes the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	out, errOut = &printable{to: out}, &printable{to: errOut}
 	a := &app{in: in, out: out, errOut: errOut}
 	root := a.root()
 	root.SetArgs(args)

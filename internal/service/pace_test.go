@@ -1,12 +1,14 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -63,13 +65,16 @@ func TestSlowBodies(t *testing.T) {
 			}
 		}()
 		text, err := io.ReadAll(c)
+		if errors.Is(err, syscall.ECONNRESET) && pieces > 0 { // it was closed while we wrote
+			return "reset"
+		}
 		require.NoError(t, err, "the connection is closed from the other side")
 		return string(text)
 	}
 	for path, want := range map[string]string{"/read": "408", "/ignore": "401"} {
 		began := time.Now()
 		assert.Contains(t, raw(path, 0), want, "nothing comes")
-		assert.Contains(t, raw(path, 100), want, "a byte now and then")
+		assert.Regexp(t, want+"|reset", raw(path, 100), "a byte now and then")
 		assert.Less(t, time.Since(began), 10*patience)
 	}
 	resp, err := http.Post(server.URL+"/read", "text/plain", strings.NewReader(strings.Repeat("x", 1<<20)))

@@ -54,7 +54,7 @@ func Run(ctx context.Context, o Options) error {
 	if o.Agents == "" {
 		o.Agents = join.DefaultDir()
 	}
-	if err := os.MkdirAll(o.Data, 0o700); err != nil {
+	if err := ownFolder(o.Data, o.Log); err != nil {
 		return fmt.Errorf("data folder: %w", err)
 	}
 	lock, err := os.OpenFile(filepath.Join(o.Data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -80,12 +80,13 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer st.Close()
-	authn, created, err := auth.New(st, o.Data, time.Now)
+	authn, created, err := auth.New(st, o.Data, o.Log, time.Now)
 	if err != nil {
 		return err
 	}
 	authn.HostReading = !o.NoHostReading
 	events := api.NewEvents()
+	authn.OnEnd(events.EndSession)
 	fleet, err := agents.New(ctx, st, o.Log, time.Now, events.Note)
 	if err != nil {
 		return err
@@ -242,9 +243,14 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 	})
 	metrics := promhttp.HandlerFor(registry(a), promhttp.HandlerOpts{EnableOpenMetrics: true})
 	router.GET("/metrics", func(c *gin.Context) {
-		if _, err := authn.Identify(c.Request); err != nil {
+		id, err := authn.Identify(c.Request)
+		if err != nil {
 			c.Header("WWW-Authenticate", "Bearer")
 			c.String(http.StatusUnauthorized, "%v\n", err)
+			return
+		}
+		if id.Secret != "" {
+			c.String(http.StatusForbidden, "this token lets %s set the secret %s and do nothing else\n", id.Who, id.Secret)
 			return
 		}
 		metrics.ServeHTTP(c.Writer, c.Request)
@@ -268,7 +274,10 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 	mux.HandleFunc(wire.OpAMPPath, a.Fleet.ServeOpAMP)
 	mux.HandleFunc("POST "+wire.MetricsPath, a.Fleet.ServeMetrics)
 	mux.Handle("/", router)
-	return paced(mux)
+	return paced(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		mux.ServeHTTP(w, r)
+	}))
 }
 
 // registry measures the service itself.

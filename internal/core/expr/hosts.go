@@ -107,8 +107,11 @@ func ParseHosts(text string) (*HostCondition, error) {
 		return nil, err
 	}
 	if h.Tree == nil {
-		if h.prog, err = c.env.Program(k.tree); err != nil {
+		if h.prog, err = c.env.Program(k.tree, cel.CostLimit(costLimit)); err != nil {
 			return nil, err
+		}
+		if _, _, err := h.prog.Eval(hostActivation{&Facts{}}); err != nil && strings.Contains(err.Error(), "cost") {
+			return nil, errors.New("this condition takes too long to compute for each host; write it simpler")
 		}
 	}
 	return h, nil

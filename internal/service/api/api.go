@@ -71,6 +71,7 @@ func (a *API) Register(router gin.IRouter) {
 }
 
 func (a *API) limit(c *gin.Context) {
+	c.Header("Cache-Control", "no-store")
 	most := int64(maxBody)
 	switch {
 	case signsIn(c):
@@ -237,7 +238,7 @@ func (a *API) CreateSession(ctx context.Context, r contract.CreateSessionRequest
 			return nil, usage{"signing in works from the console only"}
 		}
 	}
-	cookie, id, err := a.Auth.SignIn(ctx, value(r.Body.Token), value(r.Body.Code), secure)
+	cookie, id, err := a.Auth.SignIn(ctx, value(r.Body.Token), value(r.Body.Code), person(ctx).Origin, secure)
 	if err != nil {
 		return nil, err
 	}

@@ -12,27 +12,46 @@ import (
 // are joined.
 type Events struct {
 	mu   sync.Mutex
-	subs map[chan string]map[string]bool // the topics that wait for each
+	subs map[chan string]*sub
 	ends chan struct{}
 	once sync.Once
 }
 
+// sub is a page that listens.
+type sub struct {
+	waiting map[string]bool // topics
+	session string          // that it is signed in with; "" for a token
+	end     chan struct{}
+}
+
+// EndSession ends the streams of a browser that signed out.
+func (e *Events) EndSession(session []byte) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, s := range e.subs {
+		if s.session != "" && s.session == string(session) {
+			close(s.end)
+			s.session = ""
+		}
+	}
+}
+
 // NewEvents makes an empty hub.
 func NewEvents() *Events {
-	return &Events{subs: map[chan string]map[string]bool{}, ends: make(chan struct{})}
+	return &Events{subs: map[chan string]*sub{}, ends: make(chan struct{})}
 }
 
 // Note says that something of a topic changed. It never blocks.
 func (e *Events) Note(topic string) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for ch, waiting := range e.subs {
-		if waiting[topic] {
+	for ch, s := range e.subs {
+		if s.waiting[topic] {
 			continue
 		}
 		select {
 		case ch <- topic:
-			waiting[topic] = true
+			s.waiting[topic] = true
 		default:
 		}
 	}
@@ -46,10 +65,17 @@ const gather = 300 * time.Millisecond
 
 func (e *Events) serve(c *gin.Context) {
 	ch := make(chan string, 16)
-	waiting := map[string]bool{}
+	id := identity(c)
+	me := &sub{waiting: map[string]bool{}, session: string(id.Session()), end: make(chan struct{})}
 	e.mu.Lock()
-	e.subs[ch] = waiting
+	e.subs[ch] = me
 	e.mu.Unlock()
+	expired := make(<-chan time.Time)
+	if !id.Expires.IsZero() {
+		timer := time.NewTimer(time.Until(id.Expires))
+		defer timer.Stop()
+		expired = timer.C
+	}
 	defer func() {
 		e.mu.Lock()
 		delete(e.subs, ch)
@@ -68,6 +94,10 @@ func (e *Events) serve(c *gin.Context) {
 			return
 		case <-e.ends:
 			return
+		case <-me.end:
+			return
+		case <-expired:
+			return
 		case <-alive.C:
 			fmt.Fprint(c.Writer, ": alive\n\n")
 		case topic := <-ch:
@@ -82,7 +112,7 @@ func (e *Events) serve(c *gin.Context) {
 				}
 			}
 			e.mu.Lock()
-			clear(waiting)
+			clear(me.waiting)
 			e.mu.Unlock()
 			for _, t := range topics {
 				fmt.Fprintf(c.Writer, "event: changed\ndata: {\"topic\":%q}\n\n", t)

@@ -11,6 +11,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -41,13 +43,70 @@ type Auth struct {
 
 	mu    sync.Mutex
 	codes map[string]time.Time
+	wrong map[string]tries // by address
+	wait  func(ctx context.Context, d time.Duration)
+	log   *slog.Logger
+	ended func(session []byte) // is told of sessions that end by a sign-out
+}
+
+// tries are the wrong sign-ins from one address.
+type tries struct {
+	n    int
+	last time.Time
+}
+
+// How a wrong sign-in is answered: each later than the one before, up to slowest, until none has come for forgets. Nobody is shut out: what is
+// tried has 256 random bits, and an address may be that of a proxy that many share.
+const (
+	slowed   = 250 * time.Millisecond
+	slowest  = 2 * time.Second
+	forgets  = 5 * time.Minute
+	mostFrom = 10_000 // addresses that are remembered
+	logged   = 10     // of one address, and each hundredth after that
+)
+
+// OnEnd has a function told of each session that a sign-out ends, by its ID. It is set before the first request.
+func (a *Auth) OnEnd(f func(session []byte)) { a.ended = f }
+
+// failed notes a wrong sign-in, and answers after a while.
+func (a *Auth) failed(ctx context.Context, from, what string) {
+	now := a.now()
+	a.mu.Lock()
+	if len(a.wrong) >= mostFrom {
+		for k, t := range a.wrong {
+			if now.Sub(t.last) > forgets {
+				delete(a.wrong, k)
+			}
+		}
+		if len(a.wrong) >= mostFrom {
+			clear(a.wrong)
+		}
+	}
+	t := a.wrong[from]
+	if now.Sub(t.last) > forgets {
+		t = tries{}
+	}
+	t.n, t.last = t.n+1, now
+	a.wrong[from] = t
+	a.mu.Unlock()
+	if t.n <= logged || t.n%100 == 0 {
+		a.log.Warn("a wrong sign-in", "with", what, "from", from, "tries", t.n)
+	}
+	a.wait(ctx, min(slowest, time.Duration(t.n)*slowed))
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
 }
 
 // TokenFile is the file of the admin's token, in the data folder.
 const TokenFile = "admin.token"
 
 // New reads the admin's token from the data folder, or makes it; created tells which.
-func New(st *store.Store, dir string, now func() time.Time) (a *Auth, created bool, err error) {
+func New(st *store.Store, dir string, log *slog.Logger, now func() time.Time) (a *Auth, created bool, err error) {
 	path := filepath.Join(dir, TokenFile)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -67,7 +126,7 @@ func New(st *store.Store, dir string, now func() time.Time) (a *Auth, created bo
 	if len(token) < 20 {
 		return nil, false, fmt.Errorf("the admin's token in %s is too short; remove the file to get a new one", path)
 	}
-	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}}, created, nil
+	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}, wrong: map[string]tries{}, wait: pause, log: log, ended: func([]byte) {}}, created, nil
 }
 
 func random() string {
@@ -97,12 +156,18 @@ func (a *Auth) Identify(r *http.Request) (Identity, error) {
 	return id, err
 }
 
+func address(r *http.Request) string {
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	return host
+}
+
 func (a *Auth) identify(r *http.Request) (Identity, error) {
 	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		if strings.HasPrefix(bearer, GrantPrefix) {
 			return a.granted(r.Context(), bearer)
 		}
 		if !a.isToken(bearer) {
+			a.failed(r.Context(), address(r), "API token")
 			return Identity{}, fmt.Errorf("%w: the API token is not known here; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
 		}
 		return Identity{Who: "admin"}, nil
@@ -116,13 +181,21 @@ func (a *Auth) identify(r *http.Request) (Identity, error) {
 			return Identity{}, fmt.Errorf("%w: the request does not come from the console", ErrUnknown)
 		}
 	}
-	sum := sha256.Sum256([]byte(cookie.Value))
+	sum := a.session(cookie.Value)
 	s, err := a.store.Session(r.Context(), sum[:])
 	if errors.Is(err, store.ErrNotFound) || err == nil && a.now().After(s.ExpiresAt) {
 		return Identity{}, fmt.Errorf("%w: the session has ended; sign in again", ErrUnknown)
 	}
 	return Identity{Who: s.Who, Expires: s.ExpiresAt, hash: sum[:]}, err
 }
+
+// session is the ID of a session: the SHA-256 of its cookie and the admin's token, so that another token ends all sessions.
+func (a *Auth) session(cookie string) [sha256.Size]byte {
+	return sha256.Sum256(append([]byte(cookie+"\x00"), a.token[:]...))
+}
+
+// Session is the ID of the session that a browser is signed in with, nil for a token.
+func (i Identity) Session() []byte { return i.hash }
 
 // GrantPrefix begins the tokens with which somebody may set one secret.
 const GrantPrefix = "set_"
@@ -161,11 +234,12 @@ func (a *Auth) NewCode() (code string, expires time.Time) {
 	return code, expires
 }
 
-// SignIn takes a token or a code and answers with the session's cookie.
-func (a *Auth) SignIn(ctx context.Context, token, code string, secure bool) (*http.Cookie, Identity, error) {
+// SignIn takes a token or a code, from an address, and answers with the session's cookie. What is wrong is logged and answered late.
+func (a *Auth) SignIn(ctx context.Context, token, code, from string, secure bool) (*http.Cookie, Identity, error) {
 	switch {
 	case token != "":
 		if !a.isToken(token) {
+			a.failed(ctx, from, "API token")
 			return nil, Identity{}, fmt.Errorf("%w: this is not the API token; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
 		}
 	case code != "":
@@ -174,13 +248,14 @@ func (a *Auth) SignIn(ctx context.Context, token, code string, secure bool) (*ht
 		delete(a.codes, code)
 		a.mu.Unlock()
 		if !ok || a.now().After(ends) {
+			a.failed(ctx, from, "link")
 			return nil, Identity{}, fmt.Errorf("%w: the link was used already or has expired; make another with: synaxis login --link", ErrUnknown)
 		}
 	default:
 		return nil, Identity{}, fmt.Errorf("%w: give a token or a code", ErrUnknown)
 	}
 	value := random()
-	sum := sha256.Sum256([]byte(value))
+	sum := a.session(value)
 	now := a.now()
 	s := store.Session{Hash: sum[:], Who: "admin", ExpiresAt: now.Add(sessionLasts)}
 	if err := a.store.Update(ctx, func(t *store.Tx) error { return t.PutSession(s, now) }); err != nil {
@@ -196,6 +271,7 @@ func (a *Auth) SignOut(ctx context.Context, id Identity) (*http.Cookie, error) {
 		if err := a.store.Update(ctx, func(t *store.Tx) error { return t.EndSession(id.hash) }); err != nil {
 			return nil, err
 		}
+		a.ended(id.hash)
 	}
 	return &http.Cookie{Name: CookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}, nil
 }

@@ -1,11 +1,14 @@
 package auth
 
 import (
+	"bytes"
 	"context"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -18,8 +21,12 @@ import (
 
 type desk struct {
 	*Auth
-	now   time.Time
-	token string
+	st     *store.Store
+	dir    string
+	log    *bytes.Buffer
+	waited []time.Duration
+	now    time.Time
+	token  string
 }
 
 func newDesk(t *testing.T) *desk {
@@ -27,10 +34,11 @@ func newDesk(t *testing.T) *desk {
 	st, err := store.Open(context.Background(), dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
-	d := &desk{now: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)}
+	d := &desk{st: st, dir: dir, log: &bytes.Buffer{}, now: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)}
 	var created bool
-	d.Auth, created, err = New(st, dir, func() time.Time { return d.now })
+	d.Auth, created, err = New(st, dir, slog.New(slog.NewTextHandler(d.log, nil)), func() time.Time { return d.now })
 	require.NoError(t, err)
+	d.wait = func(_ context.Context, w time.Duration) { d.waited = append(d.waited, w) }
 	assert.True(t, created)
 	path := filepath.Join(dir, TokenFile)
 	info, err := os.Stat(path)
@@ -39,7 +47,7 @@ func newDesk(t *testing.T) *desk {
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	d.token = strings.TrimSpace(string(text))
-	_, created, err = New(st, dir, time.Now)
+	_, created, err = New(st, dir, slog.New(slog.DiscardHandler), time.Now)
 	require.NoError(t, err)
 	assert.False(t, created, "the token stays")
 	return d
@@ -72,18 +80,18 @@ func TestSession(t *testing.T) {
 	d, ctx := newDesk(t), context.Background()
 	code, expires := d.NewCode()
 	assert.Equal(t, d.now.Add(codeLasts), expires)
-	cookie, _, err := d.SignIn(ctx, "", code, true)
+	cookie, _, err := d.SignIn(ctx, "", code, "192.0.2.7", true)
 	require.NoError(t, err)
 	assert.True(t, cookie.HttpOnly)
 	assert.True(t, cookie.Secure)
 	assert.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
 	for _, again := range [][2]string{{"", code}, {"", "guess"}, {"wrong", ""}, {"", ""}} {
-		_, _, err := d.SignIn(ctx, again[0], again[1], false)
+		_, _, err := d.SignIn(ctx, again[0], again[1], "192.0.2.7", false)
 		assert.ErrorIs(t, err, ErrUnknown, "%v", again)
 	}
 	late, _ := d.NewCode()
 	d.now = d.now.Add(codeLasts + time.Second)
-	_, _, err = d.SignIn(ctx, "", late, false)
+	_, _, err = d.SignIn(ctx, "", late, "192.0.2.7", false)
 	require.ErrorIs(t, err, ErrUnknown)
 
 	has := cookie.Name + "=" + cookie.Value
@@ -102,10 +110,66 @@ func TestSession(t *testing.T) {
 	_, err = d.Identify(request("GET", "Cookie", has))
 	require.ErrorIs(t, err, ErrUnknown)
 
-	cookie, _, err = d.SignIn(ctx, d.token, "", false)
+	cookie, _, err = d.SignIn(ctx, d.token, "", "192.0.2.7", false)
 	require.NoError(t, err)
 	assert.False(t, cookie.Secure, "over plain HTTP on loopback a browser would not send it")
 	d.now = d.now.Add(sessionLasts + time.Second)
 	_, err = d.Identify(request("GET", "Cookie", cookie.Name+"="+cookie.Value))
 	assert.ErrorIs(t, err, ErrUnknown)
+}
+
+// TestAnotherTokenEndsSessions: with a new admin.token, who was signed in by the old one is not.
+func TestAnotherTokenEndsSessions(t *testing.T) {
+	t.Parallel()
+	d, ctx := newDesk(t), context.Background()
+	cookie, _, err := d.SignIn(ctx, d.token, "", "192.0.2.7", false)
+	require.NoError(t, err)
+	has := request("GET", "Cookie", cookie.Name+"="+cookie.Value)
+	again := func() *Auth {
+		a, _, err := New(d.st, d.dir, slog.New(slog.DiscardHandler), func() time.Time { return d.now })
+		require.NoError(t, err)
+		return a
+	}
+	_, err = again().Identify(has)
+	require.NoError(t, err, "a restart ends no session")
+	require.NoError(t, os.Remove(filepath.Join(d.dir, TokenFile)))
+	_, err = again().Identify(has)
+	assert.ErrorIs(t, err, ErrUnknown)
+}
+
+// TestWrongSignIns: each is answered later than the one before, and logged, without what was tried; it is forgotten after a while, and shuts nobody out.
+func TestWrongSignIns(t *testing.T) {
+	t.Parallel()
+	d, ctx := newDesk(t), context.Background()
+	for i := range 500 {
+		if i%2 == 0 {
+			_, _, err := d.SignIn(ctx, "a-guess-of-somebody", "", "192.0.2.7", false)
+			require.ErrorIs(t, err, ErrUnknown)
+		} else {
+			r := request("GET", "Authorization", "Bearer a-guess-of-somebody")
+			r.RemoteAddr = "192.0.2.7:4711"
+			_, err := d.Identify(r)
+			require.ErrorIs(t, err, ErrUnknown)
+		}
+		d.now = d.now.Add(time.Second)
+	}
+	assert.Equal(t, []time.Duration{250 * time.Millisecond, 500 * time.Millisecond, 750 * time.Millisecond}, d.waited[:3])
+	assert.Equal(t, slowest, d.waited[499])
+	lines := strings.Count(d.log.String(), "a wrong sign-in")
+	assert.Equal(t, 15, lines, "the log does not fill")
+	assert.Contains(t, d.log.String(), "from=192.0.2.7 tries=500")
+	assert.NotContains(t, d.log.String(), "guess")
+	_, _, err := d.SignIn(ctx, d.token, "", "192.0.2.7", false)
+	assert.NoError(t, err)
+	_, _, err = d.SignIn(ctx, "wrong", "", "192.0.2.8", false)
+	require.ErrorIs(t, err, ErrUnknown)
+	assert.Equal(t, slowed, d.waited[500], "another address")
+	d.now = d.now.Add(forgets + time.Second)
+	_, _, err = d.SignIn(ctx, "wrong", "", "192.0.2.7", false)
+	require.ErrorIs(t, err, ErrUnknown)
+	assert.Equal(t, slowed, d.waited[501])
+	for i := range 3 * mostFrom {
+		d.failed(ctx, strconv.Itoa(i), "API token")
+	}
+	assert.LessOrEqual(t, len(d.wrong), mostFrom)
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -111,6 +112,15 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	dir, err := filepath.Abs(dir) // a file: URL has no relative form
 	if err != nil {
 		return nil, err
+	}
+	for _, name := range []string{"catalogue.db", "state.db"} { // what SQLite puts beside them has their mode
+		f, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return nil, fmt.Errorf("open %s: %w", name, err)
+		}
+		if err := f.Close(); err != nil {
+			return nil, err
+		}
 	}
 	if s.write, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 1); err != nil {
 		return nil, err
