@@ -5,18 +5,27 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
+	"io/fs"
 	"maps"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/coder/websocket"
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/open-telemetry/opamp-go/protobufs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -365,4 +374,242 @@ func TestOneAgentFillsNothing(t *testing.T) {
 	out, code := d.cli("host", "show", "h")
 	assert.Zero(t, code)
 	assert.False(t, strings.ContainsAny(out, "\x1b\x07"), "nothing of it reaches the terminal raw")
+}
+
+// TestEveryOperationWithEveryCredential goes through all operations of the contract, and the ways of agents, with each kind of credential.
+func TestEveryOperationWithEveryCredential(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	_, code := d.cliIn("x\n", "secret", "set", "door")
+	require.Zero(t, code)
+	grant := func(lasts string) contract.CreatedGrant {
+		return get[contract.CreatedGrant](t, first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines", Lasts: &lasts})), nil)
+	}
+	one, other := newPoller(t, d, d.joinToken(1, nil)), newPoller(t, d, d.joinToken(1, nil))
+	for name, p := range map[string]*poller{"one": one, "other": other} {
+		p.join(description("synaxis-agent", name))
+		_, status := p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", name)})
+		require.Equal(t, http.StatusOK, status)
+	}
+	retired := newPoller(t, d, d.joinToken(1, nil))
+	retired.join(description("some-other-agent", "retired"))
+	_, status := retired.send(&protobufs.AgentToServer{AgentDescription: description("some-other-agent", "retired")})
+	require.Equal(t, http.StatusOK, status)
+	get[contract.Host](t, first(d.api.RetireHost(ctx, "retired")), nil)
+	short := "1s"
+	expiredToken := get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &short})), nil).Token
+	revokedToken := get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{})), nil)
+	get[struct{}](t, first(d.api.RevokeJoinToken(ctx, revokedToken.Id)), nil)
+	revoked, expired := grant("1h"), grant("1s")
+	get[struct{}](t, first(d.api.RevokeGrant(ctx, "door", revoked.Id)), nil)
+	signedIn := first(d.api.CreateSession(ctx, contract.SignIn{Token: &d.token}))
+	cookie := signedIn.Cookies()[0]
+	signedIn.Body.Close()
+	time.Sleep(1100 * time.Millisecond) // until what lasts a second has ended
+
+	bearer := map[string]string{"none": "", "join token": d.joinToken(1, nil), "revoked join token": revokedToken.Token, "expired join token": expiredToken, "agent": one.bearer, "agent of another host": other.bearer,
+		"agent of a retired host": retired.bearer, "setter": grant("1h").Token, "revoked setter": revoked.Token, "expired setter": expired.Token, "admin": d.token,
+		"cookie without Origin": "", "cookie from elsewhere": "", "cookie": ""}
+	uid := one.uid
+	call := func(method, path, who string) int {
+		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		var body []byte
+		switch path {
+		case "/v1/opamp":
+			body, _ = proto.Marshal(&protobufs.AgentToServer{InstanceUid: uid, Capabilities: wire.AgentCapabilities, SequenceNum: 99})
+		case "/v1/metrics":
+		default:
+			body = []byte("{}")
+		}
+		req, err := http.NewRequestWithContext(ctx, method, d.url+path, bytes.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		if bearer[who] != "" {
+			req.Header.Set("Authorization", "Bearer "+bearer[who])
+		}
+		if strings.HasPrefix(who, "cookie") {
+			req.AddCookie(cookie)
+			req.Header.Set("Origin", map[string]string{"cookie": d.url, "cookie from elsewhere": "http://elsewhere.example", "cookie without Origin": ""}[who])
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"), path)
+		if strings.HasPrefix(path, "/api/") {
+			assert.Equal(t, "no-store", resp.Header.Get("Cache-Control"), path)
+		}
+		return resp.StatusCode
+	}
+
+	// The ways of agents: who may, and nobody else. A wrong bearer is answered late, so all run beside each other.
+	var running sync.WaitGroup
+	for path, may := range map[string][]string{
+		"POST /v1/opamp":            {"agent"}, // for its own uid; a join token is asked for more
+		"POST /v1/metrics":          {"agent", "agent of another host"},
+		"GET /v1/needs?name=x":      {"join token"},
+		"GET /metrics":              {"admin", "cookie", "cookie without Origin", "cookie from elsewhere"},
+		"GET /api/v1/events?topics": {"admin", "cookie", "cookie without Origin", "cookie from elsewhere"},
+	} {
+		method, path, _ := strings.Cut(path, " ")
+		for who := range bearer {
+			running.Go(func() {
+				status := call(method, path, who)
+				switch {
+				case path == "/v1/opamp" && who == "join token":
+					assert.Equal(t, http.StatusOK, status, "it is asked who it is, and given nothing")
+				case slices.Contains(may, who):
+					assert.Equal(t, http.StatusOK, status, "%s %s with %s", method, path, who)
+				case who == "setter" && !strings.HasPrefix(path, "/v1/"):
+					assert.Equal(t, http.StatusForbidden, status, "%s %s with %s", method, path, who)
+				default:
+					assert.Equal(t, http.StatusUnauthorized, status, "%s %s with %s", method, path, who)
+				}
+			})
+		}
+	}
+
+	// The operations of the contract.
+	doc, err := openapi3.NewLoader().LoadFromFile("../api/openapi.yaml")
+	require.NoError(t, err)
+	var operations []string
+	for _, path := range doc.Paths.InMatchingOrder() {
+		for method := range doc.Paths.Value(path).Operations() {
+			operations = append(operations, method+" "+path)
+		}
+	}
+	require.Greater(t, len(operations), 50)
+	places := make(chan struct{}, 100)
+	for _, op := range append(slices.Clone(operations), "PUT /secrets/door") {
+		for who := range bearer {
+			method, path, _ := strings.Cut(op, " ")
+			if op == "DELETE /session" && who == "cookie" { // the others need it
+				continue
+			}
+			places <- struct{}{}
+			running.Go(func() {
+				defer func() { <-places }()
+				status := call(method, "/api/v1"+regexp.MustCompile(`\{\w+\}`).ReplaceAllString(path, "0"), who)
+				reads := method == http.MethodGet
+				switch {
+				case op == "POST /session":
+					assert.Contains(t, []int{http.StatusUnauthorized, http.StatusBadRequest}, status, "%s with %s: neither a token nor a code", op, who)
+				case who == "admin", who == "cookie", strings.HasPrefix(who, "cookie") && reads:
+					assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusInternalServerError}, status, "%s with %s", op, who)
+				case who == "setter" && op == "PUT /secrets/door":
+					assert.Equal(t, http.StatusForbidden, status, "a value is all that it may set, and there is none")
+				case who == "setter":
+					assert.Equal(t, http.StatusForbidden, status, "%s with %s", op, who)
+				default:
+					assert.Equal(t, http.StatusUnauthorized, status, "%s with %s", op, who)
+				}
+			})
+		}
+	}
+	running.Wait()
+}
+
+// TestSmallerDoors: what each of them was, and that it is shut.
+func TestSmallerDoors(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+
+	t.Run("files of the service", func(t *testing.T) {
+		require.NoError(t, filepath.WalkDir(d.dir, func(path string, e fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			info, err := e.Info()
+			require.NoError(t, err)
+			assert.Zero(t, info.Mode().Perm()&0o077, "%s is open to others: %s", path, info.Mode())
+			return nil
+		}))
+		again := startDesk(t)
+		again.stop()
+		require.NoError(t, os.Chmod(again.dir, 0o755))
+		require.NoError(t, os.Chmod(filepath.Join(again.dir, "admin.token"), 0o644))
+		again.run()
+		info, err := os.Stat(filepath.Join(again.dir, "admin.token"))
+		require.NoError(t, err)
+		assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
+		assert.Contains(t, again.log.String(), "were open to other accounts of this machine")
+	})
+
+	t.Run("sign-out ends events", func(t *testing.T) {
+		resp := first(d.api.CreateSession(ctx, contract.SignIn{Token: &d.token}))
+		cookie := resp.Cookies()[0]
+		resp.Body.Close()
+		with := func(method, path string) *http.Response {
+			req, err := http.NewRequestWithContext(ctx, method, d.url+path, nil)
+			require.NoError(t, err)
+			req.AddCookie(cookie)
+			req.Header.Set("Origin", d.url)
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			return resp
+		}
+		events := with("GET", "/api/v1/events")
+		defer events.Body.Close()
+		one := make([]byte, 10)
+		_, err := io.ReadFull(events.Body, one)
+		require.NoError(t, err)
+		with("DELETE", "/api/v1/session").Body.Close()
+		began := time.Now()
+		_, err = io.Copy(io.Discard, events.Body)
+		require.NoError(t, err)
+		assert.Less(t, time.Since(began), 5*time.Second)
+	})
+
+	t.Run("who may set one secret learns no names", func(t *testing.T) {
+		_, code := d.cliIn("x\n", "secret", "set", "door")
+		require.Zero(t, code)
+		d.publish(linesCatalogue("/nowhere/*.log", "http://127.0.0.1:9/in") + "auth: {bearer: '${secret.door}'}\n")
+		grant := get[contract.CreatedGrant](t, first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines"})), nil)
+		req, err := http.NewRequest(http.MethodPut, d.url+"/api/v1/secrets/door", strings.NewReader(`{"value": "y"}`))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+grant.Token)
+		req.Header.Set("Content-Type", "application/json")
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		s := get[contract.Secret](t, resp, nil)
+		assert.Equal(t, 2, s.Version)
+		assert.Empty(t, s.UsedBy)
+		assert.Empty(t, s.Grants)
+		assert.Zero(t, s.Hosts)
+		assert.Empty(t, s.About)
+	})
+
+	t.Run("export stays in its folder", func(t *testing.T) {
+		outside := filepath.Join(t.TempDir(), "dir-and-more")
+		for _, name := range []string{"../dir-and-more/x.yaml", "/etc/x.yaml", outside + "/x.yaml", "link/x.yaml", "a/../../x.yaml", ".."} {
+			dir := filepath.Join(filepath.Dir(outside), "dir")
+			require.NoError(t, os.MkdirAll(dir, 0o755))
+			require.NoError(t, os.MkdirAll(outside, 0o755))
+			_ = os.Symlink(outside, filepath.Join(dir, "link"))
+			hostile := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Type", "application/json")
+				_ = json.NewEncoder(w).Encode(contract.FileList{Revision: 1, Items: []contract.File{{Path: name, Text: "evil"}}})
+			}))
+			cmd := exec.Command(filepath.Join(bin, "synaxis"), "catalogue", "export", dir)
+			cmd.Env = append(os.Environ(), "SYNAXIS_URL="+hostile.URL, "SYNAXIS_TOKEN=x", "XDG_CONFIG_HOME="+d.dir)
+			out, err := cmd.CombinedOutput()
+			hostile.Close()
+			assert.Error(t, err, name)
+			assert.Contains(t, string(out), "is not written into", name)
+			left, err := os.ReadDir(outside)
+			require.NoError(t, err)
+			assert.Empty(t, left, name)
+		}
+	})
+
+	t.Run("a condition has a bound", func(t *testing.T) {
+		long := "[0,1,2,3,4,5,6,7,8,9]"
+		bad := "host.name != '' || " + strings.Repeat(long+".exists(a, ", 6) + "host.name == string(a)" + strings.Repeat(")", 6)
+		began := time.Now()
+		resp := first(d.api.ListHosts(ctx, &contract.ListHostsParams{Hosts: &bad}))
+		defer resp.Body.Close()
+		assert.Less(t, time.Since(began), 5*time.Second)
+		assert.Equal(t, http.StatusBadRequest, resp.StatusCode, "%s", readAll(t, resp))
+	})
 }
