@@ -76,6 +76,7 @@ type Source struct {
 	Book      *settle.Book
 	Hints     *Hints
 	Slots     *Slots // nil for any number of open files
+	Own       string // the agent's own folder, without links, in which nothing is read
 	Log       *slog.Logger
 	Now       func() time.Time
 }
@@ -98,6 +99,7 @@ type Reader struct {
 	turn     int
 	inTurns  int // files that wait until another one gives its place away, or gave theirs
 	inScan   bool
+	bounds   bounds
 	hint     chan struct{}
 	written  *written
 }
@@ -137,7 +139,7 @@ type stream struct {
 // what it would still save is not.
 func New(s Source, old *Reader) *Reader {
 	r := &Reader{Source: s, streams: map[position.Key]*stream{}, packed: map[position.Key]packedFile{}, copies: map[position.Key]waitingCopy{},
-		missing: map[position.Key]time.Duration{}, hint: make(chan struct{}, 1), written: newWritten()}
+		missing: map[position.Key]time.Duration{}, hint: make(chan struct{}, 1), written: newWritten(), bounds: bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}}}
 	if old != nil {
 		old.mu.Lock()
 		r.streams, r.copies = old.streams, old.copies
@@ -264,7 +266,11 @@ type found struct {
 
 // expand looks the patterns up.
 func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
-	seen := map[string]bool{}
+	seen, dirs := map[string]bool{}, map[string]string{}
+	for _, pattern := range r.Spec.Files {
+		base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
+		r.bounds.resolve(pattern, base)
+	}
 	for _, pattern := range r.Spec.Files {
 		first := r.Store.FirstLook(r.Spec.Name, pattern, r.Now())
 		anyFirst = anyFirst || first
@@ -283,8 +289,11 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 			}
 			seen[p] = true
 			r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
-			info, err := os.Stat(p)
-			if err != nil || !info.Mode().IsRegular() {
+			info, why := r.bounds.stat(p, dirs)
+			if why != "" {
+				unreadable = why
+			}
+			if info == nil {
 				continue
 			}
 			list = append(list, found{p, info, first})
@@ -461,7 +470,7 @@ func (r *Reader) open(k position.Key, f found) error {
 
 // openHere is open, with a place for the file; it answers whether that is taken.
 func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown bool) (bool, error) {
-	file, err := os.Open(f.path)
+	file, err := os.OpenFile(f.path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // what took its place since is closed again below
 	if err != nil {
 		return false, err
 	}

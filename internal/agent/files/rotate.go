@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"synaxis/internal/agent/position"
@@ -53,7 +54,7 @@ func (r *Reader) copyOf(k position.Key, file *os.File, size, offset int64) (copy
 		if r.streams[known.Key()] != nil || known.Offset == 0 || known.HeadLen == 0 || !known.Matches(file, size) {
 			continue
 		}
-		if old, err := os.Open(known.Path); err == nil {
+		if old, err := os.OpenFile(known.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
 			info, err := old.Stat()
 			intact := false
 			if err == nil {
@@ -190,7 +191,7 @@ func (r *Reader) findRotated() {
 				continue
 			}
 			path := filepath.Join(dir, e.Name())
-			file, err := os.Open(path)
+			file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
 			if err != nil {
 				continue
 			}

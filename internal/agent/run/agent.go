@@ -80,6 +80,13 @@ func New(o Options) (*Agent, error) {
 	if err := os.MkdirAll(o.StateDir, 0o700); err != nil {
 		return nil, fmt.Errorf("state folder: %w", err)
 	}
+	dir, err := filepath.Abs(o.StateDir)
+	if err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
+	if o.StateDir, err = filepath.EvalSymlinks(dir); err != nil { // once: what it is called later decides nothing
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
 	lock, err := lockDir(o.StateDir)
 	if err != nil {
 		return nil, err

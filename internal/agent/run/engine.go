@@ -4,10 +4,12 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
 	"math/bits"
+	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -15,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -34,6 +37,7 @@ import (
 // Engine runs one host config at a time and swaps what changed when it gets another.
 type Engine struct {
 	hostID  string
+	own     string // its folder, without links
 	store   *position.Store
 	rejects *deliver.Rejects
 	hints   *files.Hints
@@ -80,7 +84,7 @@ func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, erro
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{hostID: hostID, store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), slots: &files.Slots{Most: openFiles()}, log: log,
+	e := &Engine{hostID: hostID, own: trueFolder(dir), store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), slots: &files.Slots{Most: openFiles()}, log: log,
 		sources: map[string]*source{}, dests: map[string]*deliver.Destination{}}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	go e.keepSaving()
@@ -150,6 +154,9 @@ func (e *Engine) State() Status {
 func (e *Engine) Apply(c hostconfig.Config) error {
 	e.apply.Lock()
 	defer e.apply.Unlock()
+	if err := e.allowed(c); err != nil {
+		return err
+	}
 	plans, treatments, err := prepare(c)
 	if err != nil {
 		return err
@@ -201,8 +208,56 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 
 // Check tells whether a config can run, as far as that can be known without running it.
 func (e *Engine) Check(c hostconfig.Config) error {
+	if err := e.allowed(c); err != nil {
+		return err
+	}
 	_, _, err := prepare(c)
 	return err
+}
+
+// allowed tells why a config is not run that reads or writes where the agent must not.
+func (e *Engine) allowed(c hostconfig.Config) error {
+	for _, s := range c.Sources {
+		for _, pattern := range s.Files {
+			base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
+			if files.Inside(trueFolder(base), e.own) {
+				return fmt.Errorf("source %s would read %s, which is the agent's own folder", s.Name, pattern)
+			}
+		}
+	}
+	for _, d := range c.Destinations {
+		if d.Kind != "file" {
+			continue
+		}
+		dir := trueFolder(filepath.Dir(d.Path))
+		if files.Inside(dir, e.own) {
+			return fmt.Errorf("destination %s would write %s into the agent's own folder", d.Name, d.Path)
+		}
+		if err := syscall.Access(existing(dir), 2); errors.Is(err, syscall.EROFS) { // 2: write
+			return fmt.Errorf("destination %s writes into %s, and the unit of this agent does not let it: paste the join line on this host again, or add ReadWritePaths=%s with systemctl edit synaxis-agent", d.Name, dir, dir)
+		}
+	}
+	return nil
+}
+
+// trueFolder is a folder without links, as far as it exists.
+func trueFolder(dir string) string {
+	dir = filepath.Clean(dir)
+	have := existing(dir)
+	if real, err := filepath.EvalSymlinks(have); err == nil {
+		return filepath.Join(real, strings.TrimPrefix(dir, have))
+	}
+	return dir
+}
+
+// existing is the nearest folder above that is there, or the folder itself.
+func existing(dir string) string {
+	for {
+		if _, err := os.Stat(dir); err == nil || dir == filepath.Dir(dir) {
+			return dir
+		}
+		dir = filepath.Dir(dir)
+	}
 }
 
 // prepare compiles everything of a config, so that nothing can fail once the swap has begun.
@@ -288,7 +343,7 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: t.Destinations()}
 	s.reader = files.New(files.Source{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Hints: e.hints, Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Own: e.own, Book: s.book, Hints: e.hints, Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},

@@ -24,7 +24,9 @@ type bench struct {
 }
 
 func newBench(t *testing.T, dir string) *bench {
-	e, err := NewEngine(dir, "id", false, slog.New(slog.DiscardHandler))
+	state := filepath.Join(dir, "state")
+	require.NoError(t, os.MkdirAll(state, 0o700))
+	e, err := NewEngine(state, "id", false, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	return &bench{t, dir, e}
 }

@@ -52,6 +52,7 @@ var Codes = []Code{
 	{"label-missing", Warning, true, "A host does not have a label that every host must have.", "Choices by that label pass it over.", "Label it."},
 	{"file-read-twice", Warning, true, "Two sources read the same file on a host.", "Each of its records arrives twice.", "Except the file in one of them."},
 	{"reads-own-output", Error, true, "A source reads a file that a destination writes on the same host.", "Every record would come again for ever.", "Except the file, or write it elsewhere."},
+	{"agent-folder", Error, true, "A source reads, or a destination writes, in the folder of the agent itself.", "Its credential and the secrets of its config are there; the agent refuses the whole config.", "Name another folder."},
 	{"port-taken", Error, true, "A port that a source wants is wanted by another source, or bound by another program, on the same host.", "The listener could not start.", "Give one of them another port."},
 	{"port-needs-right", Error, true, "A source listens below port 1024 where the agent may not.", "The listener could not start.", "Run the join script again with --low-ports, or listen from 1024 on and redirect."},
 	{"agent-lacks", Error, true, "The agents of some hosts cannot run something that a definition needs.", "They would refuse their whole config.", "Update the agents, or leave it out."},

@@ -98,6 +98,7 @@ var cases = map[string]struct{ text, mended, reason string }{
 	"label-missing":          {"label-key: site\nrequired: true\n", "label-key: site\n", "does not have the label site"},
 	"file-read-twice":        {source("aa", "read: {files: ['/uses/*']}\n"), source("aa", "read: {files: ['/uses/*'], except: [desk]}\n"), "source aa reads files"},
 	"reads-own-output":       {source("aa", "read: {files: ['/out/*']}\n") + "---\n" + destination("dd", "deliver: {file: {path: /out/x}}\n"), source("aa", "read: {files: ['/out/*'], except: [x]}\n") + "---\n" + destination("dd", "deliver: {file: {path: /out/x}}\n"), "for ever"},
+	"agent-folder":           {source("aa", "read: {files: ['/var/lib/synaxis-agent/*.json']}\n"), source("aa", "read: {files: ['/var/lib/synaxis-agents/*.json']}\n"), "agent's own folder"},
 	"port-taken":             {source("aa", "read: {syslog: {listen: {port: 5514}}}\n"), source("aa", "read: {syslog: {listen: {port: 5514, transport: tcp}}}\n"), "relayd has bound udp port 5514 already"},
 	"port-needs-right":       {source("aa", "read: {syslog: {listen: {port: 514}}}\n"), source("aa", "read: {syslog: {listen: {port: 5515}}}\n"), "port 514 is below 1024"},
 	"agent-lacks":            {source("aa", "hosts: {role: kiosk}\nsteps: [{remove: [note]}]\n"), source("aa", "steps: [{remove: [note]}]\n"), "the agents of k1 cannot run steps"},

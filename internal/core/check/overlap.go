@@ -68,7 +68,32 @@ func meets(a, b reading) bool {
 type meeting struct {
 	a, b  reading // or the listener of each
 	what  string
+	place []string
 	hosts []string
+}
+
+// agentFolder is where the join script puts what an agent keeps.
+const agentFolder = "/var/lib/synaxis-agent"
+
+// ownFolder finds what would be read or written in the folder of the agent.
+func (c *checker) ownFolder(p *render.Part, hosts []string, own map[string]*meeting) {
+	note := func(kind, what string, place ...string) {
+		clean := path.Clean(what)
+		if clean != agentFolder && !strings.HasPrefix(clean, agentFolder+"/") {
+			return
+		}
+		key := kind + "/" + p.Name + "\n" + what
+		if own[key] == nil {
+			own[key] = &meeting{a: reading{def: c.cat.Get(kind, p.Name)}, what: what, place: place}
+		}
+		own[key].hosts = append(own[key].hosts, hosts...)
+	}
+	for i, pattern := range p.Files {
+		note("source", pattern, "read", "files", fmt.Sprintf("#%d", i))
+	}
+	if p.Writes != "" {
+		note("destination", p.Writes, "deliver", "file", "path")
+	}
 }
 
 // meetings finds, on each host, files that two sources read, sources that read what the agent itself writes, and ports that
@@ -76,6 +101,7 @@ type meeting struct {
 func (c *checker) meetings(f *render.Fleet) {
 	twice, loops, ports := map[string]*meeting{}, map[string]*meeting{}, map[string]*meeting{}
 	low := map[string][]string{} // by source
+	own := map[string]*meeting{}
 	type kind struct {
 		parts []*render.Part
 		hosts []string
@@ -106,6 +132,7 @@ func (c *checker) meetings(f *render.Fleet) {
 		var all []reading
 		var listeners, outputs []*render.Part
 		for _, p := range k.parts {
+			c.ownFolder(p, k.hosts, own)
 			if p.Writes != "" {
 				outputs = append(outputs, p)
 			}
@@ -127,6 +154,11 @@ func (c *checker) meetings(f *render.Fleet) {
 		m := loops[key]
 		c.add(m.a.def, at(m.a), "reads-own-output", fmt.Sprintf("%s takes %s, which destination %s writes on %s: every record would come again for ever", m.a.pattern, m.what, m.b.def.Name, some(m.hosts)),
 			"except the file, or write it elsewhere", m.hosts...)
+	}
+	for _, key := range slices.Sorted(maps.Keys(own)) {
+		m := own[key]
+		slices.Sort(m.hosts)
+		c.add(m.a.def, m.place, "agent-folder", fmt.Sprintf("%s is in the agent's own folder on %s", m.what, some(m.hosts)), "name another folder", m.hosts...)
 	}
 	for _, key := range slices.Sorted(maps.Keys(twice)) {
 		m := twice[key]

@@ -57,7 +57,7 @@ var Baseline = []string{"files", "formats", "deliver-http", "deliver-file"}
 
 // Runs is what the agent of this version can run.
 var Runs = append([]string{"report", "format-regex", "format-csv", "format-first-of", "format-fields", "format-syslog", "steps", "conditions", "masks", "unparsed-route",
-	"encodings", "record-bounds"}, Baseline...)
+	"encodings", "record-bounds", "links"}, Baseline...)
 
 // Schema is the form of a host config.
 var Schema = schema.Obj("a host config", append([]schema.Key{

@@ -24,6 +24,7 @@ type Source struct {
 	Labels       map[string]string
 	Files        []string
 	Except       []string
+	Links        string // near, follow
 	FirstRead    string // now, start
 	Listen       *Listener
 	Encoding     string // utf-8, utf-16, utf-16le, utf-16be, latin-1

@@ -60,6 +60,7 @@ var readValue = schema.Obj("read",
 		schema.Key{Name: "template", Value: schema.Plain, Need: true, Doc: "The text of each record."},
 	), Doc: "Makes up records, for trying things out."},
 	schema.Key{Name: "except", Value: schema.ListOf(schema.WithRefs), Doc: "Patterns of files that are not read. One without a slash is matched with the base name.", Example: `except: ["*.tmp"]`},
+	schema.Key{Name: "links", Value: schema.Words("near", "follow"), Default: "near", PartOf: linksPart, Doc: "Which links to files are followed: those that lead into a folder that the patterns name (near), or all. Who may write into the folder then decides what is read."},
 	schema.Key{Name: "first-read", Value: schema.Words("now", "start"), Default: "now", Doc: "Where reading begins in files that are there when the pattern is first looked at: at their end (now), or at their start."},
 	schema.Key{Name: "encoding", Value: schema.Words(lines.Encodings...), Default: "utf-8", PartOf: encodingPart, Doc: "How the bytes are characters."},
 	schema.Key{Name: "senders", Part: "listeners", Value: schema.ListOf(schema.Obj("a sender",
@@ -123,6 +124,13 @@ func unparsedPart(n *yamldoc.Node) string {
 		return ""
 	}
 	return "unparsed-route"
+}
+
+func linksPart(n *yamldoc.Node) string {
+	if n.Text() == "follow" {
+		return "links"
+	}
+	return ""
 }
 
 func encodingPart(n *yamldoc.Node) string {

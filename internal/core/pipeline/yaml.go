@@ -16,7 +16,7 @@ const DefaultIdle = 5 * time.Second
 func Decode(n *yamldoc.Node, name string) Source {
 	read := n.Get("read")
 	s := Source{Name: name, Was: n.Get("was").Text(), Labels: n.Get("labels").TextMap(), Files: read.Get("files").Texts(), Except: read.Get("except").Texts(),
-		FirstRead: read.Get("first-read").Text(), Encoding: read.Get("encoding").Text(), Begin: n.Get("records").Get("begin").Text(), Format: n.Get("format").Text(), Time: format.DecodeTime(n.Get("time")),
+		Links: read.Get("links").Text(), FirstRead: read.Get("first-read").Text(), Encoding: read.Get("encoding").Text(), Begin: n.Get("records").Get("begin").Text(), Format: n.Get("format").Text(), Time: format.DecodeTime(n.Get("time")),
 		KeepOriginal: n.Get("keep-original").Bool(false), Unparsed: n.Get("unparsed").Text(), Guards: n.Get("guards").Texts()}
 	s.Idle, s.Most = DefaultIdle, lines.MaxRecord
 	if d, err := yamldoc.ParseDuration(n.Get("records").Get("idle").Text()); err == nil && d > 0 {
@@ -24,6 +24,9 @@ func Decode(n *yamldoc.Node, name string) Source {
 	}
 	if size, err := yamldoc.ParseSize(n.Get("records").Get("most").Text()); err == nil && size > 0 {
 		s.Most = int(min(size, lines.MostRecord))
+	}
+	if s.Links == "" {
+		s.Links = "near"
 	}
 	if s.FirstRead == "" {
 		s.FirstRead = "now"
