@@ -27,7 +27,7 @@ func main() {
 		Short: "Collects logs on this host and delivers them, as the service says",
 		Long: `Joins the service with a join token, takes the config of this host from it, and collects.
 The last good config is kept in the state folder; the agent starts from it when the service is away.`,
-		Example:      "  synaxis-agent --service https://desk.example:7443 --pin sha256:… --join-token TOKEN --state /var/lib/synaxis-agent",
+		Example:      "  SYNAXIS_JOIN_TOKEN=TOKEN synaxis-agent --service https://desk.example:7443 --pin sha256:… --state /var/lib/synaxis-agent",
 		Args:         cobra.NoArgs,
 		Version:      version.String(),
 		SilenceUsage: true, SilenceErrors: true,
@@ -69,7 +69,7 @@ func needsCmd() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
 		Use: "needs --service URL", Short: "Ask the service what this host would need, before it joins", Args: cobra.NoArgs,
-		Long: "Prints a line for each need: low-ports=WHY, cpu=SHARE, memory=BYTES. The join token is read from SYNAXIS_JOIN_TOKEN.",
+		Long: "Prints a line for each need: low-ports=WHY, reads-tmp=WHY, writes=FOLDER, cpu=SHARE, memory=BYTES. The join token is read from SYNAXIS_JOIN_TOKEN.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.JoinToken = os.Getenv("SYNAXIS_JOIN_TOKEN")
 			if name == "" {

@@ -4,7 +4,6 @@ package run
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -233,7 +232,9 @@ func (e *Engine) allowed(c hostconfig.Config) error {
 		if files.Inside(dir, e.own) {
 			return fmt.Errorf("destination %s would write %s into the agent's own folder", d.Name, d.Path)
 		}
-		if err := syscall.Access(existing(dir), 2); errors.Is(err, syscall.EROFS) { // 2: write
+		const readOnly = 1 // ST_RDONLY of statfs(2): also of a mount of its own, such as a unit makes
+		var fs syscall.Statfs_t
+		if err := syscall.Statfs(existing(dir), &fs); err == nil && fs.Flags&readOnly != 0 {
 			return fmt.Errorf("destination %s writes into %s, and the unit of this agent does not let it: paste the join line on this host again, or add ReadWritePaths=%s with systemctl edit synaxis-agent", d.Name, dir, dir)
 		}
 	}

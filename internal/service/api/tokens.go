@@ -74,7 +74,7 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	if err != nil {
 		return nil, err
 	}
-	agent := fmt.Sprintf("synaxis-agent --service %s --join-token %s --state /var/lib/synaxis-agent", a.base(ctx), text)
+	agent := fmt.Sprintf("SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state /var/lib/synaxis-agent", text, a.base(ctx))
 	if a.Join.Pin != "" {
 		agent += " --pin " + a.Join.Pin
 	}

@@ -13,6 +13,7 @@ import (
 	"maps"
 	"net/http"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"strconv"
@@ -20,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/gin-gonic/gin"
 
 	"synaxis/internal/core/catalogue"
@@ -218,11 +220,12 @@ func (j *Join) serveNeeds(c *gin.Context) {
 	c.String(http.StatusOK, "%s", Needs(head.Catalogue, &h))
 }
 
-// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, cpu=SHARE, memory=SIZE.
+// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, reads-tmp=WHY, writes=FOLDER, cpu=SHARE, memory=SIZE.
 func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 	var b strings.Builder
 	settings, _ := cat.Layers(h, nil)
 	get := catalogue.Lookup(h, settings, nil)
+	writes := map[string]bool{}
 	for _, d := range cat.All() {
 		switch {
 		case d.Source != nil && d.Source.Hosts.Match(h):
@@ -230,6 +233,22 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 				text, _, err := catalogue.Expand(e, get)
 				if n, nerr := strconv.Atoi(text); err == nil && nerr == nil && n > 0 && n < 1024 {
 					fmt.Fprintf(&b, "low-ports=source %s listens on port %d\n", d.Name, n)
+				}
+			}
+			for _, pattern := range d.Source.Files {
+				text, missing, err := catalogue.Expand(pattern, get)
+				if base, _ := doublestar.SplitPattern(text); err == nil && len(missing) == 0 && (base == "/" || within(base, "/tmp") || within(base, "/var/tmp")) {
+					fmt.Fprintf(&b, "reads-tmp=source %s reads %s\n", d.Name, text)
+				}
+			}
+			for _, to := range d.Source.Destinations() {
+				dest := cat.Get("destination", to)
+				if dest == nil || dest.Destination == nil || dest.Destination.Kind != "file" {
+					continue
+				}
+				if text, missing, err := catalogue.Expand(dest.Destination.Path, get); err == nil && len(missing) == 0 && !writes[path.Dir(text)] {
+					writes[path.Dir(text)] = true
+					fmt.Fprintf(&b, "writes=%s\n", path.Dir(text))
 				}
 			}
 		case d.Agents != nil && d.Agents.Hosts.Match(h):
@@ -243,6 +262,8 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 	}
 	return b.String()
 }
+
+func within(p, dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") }
 
 // unitSize writes bytes as units of systemd do, whose M are MiB.
 func unitSize(n int64) string {

@@ -13,7 +13,7 @@ STATE=/var/lib/synaxis-agent
 UNIT=/etc/systemd/system/synaxis-agent.service
 ACCOUNT=synaxis-agent
 
-NAME= LOW=no PRINT=no UNINSTALL=no PURGE=no CPU= MEMORY= WHY=
+NAME= LOW=no PRINT=no UNINSTALL=no PURGE=no CPU= MEMORY= WHY= WRITES= TMP_WHY= TOKEN_FILE=
 
 help() {
 	cat <<-EOF
@@ -26,7 +26,7 @@ help() {
 	  --uninstall   stop the agent and remove it; what it keeps in $STATE stays
 	  --purge       with --uninstall: remove that too, with the positions and the credential, and the account
 
-	The join token is read from SYNAXIS_JOIN_TOKEN.
+	The join token is read from SYNAXIS_JOIN_TOKEN, so that no command line shows it.
 	EOF
 }
 
@@ -44,6 +44,7 @@ while [ $# -gt 0 ]; do
 	--print) PRINT=yes ;;
 	--uninstall) UNINSTALL=yes ;;
 	--purge) PURGE=yes ;;
+	--token-file) [ $# -gt 1 ] || die "--token-file needs a file"; TOKEN_FILE=$2; shift ;; # from itself, across sudo
 	--help | -h) help; exit 0 ;;
 	*) die "$1 is not known; --help tells what is" ;;
 	esac
@@ -52,12 +53,19 @@ done
 
 if [ "$(id -u)" != 0 ] && [ "$PRINT" = no ]; then
 	have sudo || die "this needs root: it makes an account, a unit and files below /usr/local"
-	set -- sudo "SYNAXIS_JOIN_TOKEN=${SYNAXIS_JOIN_TOKEN:-}" sh "$0"
+	TOKEN_FILE=$(mktemp) # others cannot read it, as they could a command line
+	printf '%s\n' "${SYNAXIS_JOIN_TOKEN:-}" >"$TOKEN_FILE"
+	unset SYNAXIS_JOIN_TOKEN
+	set -- sudo sh "$0" --token-file "$TOKEN_FILE"
 	[ -z "$NAME" ] || set -- "$@" --name "$NAME"
 	[ "$LOW" = no ] || set -- "$@" --low-ports
 	[ "$UNINSTALL" = no ] || set -- "$@" --uninstall
 	[ "$PURGE" = no ] || set -- "$@" --purge
 	exec "$@"
+fi
+if [ -n "$TOKEN_FILE" ]; then
+	SYNAXIS_JOIN_TOKEN=$(cat "$TOKEN_FILE")
+	rm -f "$TOKEN_FILE"
 fi
 
 if [ "$UNINSTALL" = yes ]; then
@@ -116,6 +124,13 @@ if [ -n "${SYNAXIS_JOIN_TOKEN:-}" ]; then
 		cpu) CPU=$value ;;
 		memory) MEMORY=$value ;;
 		low-ports) WHY=$value; [ "$LOW" = asked ] || LOW=needed ;;
+		reads-tmp) TMP_WHY=$value ;;
+		writes)
+			case $value in
+			*[!A-Za-z0-9/._@:+-]* | [!/]* | */../* | */.. | "$STATE" | "$STATE"/*) die "a file destination writes into $value, which a unit cannot name; choose another folder" ;;
+			esac
+			WRITES="$WRITES${WRITES:+ }-$value"
+			;;
 		esac
 	done <"$WORK/needs"
 fi
@@ -150,13 +165,25 @@ unit() {
 	TimeoutStopSec=20
 	LimitNOFILE=65536
 	NoNewPrivileges=yes
-	ProtectSystem=full
+	ProtectSystem=strict
+	ProtectHome=read-only
 	ProtectKernelTunables=yes
 	ProtectKernelModules=yes
+	ProtectKernelLogs=yes
 	ProtectControlGroups=yes
+	ProtectClock=yes
+	PrivateDevices=yes
 	RestrictSUIDSGID=yes
+	RestrictRealtime=yes
+	RestrictNamespaces=yes
+	RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
+	SystemCallArchitectures=native
+	SystemCallFilter=@system-service
+	SystemCallErrorNumber=EPERM
 	LockPersonality=yes
 	EOF
+	[ -z "$WRITES" ] || echo "ReadWritePaths=$WRITES"
+	[ -n "$TMP_WHY" ] || echo "PrivateTmp=yes"
 	if [ "$LOW" = no ]; then
 		echo "CapabilityBoundingSet="
 	else
@@ -180,6 +207,8 @@ case $LOW in
 asked) say "the agent may listen below port 1024: --low-ports" ;;
 needed) say "the agent may listen below port 1024: $WHY" ;;
 esac
+[ -z "$WRITES" ] || say "file destinations may write into:$(printf ' %s' "$WRITES" | sed 's/ -/ /g')"
+[ -z "$TMP_WHY" ] || say "the agent sees /tmp: $TMP_WHY"
 [ -z "$CPU$MEMORY" ] || say "ceilings of agents at the desk: ${CPU:+CPU $CPU}${CPU:+${MEMORY:+, }}${MEMORY:+memory $MEMORY}"
 if systemd && [ -e "$UNIT" ]; then run systemctl stop synaxis-agent.service; fi
 run install -m 0755 "$WORK/synaxis-agent" "$BIN"
@@ -190,8 +219,8 @@ if [ -n "${SYNAXIS_JOIN_TOKEN:-}" ] && [ $JOINED = no ]; then
 	if [ "$PRINT" = yes ]; then
 		say "the join token into $STATE/join-token, for $ACCOUNT only; the agent removes it once it has joined"
 	else
-		(umask 077 && printf '%s\n' "$SYNAXIS_JOIN_TOKEN" >"$STATE/join-token")
-		chown "$ACCOUNT:$ACCOUNT" "$STATE/join-token"
+		# The folder is the agent's: what root wrote there could go wherever a link of the agent leads. So the agent's account writes.
+		printf '%s\n' "$SYNAXIS_JOIN_TOKEN" | su -s /bin/sh "$ACCOUNT" -c "umask 077; rm -f '$STATE/join-token'; cat >'$STATE/join-token'"
 	fi
 fi
 

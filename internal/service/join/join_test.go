@@ -98,4 +98,27 @@ limits: {cpu: 20%, memory: 64MiB}
 	} {
 		assert.Equal(t, c.want, Needs(cat, &c.host), "%v", c.host)
 	}
+	defs, problems = catalogue.Parse("d.yaml", []byte(`source: scans
+hosts: {role: gate}
+read: {files: ["/tmp/scans/*.log", "${setting.root}/*.log"]}
+format: raw
+send: [{to: shelf, when: 'level > INFO'}, {otherwise: shelf-too}]
+---
+source: elsewhere
+hosts: {role: kiosk}
+read: {files: [/var/tmp.d/*.log]}
+format: raw
+send: [{to: shelf}]
+---
+destination: shelf
+deliver: {file: {path: "/srv/${host.name}/a.ndjson"}}
+---
+destination: shelf-too
+deliver: {file: {path: "/srv/${host.name}/b.ndjson"}}
+`))
+	require.Empty(t, problems)
+	cat, problems = catalogue.New(defs)
+	require.Empty(t, problems)
+	assert.Equal(t, "reads-tmp=source scans reads /tmp/scans/*.log\nwrites=/srv/g\n", Needs(cat, &inventory.Host{Name: "g", Labels: map[string]string{"role": "gate"}}))
+	assert.Equal(t, "writes=/srv/k\n", Needs(cat, &inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}))
 }
