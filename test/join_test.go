@@ -34,7 +34,7 @@ func TestJoinLine(t *testing.T) {
 		rest, _, _ = strings.Cut(rest, "\n== ")
 		return rest
 	}
-	for _, want := range []string{"join.sh: OK", "source bridge listens on port 514", "CPU 20%, memory 64M", "useradd --system", "This would be done (--print), and nothing was", "NOTHING DONE"} {
+	for _, want := range []string{"join.sh: OK", "source bridge listens on port 514", "CPU 20%, memory 64M", "file destinations may write into: /srv/out", "useradd --system", "This would be done (--print), and nothing was", "NOTHING DONE"} {
 		assert.Contains(t, section("print"), want)
 	}
 	assert.Contains(t, section("tampered"), "REFUSED")
