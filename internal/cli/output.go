@@ -92,6 +92,11 @@ const width = 100
 
 // table prints rows under a head, without frames. wide names the column (from 0) that takes what is left, and wraps.
 func (a *app) table(head []string, rows [][]string, wide int) {
+	for _, r := range rows {
+		for c := range r {
+			r[c] = string(visible([]byte(r[c])))
+		}
+	}
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
 	style := table.StyleLight
@@ -148,6 +153,7 @@ func (a *app) facts(pairs ...string) {
 
 // wrapped prints words after a head, folded to the width with the head's indent.
 func (a *app) wrapped(head, words string) {
+	words = string(visible([]byte(words)))
 	indent := len([]rune(head))
 	for i, line := range strings.Split(text.WrapSoft(words, max(40, width-indent)), "\n") {
 		if i > 0 {

@@ -16,13 +16,24 @@ type printable struct {
 
 func (p *printable) Write(text []byte) (int, error) {
 	in := append(p.rest, text...)
-	p.rest = nil
-	out := make([]byte, 0, len(in))
-	for i := 0; i < len(in); {
-		if !utf8.FullRune(in[i:]) {
-			p.rest = append([]byte{}, in[i:]...)
+	whole := len(in)
+	for i := max(0, len(in)-utf8.UTFMax+1); i < len(in); i++ {
+		if utf8.RuneStart(in[i]) && !utf8.FullRune(in[i:]) {
+			whole = i
 			break
 		}
+	}
+	p.rest = append([]byte{}, in[whole:]...)
+	if _, err := p.to.Write(visible(in[:whole])); err != nil {
+		return 0, err
+	}
+	return len(text), nil
+}
+
+// visible shows what a terminal would act on. Tables get their cells like this too, since they would take sequences for colours.
+func visible(in []byte) []byte {
+	out := make([]byte, 0, len(in))
+	for i := 0; i < len(in); {
 		r, n := utf8.DecodeRune(in[i:])
 		switch {
 		case r == utf8.RuneError && n == 1:
@@ -31,15 +42,12 @@ func (p *printable) Write(text []byte) (int, error) {
 			out = append(out, in[i])
 		case r < 0x80 && unicode.IsControl(r):
 			out = fmt.Appendf(out, `\x%02x`, r)
-		case unicode.IsControl(r), r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x2028, r == 0x2029:
+		case unicode.IsControl(r), unicode.Is(unicode.Bidi_Control, r), r == 0x2028, r == 0x2029:
 			out = fmt.Appendf(out, `\u%04x`, r)
 		default:
 			out = append(out, in[i:i+n]...)
 		}
 		i += n
 	}
-	if _, err := p.to.Write(out); err != nil {
-		return 0, err
-	}
-	return len(text), nil
+	return out
 }

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"synaxis/internal/core/expr"
 	"synaxis/internal/core/schema"
@@ -214,6 +216,19 @@ func CheckName(name string) string {
 		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_') {
 			return fmt.Sprintf("a host name may hold letters, digits, - . and _, not %q", c)
 		}
+	}
+	return ""
+}
+
+// CheckLine tells what is wrong with a text that must be one line to show, of at most so many bytes, or "".
+func CheckLine(text string, most int) string {
+	switch {
+	case len(text) > most:
+		return fmt.Sprintf("at most %d bytes", most)
+	case !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool {
+		return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+	}):
+		return "one line, without control characters"
 	}
 	return ""
 }

@@ -65,8 +65,8 @@ func CheckValue(key, value string) string {
 	if why := CheckKey(key); why != "" {
 		return fmt.Sprintf("%q: %s", key, why)
 	}
-	if len(value) > 1024 || strings.ContainsAny(value, "\x00\n\r") {
-		return fmt.Sprintf("the value of %q must be one line of at most 1024 bytes", key)
+	if why := CheckLine(value, 1024); why != "" {
+		return fmt.Sprintf("the value of %q must be one line of at most 1024 bytes, without control characters", key)
 	}
 	return ""
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/inventory"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/auth"
 	"synaxis/internal/service/changes"
@@ -149,6 +150,14 @@ func person(ctx context.Context) store.Person {
 type usage struct{ words string }
 
 func (u usage) Error() string { return u.words }
+
+// oneLine refuses a text that is not one line of at most so many bytes.
+func oneLine(what, text string, most int) error {
+	if why := inventory.CheckLine(text, most); why != "" {
+		return usage{what + ": expected " + why}
+	}
+	return nil
+}
 
 // fail turns an error into a problem.
 func (a *API) fail(c *gin.Context, err error) {

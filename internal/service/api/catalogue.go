@@ -79,6 +79,9 @@ func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) 
 	if len(list) == 0 && r.Body.Whole {
 		return nil, usage{"the load has no files; definitions are read from *.yaml, *.yml and *.json"}
 	}
+	if err := oneLine("title", value(r.Body.Title), 200); err != nil {
+		return nil, err
+	}
 	d, found, err := a.Changes.Load(ctx, person(ctx), value(r.Body.Title), r.Body.Whole, list)
 	if err != nil {
 		return nil, err

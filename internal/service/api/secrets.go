@@ -148,6 +148,9 @@ func (a *API) SetSecret(ctx context.Context, r contract.SetSecretRequestObject) 
 		return nil, usage{fmt.Sprintf("%q: %s", r.Secret, why)}
 	}
 	b := r.Body
+	if err := errors.Join(oneLine("about", value(b.About), 1024), oneLine("owner", value(b.Owner), 100)); err != nil {
+		return nil, err
+	}
 	if identity(ctx).Secret != "" && (b.About != nil || b.Owner != nil || b.Value == nil) {
 		return nil, notAllowed{"this token lets its holder set the value, and nothing else"}
 	}
@@ -191,7 +194,7 @@ func (a *API) RemoveSecret(ctx context.Context, r contract.RemoveSecretRequestOb
 // GrantSecret makes a token with which somebody may set one secret.
 func (a *API) GrantSecret(ctx context.Context, r contract.GrantSecretRequestObject) (contract.GrantSecretResponseObject, error) {
 	to := strings.TrimSpace(r.Body.To)
-	if to == "" || len(to) > 100 || strings.ContainsAny(to, "\x00\n\r") {
+	if to == "" || inventory.CheckLine(to, 100) != "" {
 		return nil, usage{"say in one line to whom it is given"}
 	}
 	lasts := 72 * time.Hour

@@ -40,13 +40,13 @@ const revoke = (secret: string, id: string) => doing(async () => { await take(cl
         <thead><tr><th>Secret</th><th>Value</th><th>Rotated</th><th>Owner</th><th class="!text-right">Hosts</th><th>Used by</th><th>May be set by</th><th><span class="sr-only">Actions</span></th></tr></thead>
         <tbody>
           <tr v-for="s in rows" :key="s.name">
-            <td class="min-w-40"><span class="machine font-medium">{{ s.name }}</span><p v-if="s.about" class="max-w-[16rem] text-soft">{{ s.about }}</p></td>
+            <td class="min-w-40"><span class="machine font-medium">{{ s.name }}</span><p v-if="s.about" class="max-w-[16rem] [overflow-wrap:anywhere] text-soft">{{ s.about }}</p></td>
             <td class="whitespace-nowrap"><span v-if="s.version">version {{ s.version }}</span><span v-else class="font-medium text-failing"><span aria-hidden="true">✖</span> not set</span></td>
-            <td class="whitespace-nowrap" :title="moment(s.setAt)">{{ s.setAt ? `${ago(s.setAt)} by ${s.setBy}` : '–' }}</td>
-            <td>{{ s.owner || '–' }}</td>
+            <td class="max-w-[12rem] [overflow-wrap:anywhere]" :title="moment(s.setAt)">{{ s.setAt ? `${ago(s.setAt)} by ${s.setBy}` : '–' }}</td>
+            <td class="max-w-[12rem] [overflow-wrap:anywhere]">{{ s.owner || '–' }}</td>
             <td class="num" :title="s.onHosts.map((v) => `version ${v.version} runs on ${number(v.hosts)}`).join('\n')">{{ number(s.hosts) }}<p v-for="v in s.onHosts" :key="v.version" class="whitespace-nowrap" :class="v.version === s.version ? 'text-soft' : 'text-waiting'">v{{ v.version }} on {{ number(v.hosts) }}</p></td>
             <td><router-link v-for="u in s.usedBy" :key="u" class="link machine mr-3" :to="`/catalogue/${u.replace(' ', '/')}`">{{ u }}</router-link><span v-if="!s.usedBy.length" class="text-soft">nothing</span></td>
-            <td><p v-for="g in s.grants" :key="g.id" class="whitespace-nowrap">{{ g.who }} <button class="link text-accent underline" :aria-label="`End the grant of ${g.who}`" @click="revoke(s.name, g.id)">end</button></p></td>
+            <td><p v-for="g in s.grants" :key="g.id" class="max-w-[16rem] [overflow-wrap:anywhere]">{{ g.who }} <button class="link text-accent underline" :aria-label="`End the grant of ${g.who}`" @click="revoke(s.name, g.id)">end</button></p></td>
             <td class="whitespace-nowrap text-right">
               <button class="px-1.5 text-accent hover:underline" @click="set(s)">{{ s.version ? 'Rotate…' : 'Set…' }}</button>
               <button v-if="s.version" class="px-1.5 text-accent hover:underline" @click="grant(s)">Grant…</button>
