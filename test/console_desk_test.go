@@ -181,3 +181,35 @@ func TestDeskInTheConsole(t *testing.T) {
 func quote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(s) + `"`
 }
+
+// TestJoinTokenPage: a token for one host is made in the browser, and the list tells which hosts each token is for.
+func TestJoinTokenPage(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	d.joinToken(12, map[string]string{"site": "northpier"})
+	get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Uses: ptr(0), Listed: ptr(true), Labels: &map[string]string{"site": "northpier"}})), nil)
+	tabContext, end, err := browser.New(ctx, 1280, 800)
+	require.NoError(t, err)
+	defer end()
+	tab := browser.Tab{Context: tabContext}
+	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
+	require.NoError(t, tab.See("What is wrong"))
+	require.NoError(t, tab.Open(d.url+"/tokens"))
+	require.NoError(t, tab.See("new and listed hosts"))
+	require.NoError(t, tab.Click("New token…"))
+	require.NoError(t, tab.See("Which hosts"))
+	require.NoError(t, tab.Click(`#token input[value="one"]`))
+	require.NoError(t, tab.Click(`#headlessui-portal-root .button:not(.quiet)`))
+	require.NoError(t, tab.See("Say which host the token is for"))
+	require.NoError(t, tab.Type(`#token input[aria-label="Name of the host"]`, "gate-1"))
+	require.NoError(t, tab.Click(`#headlessui-portal-root .button:not(.quiet)`))
+	require.NoError(t, tab.See("Paste this line on the host"))
+	require.NoError(t, tab.Click("Done"))
+	require.NoError(t, tab.See("gate-1"))
+	list := get[contract.JoinTokenList](t, first(d.api.ListJoinTokens(ctx)), nil).Items
+	require.Len(t, list, 3)
+	assert.Equal(t, "gate-1", *list[0].Host)
+	assert.Equal(t, 1, list[0].Uses)
+}

@@ -613,3 +613,54 @@ func TestSmallerDoors(t *testing.T) {
 		assert.Equal(t, http.StatusBadRequest, resp.StatusCode, "%s", readAll(t, resp))
 	})
 }
+
+// TestFilesOfAgentAndClient: what an agent keeps, with secrets and positions, and what a person's sign-in leaves, is open to nobody else, whatever
+// the umask is.
+func TestFilesOfAgentAndClient(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	dir := t.TempDir()
+	_, code := d.cliIn("t0psecret\n", "secret", "set", "door")
+	require.Zero(t, code)
+	recv := newReceiver(t, nil)
+	state := filepath.Join(dir, "state")
+	agent := exec.Command("sh", "-c", `umask 0; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", state+"/", "--name", "h", "--report", "200ms")
+	agent.Env = append(os.Environ(), "SYNAXIS_JOIN_TOKEN="+d.joinToken(1, nil))
+	require.NoError(t, agent.Start())
+	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	appendLines(t, filepath.Join(dir, "a.log"), 0, 3)
+	d.publish(strings.Replace(linesCatalogue(filepath.Join(dir, "*.log"), recv.URL), "format: raw", "format: raw\nsteps: [{mask: [lane]}]", 1) + "---\nmask: lane\nfind: 'line'\nfill: {hash: '${secret.door}'}\n")
+	d.rollOut()
+	eventually(t, 15*time.Second, "the records and their positions", func() bool {
+		n, _ := recv.count()
+		return n == 3 && exists(filepath.Join(state, "positions.json"))
+	})
+	login := exec.Command(filepath.Join(bin, "synaxis"), "login", "--url", d.url)
+	login.Env, login.Stdin = append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "SYNAXIS_TOKEN="), strings.NewReader(d.token+"\n")
+	out, err := login.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	kept := map[string]bool{}
+	for _, root := range []string{state, filepath.Join(dir, "config")} {
+		require.NoError(t, filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			info, err := e.Info()
+			require.NoError(t, err)
+			if path != filepath.Join(dir, "config") {
+				assert.Zero(t, info.Mode().Perm()&0o077, "%s is open to others: %s", path, info.Mode())
+			}
+			kept[e.Name()] = true
+			return nil
+		}))
+	}
+	for _, name := range []string{"identity.json", "last-good.json", "positions.json"} {
+		assert.True(t, kept[name], "%s is looked at: %v", name, kept)
+	}
+	for _, closed := range []string{"identity.json", "last-good.json"} { // also where the folder was given with a slash at its end
+		out, code := d.cli("host", "lines", "h", filepath.Join(state, closed))
+		assert.NotZero(t, code)
+		assert.Contains(t, out, "closed to the desk")
+	}
+}
+
+func exists(path string) bool { _, err := os.Stat(path); return err == nil }

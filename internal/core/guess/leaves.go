@@ -47,9 +47,9 @@ var (
 // inNoField is the part of a record that no field holds.
 func inNoField(kind string, r pipeline.Tried) string {
 	if strings.HasPrefix(kind, "web-") {
-		tail := r.Original
 		if m := webTail.FindStringSubmatch(r.Original); m != nil {
-			if tail = m[1]; kind == "web-common" && strings.Count(r.Original, `"`) >= 6 { // which has no place for the two texts
+			tail := m[1]
+			if kind == "web-common" && strings.Count(r.Original, `"`) >= 6 { // which has no place for the two texts
 				i := strings.Index(r.Original, `" `)
 				tail = r.Original[min(len(r.Original), i+2):]
 				if parts := strings.SplitN(tail, " ", 3); len(parts) == 3 {
