@@ -226,3 +226,38 @@ func TestOneAgentFillsNothing(t *testing.T) {
 	assert.Zero(t, code)
 	assert.False(t, strings.ContainsAny(out, "\x1b\x07"), "nothing of it reaches the terminal raw")
 }
+
+// TestFrameAtItsBound: a message over a WebSocket at its bound is read, one byte above ends the connection, and one of many small parts is refused.
+func TestFrameAtItsBound(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	p := newPoller(t, d, d.joinToken(1, nil))
+	p.join(description("synaxis-agent", "h"))
+	answer := func(frame []byte) (string, error) {
+		ws, _, err := websocket.Dial(ctx, strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+		require.NoError(t, err)
+		defer ws.CloseNow()
+		_ = ws.Write(ctx, websocket.MessageBinary, frame) // who is cut off may learn it while writing
+		_, text, err := ws.Read(ctx)
+		if err != nil {
+			return "", err
+		}
+		m := &protobufs.ServerToAgent{}
+		require.NoError(t, wire.Unmarshal(text, m))
+		return m.GetErrorResponse().GetErrorMessage(), nil
+	}
+	field := protowire.AppendTag([]byte{0}, 999, protowire.BytesType) // a frame begins with a zero
+	at := func(n int) []byte {
+		return protowire.AppendBytes(field[:len(field):len(field)], make([]byte, n-len(field)-4))
+	}
+	require.Len(t, at(wire.MaxMessage), wire.MaxMessage)
+	said, err := answer(at(wire.MaxMessage))
+	require.NoError(t, err)
+	assert.Contains(t, said, "instance_uid", "it is read")
+	_, err = answer(at(wire.MaxMessage + 1))
+	assert.Error(t, err)
+	said, err = answer(append([]byte{0}, bytes.Repeat([]byte{0x1a, 0x00}, 200_000)...))
+	require.NoError(t, err)
+	assert.Contains(t, said, "no OpAMP")
+}
