@@ -256,7 +256,8 @@ func TestClosedFolder(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(program, text, 0o755))
 	appendLines(t, filepath.Join(logs, "a.log"), 0, 5)
-	agent := exec.Command(program, "--service", d.url, "--state", state, "--name", "h", "--report", "200ms", "--join-token", d.joinToken(1, nil))
+	agent := exec.Command(program, "--service", d.url, "--state", state, "--name", "h", "--report", "200ms")
+	agent.Env = append(os.Environ(), joinsBy(d.joinToken(1, nil))...)
 	agent.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 	require.NoError(t, agent.Start())
 	t.Cleanup(func() { _ = agent.Process.Kill(); _ = agent.Wait() })
@@ -451,7 +452,8 @@ func TestFewFiles(t *testing.T) {
 	for i := range 400 {
 		appendLines(t, filepath.Join(dir, fmt.Sprintf("%03d.log", i)), i*10, i*10+3)
 	}
-	agent := exec.Command("sh", "-c", `ulimit -n 256; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", filepath.Join(dir, "state"), "--name", "h", "--report", "200ms", "--join-token", d.joinToken(1, nil))
+	agent := exec.Command("sh", "-c", `ulimit -n 256; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", filepath.Join(dir, "state"), "--name", "h", "--report", "200ms")
+	agent.Env = append(os.Environ(), joinsBy(d.joinToken(1, nil))...)
 	require.NoError(t, agent.Start())
 	t.Cleanup(func() { _ = agent.Process.Kill(); _ = agent.Wait() })
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })

@@ -190,12 +190,7 @@ func TestJoinTokenPage(t *testing.T) {
 	defer stop()
 	d.joinToken(12, map[string]string{"site": "northpier"})
 	get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Uses: ptr(0), Listed: ptr(true), Labels: &map[string]string{"site": "northpier"}})), nil)
-	tabContext, end, err := browser.New(ctx, 1280, 800)
-	require.NoError(t, err)
-	defer end()
-	tab := browser.Tab{Context: tabContext}
-	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
-	require.NoError(t, tab.See("What is wrong"))
+	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/tokens"))
 	require.NoError(t, tab.See("new and listed hosts"))
 	require.NoError(t, tab.Click("New token…"))

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/contract"
-	"synaxis/test/browser"
 )
 
 // TestTenThousandHosts: the list of hosts begins with the worst of all, holds a page's worth of rows however many there are, and can be
@@ -31,12 +30,7 @@ func TestTenThousandHosts(t *testing.T) {
 	defer stop()
 	get[contract.ImportResult](t, first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "h.csv", Text: csv.String()})), nil)
 	newPoller(t, d, d.joinToken(1, nil)).join(description("synaxis-agent", "zz-away"))
-	tabContext, end, err := browser.New(ctx, 1280, 800)
-	require.NoError(t, err)
-	defer end()
-	tab := browser.Tab{Context: tabContext}
-	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
-	require.NoError(t, tab.See("What is wrong"))
+	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/hosts"))
 	require.NoError(t, tab.See("zz-away"))
 	count := func() int {

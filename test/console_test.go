@@ -19,12 +19,7 @@ func TestManyPages(t *testing.T) {
 	d := startDesk(t)
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	tabContext, end, err := browser.New(ctx, 1280, 800)
-	require.NoError(t, err)
-	defer end()
-	tab := browser.Tab{Context: tabContext}
-	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
-	require.NoError(t, tab.See("What is wrong"))
+	tab := d.browse(ctx)
 	began := time.Now()
 	for range 10 {
 		for path, text := range map[string]string{"/hosts": "No host has joined yet", "/changes": "No draft is open", "/rollouts": "No rollout yet"} {

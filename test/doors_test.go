@@ -419,7 +419,7 @@ func TestFilesOfAgentAndClient(t *testing.T) {
 	recv := newReceiver(t, nil)
 	state := filepath.Join(dir, "state")
 	agent := exec.Command("sh", "-c", `umask 0; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", state+"/", "--name", "h", "--report", "200ms")
-	agent.Env = append(os.Environ(), "SYNAXIS_JOIN_TOKEN="+d.joinToken(1, nil))
+	agent.Env = append(os.Environ(), joinsBy(d.joinToken(1, nil))...)
 	require.NoError(t, agent.Start())
 	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
@@ -434,6 +434,12 @@ func TestFilesOfAgentAndClient(t *testing.T) {
 	login.Env, login.Stdin = append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "SYNAXIS_TOKEN="), strings.NewReader(d.token+"\n")
 	out, err := login.CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	help := exec.Command(filepath.Join(bin, "synaxis-agent"), "--help")
+	help.Env = append(os.Environ(), joinsBy("j1.a-token")...)
+	said, err := help.CombinedOutput()
+	require.NoError(t, err)
+	assert.NotContains(t, string(said), "a-token")
+	assert.NotContains(t, string(said), "--join-token ", "no token is on a command line, where all can read it")
 	kept := map[string]bool{}
 	for _, root := range []string{state, filepath.Join(dir, "config")} {
 		require.NoError(t, filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {

@@ -23,6 +23,7 @@ import (
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
+	"synaxis/test/browser"
 )
 
 // bin is the folder of the programs under test.
@@ -80,7 +81,14 @@ func (l *lockedBuffer) String() string {
 
 func start(t *testing.T, name string, args ...string) *program {
 	t.Helper()
+	return startWith(t, nil, name, args...)
+}
+
+// startWith is start with more variables in the environment.
+func startWith(t *testing.T, env []string, name string, args ...string) *program {
+	t.Helper()
 	p := &program{t: t, cmd: exec.Command(filepath.Join(bin, name), args...), log: &lockedBuffer{}, done: make(chan struct{})}
+	p.cmd.Env = append(os.Environ(), env...)
 	p.cmd.Stdout, p.cmd.Stderr = p.log, p.log
 	require.NoError(t, p.cmd.Start())
 	go func() {
@@ -200,6 +208,18 @@ func (d *desk) joinToken(uses int, labels map[string]string) string {
 	return get[contract.CreatedJoinToken](d.t, resp, err).Token
 }
 
+// browse opens the console in a tab, signed in by a link.
+func (d *desk) browse(ctx context.Context) browser.Tab {
+	d.t.Helper()
+	tabContext, end, err := browser.New(ctx, 1280, 800)
+	require.NoError(d.t, err)
+	d.t.Cleanup(end)
+	tab := browser.Tab{Context: tabContext}
+	require.NoError(d.t, tab.Open(get[contract.SignInLink](d.t, first(d.api.CreateSignInLink(ctx)), nil).Url))
+	require.NoError(d.t, tab.See("What is wrong"))
+	return tab
+}
+
 // hostToken makes a join token for one host.
 func (d *desk) hostToken(name string) string {
 	d.t.Helper()
@@ -211,14 +231,14 @@ func (d *desk) hostToken(name string) string {
 func (d *desk) agent(name, state, token string) *program {
 	d.t.Helper()
 	args := []string{"--service", d.url, "--state", state, "--name", name, "--report", "200ms"}
-	if token != "" {
-		args = append(args, "--join-token", token)
-	}
 	if d.pin != "" {
 		args = append(args, "--pin", d.pin)
 	}
-	return start(d.t, "synaxis-agent", args...)
+	return startWith(d.t, joinsBy(token), "synaxis-agent", args...)
 }
+
+// joinsBy is the environment of an agent that joins by a token.
+func joinsBy(token string) []string { return []string{"SYNAXIS_JOIN_TOKEN=" + token} }
 
 func (d *desk) host(name string) contract.Host {
 	d.t.Helper()

@@ -17,7 +17,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/contract"
-	"synaxis/test/browser"
 )
 
 // hostile are texts that a host, a list or a definition may bring.
@@ -153,12 +152,7 @@ func TestHostileTexts(t *testing.T) {
 	assert.Len(t, left, 6)
 
 	// The console.
-	tabContext, end, err := browser.New(ctx, 1280, 800)
-	require.NoError(t, err)
-	defer end()
-	tab := browser.Tab{Context: tabContext}
-	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
-	require.NoError(t, tab.See("What is wrong"))
+	tab := d.browse(ctx)
 	pages := map[string]string{"/": "What is wrong", "/hosts": "host-markup", "/changes": "Drafts", "/audit": "host import", "/secrets": "door", "/tokens": "New token", "/catalogue": "lines", "/rollouts": "1"}
 	for name := range hostile {
 		pages["/hosts/host-"+name] = "host-" + name

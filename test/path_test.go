@@ -37,7 +37,7 @@ func TestFromFileToReceiver(t *testing.T) {
 	for _, name := range []string{"gate-a", "gate-b"} {
 		out, code = d.cli("host", "show", name)
 		assert.Equal(t, 1, code, "not there yet: %s", out)
-		start(t, "synaxis-agent", "--service", d.url, "--pin", d.pin, "--join-token", token.Token, "--state", filepath.Join(dir, name), "--name", name, "--report", "200ms")
+		startWith(t, joinsBy(token.Token), "synaxis-agent", "--service", d.url, "--pin", d.pin, "--state", filepath.Join(dir, name), "--name", name, "--report", "200ms")
 		eventually(t, 15*time.Second, "the host to join", func() bool {
 			out, code := d.cli("host", "show", name, "-o", "json")
 			return code == 0 && strings.Contains(out, `"connected": true`)

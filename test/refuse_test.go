@@ -52,11 +52,11 @@ func TestJoinIsRefusedInWords(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			args := []string{"--service", d.url, "--state", t.TempDir(), "--name", name, "--report", "200ms", "--join-token", c.token}
+			args := []string{"--service", d.url, "--state", t.TempDir(), "--name", name, "--report", "200ms"}
 			if c.pin != "" {
 				args = append(args, "--pin", c.pin)
 			}
-			p := start(t, "synaxis-agent", args...)
+			p := startWith(t, joinsBy(c.token), "synaxis-agent", args...)
 			eventually(t, 15*time.Second, c.words, func() bool { return strings.Contains(p.log.String(), c.words) })
 			assert.Contains(t, p.log.String(), "again_in=", "it keeps trying")
 			select {

@@ -23,9 +23,10 @@ import (
 func main() {
 	var o run.Options
 	cmd := &cobra.Command{
-		Use:   "synaxis-agent --service URL --join-token TOKEN --state DIR",
+		Use:   "synaxis-agent --service URL --state DIR",
 		Short: "Collects logs on this host and delivers them, as the service says",
 		Long: `Joins the service with a join token, takes the config of this host from it, and collects.
+The join token is needed once. It is read from SYNAXIS_JOIN_TOKEN or a file, since a command line can be read by everybody on the host.
 The last good config is kept in the state folder; the agent starts from it when the service is away.`,
 		Example:      "  SYNAXIS_JOIN_TOKEN=TOKEN synaxis-agent --service https://desk.example:7443 --pin sha256:… --state /var/lib/synaxis-agent",
 		Args:         cobra.NoArgs,
@@ -34,7 +35,7 @@ The last good config is kept in the state folder; the agent starts from it when 
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			o.Version = version.String()
+			o.Version, o.JoinToken = version.String(), os.Getenv("SYNAXIS_JOIN_TOKEN")
 			o.Log, o.Alone = slog.New(slog.NewTextHandler(os.Stderr, nil)), true
 			a, err := run.New(o)
 			if err != nil {
@@ -46,7 +47,6 @@ The last good config is kept in the state folder; the agent starts from it when 
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.Service, "service", "", "address of the service")
-	f.StringVar(&o.JoinToken, "join-token", os.Getenv("SYNAXIS_JOIN_TOKEN"), "token to join with, needed once (or SYNAXIS_JOIN_TOKEN)")
 	f.StringVar(&o.Pin, "pin", "", "fingerprint of the service's authority, sha256:…")
 	f.StringVar(&o.StateDir, "state", "", "folder for positions, the last good config and the credential")
 	f.StringVar(&o.Name, "name", "", "name of this host (default: the system's)")

@@ -3,8 +3,9 @@ package cli
 import (
 	"fmt"
 	"io"
-	"unicode"
 	"unicode/utf8"
+
+	"synaxis/internal/core/inventory"
 )
 
 // printable writes text to a terminal. What hosts and definitions bring may hold control characters, which would move the cursor, hide text or
@@ -40,9 +41,9 @@ func visible(in []byte) []byte {
 			out = fmt.Appendf(out, `\x%02x`, in[i])
 		case r == '\n', r == '\t', r == '\r' && i+1 < len(in) && in[i+1] == '\n':
 			out = append(out, in[i])
-		case r < 0x80 && unicode.IsControl(r):
+		case r < 0x80 && inventory.Unseen(r):
 			out = fmt.Appendf(out, `\x%02x`, r)
-		case unicode.IsControl(r), unicode.Is(unicode.Bidi_Control, r), r == 0x2028, r == 0x2029:
+		case inventory.Unseen(r):
 			out = fmt.Appendf(out, `\u%04x`, r)
 		default:
 			out = append(out, in[i:i+n]...)

@@ -276,6 +276,7 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 	mux.Handle("/", router)
 	return paced(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Cache-Control", "no-store") // the console says otherwise of its own files
 		mux.ServeHTTP(w, r)
 	}))
 }

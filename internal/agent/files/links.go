@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"synaxis/internal/core/hostconfig"
 )
 
 // Who may write into a folder of logs may put a link there, and the agent would read with its own rights what they cannot. So a link is
@@ -19,11 +21,6 @@ type bounds struct {
 	own    string            // the agent's own folder, without links
 	follow bool              // links lead anywhere else
 	bases  map[string]string // of patterns, without links, as they were when they were first there
-}
-
-// Inside tells whether a path is a folder or lies in it; both are clean, and without links.
-func Inside(path, dir string) bool {
-	return dir != "" && (path == dir || dir == "/" || strings.HasPrefix(path, dir+"/"))
 }
 
 // resolve notes where the folder of a pattern is. It is done once, so that a link that takes the folder's place later is none of it.
@@ -65,14 +62,14 @@ func (b *bounds) stat(path string, dirs map[string]string) (info fs.FileInfo, wh
 	if err != nil || !info.Mode().IsRegular() {
 		return nil, ""
 	}
-	if Inside(real, b.own) {
+	if hostconfig.Inside(real, b.own) {
 		return nil, fmt.Sprintf("%s is not read: it is in the agent's own folder", path)
 	}
 	if b.follow || real == path {
 		return info, ""
 	}
 	for _, base := range b.bases {
-		if Inside(real, base) {
+		if hostconfig.Inside(real, base) {
 			return info, ""
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"synaxis/internal/core/guess"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/wire"
 )
@@ -74,7 +75,7 @@ func (l Looker) allowed(path string) error {
 		return fmt.Errorf("%q is not a whole path, such as /var/log/gate/lane-1.log", path)
 	}
 	for _, c := range append([]string{l.State}, closed...) {
-		if c != "" && (path == c || strings.HasPrefix(path, c+"/")) {
+		if hostconfig.Inside(path, c) {
 			return fmt.Errorf("%s is closed to the desk: nothing below %s is read", path, c)
 		}
 	}
@@ -179,7 +180,7 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 	out := wire.Logs{Items: []wire.Log{}}
 	for _, f := range append(append([]string{"/var/log"}, folders...), l.Folders()...) {
 		f = filepath.Clean(f)
-		inside := slices.ContainsFunc(out.Folders, func(g string) bool { return f == g || strings.HasPrefix(f, g+"/") })
+		inside := slices.ContainsFunc(out.Folders, func(g string) bool { return hostconfig.Inside(f, g) })
 		if info, err := os.Stat(f); err == nil && info.IsDir() && f != "/" && !inside && l.allowed(f) == nil {
 			out.Folders = append(out.Folders, f)
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/render"
 )
@@ -72,14 +73,10 @@ type meeting struct {
 	hosts []string
 }
 
-// agentFolder is where the join script puts what an agent keeps.
-const agentFolder = "/var/lib/synaxis-agent"
-
 // ownFolder finds what would be read or written in the folder of the agent.
 func (c *checker) ownFolder(p *render.Part, hosts []string, own map[string]*meeting) {
 	note := func(kind, what string, place ...string) {
-		clean := path.Clean(what)
-		if clean != agentFolder && !strings.HasPrefix(clean, agentFolder+"/") {
+		if !hostconfig.Inside(path.Clean(what), hostconfig.AgentFolder) {
 			return
 		}
 		key := kind + "/" + p.Name + "\n" + what

@@ -220,14 +220,18 @@ func CheckName(name string) string {
 	return ""
 }
 
+// Unseen tells whether a character acts on a terminal or a page instead of being shown: controls, line ends, and what turns the direction of
+// text.
+func Unseen(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+}
+
 // CheckLine tells what is wrong with a text that must be one line to show, of at most so many bytes, or "".
 func CheckLine(text string, most int) string {
 	switch {
 	case len(text) > most:
 		return fmt.Sprintf("at most %d bytes", most)
-	case !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool {
-		return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
-	}):
+	case !utf8.ValidString(text) || strings.ContainsFunc(text, Unseen):
 		return "one line, without control characters"
 	}
 	return ""

@@ -133,7 +133,7 @@ func (f *Fleet) authenticate(ctx context.Context, authorization string) (caller,
 	bearer, ok := strings.CutPrefix(authorization, "Bearer ")
 	id, secret, ok2 := strings.Cut(bearer, ".")
 	if !ok || bearer == "" {
-		return caller{}, Denied{"no join token and no credential were given; start the agent with --join-token"}
+		return caller{}, Denied{"no join token and no credential were given; give the agent a join token in SYNAXIS_JOIN_TOKEN"}
 	}
 	if ok2 && strings.HasPrefix(id, "c") {
 		f.mu.RLock()

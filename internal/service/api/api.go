@@ -72,7 +72,6 @@ func (a *API) Register(router gin.IRouter) {
 }
 
 func (a *API) limit(c *gin.Context) {
-	c.Header("Cache-Control", "no-store")
 	most := int64(maxBody)
 	switch {
 	case signsIn(c):

@@ -82,7 +82,6 @@ func (e *Events) serve(c *gin.Context) {
 		e.mu.Unlock()
 	}()
 	c.Header("Content-Type", "text/event-stream")
-	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
 	fmt.Fprint(c.Writer, "event: ready\ndata: {}\n\n")
 	c.Writer.Flush()

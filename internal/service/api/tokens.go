@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/join"
@@ -74,7 +75,7 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	if err != nil {
 		return nil, err
 	}
-	agent := fmt.Sprintf("SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state /var/lib/synaxis-agent", text, a.base(ctx))
+	agent := fmt.Sprintf("SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state %s", text, a.base(ctx), hostconfig.AgentFolder)
 	if a.Join.Pin != "" {
 		agent += " --pin " + a.Join.Pin
 	}

@@ -25,6 +25,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/agents"
@@ -111,7 +112,7 @@ func (j *Join) Script(base string) (string, error) {
 	if strings.ContainsAny(base, "'\"\\ \n$`") {
 		return "", fmt.Errorf("%q is no address that a script can hold", base)
 	}
-	fill := []string{"@SERVICE@", base, "@PIN@", j.Pin}
+	fill := []string{"@SERVICE@", base, "@PIN@", j.Pin, "@STATE@", hostconfig.AgentFolder}
 	for _, p := range Platforms {
 		s, err := j.sum(p)
 		if err != nil {
@@ -160,7 +161,6 @@ func (j *Join) Register(r gin.IRouter) {
 			c.String(http.StatusInternalServerError, "%v\n", err)
 			return
 		}
-		c.Header("Cache-Control", "no-store")
 		c.Data(http.StatusOK, "text/x-shellscript; charset=utf-8", []byte(text))
 	})
 	r.GET("/agents/:platform/synaxis-agent", func(c *gin.Context) {
@@ -237,7 +237,7 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 			}
 			for _, pattern := range d.Source.Files {
 				text, missing, err := catalogue.Expand(pattern, get)
-				if base, _ := doublestar.SplitPattern(text); err == nil && len(missing) == 0 && (base == "/" || within(base, "/tmp") || within(base, "/var/tmp")) {
+				if base, _ := doublestar.SplitPattern(text); err == nil && len(missing) == 0 && (base == "/" || hostconfig.Inside(base, "/tmp") || hostconfig.Inside(base, "/var/tmp")) {
 					fmt.Fprintf(&b, "reads-tmp=source %s reads %s\n", d.Name, text)
 				}
 			}
@@ -262,8 +262,6 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 	}
 	return b.String()
 }
-
-func within(p, dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") }
 
 // unitSize writes bytes as units of systemd do, whose M are MiB.
 func unitSize(n int64) string {

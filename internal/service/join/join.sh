@@ -9,7 +9,7 @@ SUM_arm64='@SUM_arm64@'
 
 BIN=/usr/local/bin/synaxis-agent
 LIB=/usr/local/lib/synaxis-agent
-STATE=/var/lib/synaxis-agent
+STATE='@STATE@'
 UNIT=/etc/systemd/system/synaxis-agent.service
 ACCOUNT=synaxis-agent
 
@@ -61,7 +61,10 @@ if [ "$(id -u)" != 0 ] && [ "$PRINT" = no ]; then
 	[ "$LOW" = no ] || set -- "$@" --low-ports
 	[ "$UNINSTALL" = no ] || set -- "$@" --uninstall
 	[ "$PURGE" = no ] || set -- "$@" --purge
-	exec "$@"
+	code=0
+	"$@" || code=$?
+	rm -f "$TOKEN_FILE" # also when sudo refused
+	exit $code
 fi
 if [ -n "$TOKEN_FILE" ]; then
 	SYNAXIS_JOIN_TOKEN=$(cat "$TOKEN_FILE")

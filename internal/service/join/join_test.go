@@ -35,7 +35,8 @@ func TestLine(t *testing.T) {
 		assert.Contains(t, script, "SUM_"+strings.TrimPrefix(p, "linux-")+"='"+want+"'")
 	}
 	assert.Contains(t, script, "PIN='sha256:aa'")
-	assert.NotContains(t, script, "@SUM")
+	assert.NotRegexp(t, `@[A-Za-z0-9_]+@`, script)
+	assert.Contains(t, script, "STATE='/var/lib/synaxis-agent'")
 	line, err := j.Line("https://desk.example:7800", "j1.token")
 	require.NoError(t, err)
 	assert.Contains(t, line, fmt.Sprintf("%x", sha256.Sum256([]byte(script))), "the line vouches for the script")
