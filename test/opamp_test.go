@@ -298,7 +298,7 @@ func TestKnock(t *testing.T) {
 	list := get[contract.NewcomerList](t, first(d.api.ListNewcomers(ctx)), nil)
 	require.Len(t, list.Items, 1)
 	assert.False(t, list.Items[0].Copy)
-	assert.Contains(t, list.Items[0].Why, "asks for the name of it")
+	assert.Contains(t, list.Items[0].Why, "asks for this name with a valid join token")
 	name := *list.Items[0].Name
 	get[contract.Host](t, first(d.api.ApproveNewcomer(ctx, list.Items[0].Id, contract.Approval{Name: "two"})), nil)
 	a, status := other.send(&protobufs.AgentToServer{AgentDescription: answer})

@@ -48,7 +48,7 @@ func TestJoinIsRefusedInWords(t *testing.T) {
 		"expired":   {expired, d.pin, "the join token expired on"},
 		"wrong-pin": {good, "sha256:" + strings.Repeat("0", 64), "the service's certificate does not match the pin"},
 		"no-pin":    {good, "", "certificate"},
-		"first":     {good, d.pin, "a host named first has joined already"},
+		"first":     {good, d.pin, "the desk has a host named first already, which has joined, and this token was not made for it"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

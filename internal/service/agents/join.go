@@ -271,13 +271,13 @@ func mayJoin(j store.JoinToken, have store.Host, r joinRequest, used bool) (deni
 	case !known, have.UID == r.uid && have.RetiredAt.IsZero() && !used:
 		return Denied{}, false
 	case j.Host != r.name && !(listed && j.Listed):
-		how := "has joined already"
+		how := "has joined"
 		if listed {
-			how = "is listed"
+			how = "is listed and waits for its agent"
 		} else if !have.RetiredAt.IsZero() {
 			how = "was retired"
 		}
-		return Denied{fmt.Sprintf("a host named %s %s at the desk, and this token is not for it. Make one with: synaxis join-token create --host %s; or approve this agent with: synaxis newcomer approve ID %s; or start it with another --name", r.name, how, r.name, r.name)}, true
+		return Denied{fmt.Sprintf("the desk has a host named %s already, which %s, and this token was not made for it. Make one with: synaxis join-token create --host %s; or approve this agent with: synaxis newcomer approve ID %s; or start it with another --name", r.name, how, r.name, r.name)}, true
 	case listed:
 		for _, k := range slices.Sorted(maps.Keys(j.Labels)) {
 			if v, has := have.Labels[k]; has && v != j.Labels[k] || !has && j.Host == "" {
@@ -312,7 +312,7 @@ func (f *Fleet) knock(ctx context.Context, r joinRequest) error {
 		return nil
 	}
 	n := store.Newcomer{ID: newID("n"), UID: r.uid, Host: r.name, HostID: r.hostID, Name: r.name, Origin: r.origin, Since: now,
-		Why: "an agent with a valid join token, which was not made for this host, asks for the name of it"}
+		Why: "an agent asks for this name with a valid join token, which was not made for this host"}
 	if old != nil {
 		n.ID, n.Since = old.ID, old.Since
 	}

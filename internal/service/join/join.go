@@ -126,8 +126,9 @@ func (j *Join) Script(base string) (string, error) {
 // ErrNoAgent says that there is no agent to serve.
 var ErrNoAgent = errors.New("this service has no agent to serve; make build makes them")
 
-// Line is what a person pastes on a host: it fetches the script, checks it, and runs it with the token.
-func (j *Join) Line(base, token string) (string, error) {
+// Line is what a person pastes on a host: it fetches the script, checks it, and runs it with the token. name is that of the one host that
+// the token is for, or "".
+func (j *Join) Line(base, token, name string) (string, error) {
 	if !j.any() {
 		return "", ErrNoAgent
 	}
@@ -140,8 +141,16 @@ func (j *Join) Line(base, token string) (string, error) {
 	if strings.HasPrefix(base, "https:") { // the sum vouches for the script, whatever certificate came with it
 		unchecked, plain = " -k", " --no-check-certificate"
 	}
-	return fmt.Sprintf(`J=$(mktemp -d)/join.sh; { curl -fsS%s %s/join.sh || wget -qO-%s %s/join.sh; } > $J && echo "%x  $J" | sha256sum -c - && SYNAXIS_JOIN_TOKEN=%s sh $J`,
-		unchecked, base, plain, base, h, token), nil
+	return fmt.Sprintf(`J=$(mktemp -d)/join.sh; { curl -fsS%s %s/join.sh || wget -qO-%s %s/join.sh; } > $J && echo "%x  $J" | sha256sum -c - && SYNAXIS_JOIN_TOKEN=%s sh $J%s`,
+		unchecked, base, plain, base, h, token, Named(name)), nil
+}
+
+// Named is how a command is told the name of the host; nothing where the system's own will do.
+func Named(name string) string {
+	if name == "" {
+		return ""
+	}
+	return " --name " + name
 }
 
 func (j *Join) any() bool {

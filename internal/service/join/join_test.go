@@ -20,7 +20,7 @@ func TestLine(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	j := &Join{Pin: "sha256:aa", Dir: filepath.Join(dir, "agents")}
-	_, err := j.Line("http://127.0.0.1:1", "t")
+	_, err := j.Line("http://127.0.0.1:1", "t", "")
 	require.ErrorIs(t, err, ErrNoAgent)
 
 	// For this machine's own platform the agent beside the service will do; for others there is none.
@@ -37,14 +37,15 @@ func TestLine(t *testing.T) {
 	assert.Contains(t, script, "PIN='sha256:aa'")
 	assert.NotRegexp(t, `@[A-Za-z0-9_]+@`, script)
 	assert.Contains(t, script, "STATE='/var/lib/synaxis-agent'")
-	line, err := j.Line("https://desk.example:7800", "j1.token")
+	line, err := j.Line("https://desk.example:7800", "j1.token", "")
 	require.NoError(t, err)
 	assert.Contains(t, line, fmt.Sprintf("%x", sha256.Sum256([]byte(script))), "the line vouches for the script")
 	assert.Contains(t, line, "SYNAXIS_JOIN_TOKEN=j1.token")
 	assert.Contains(t, line, "curl -fsS -k https://")
-	plain, err := j.Line("http://desk.example:7800", "t")
+	plain, err := j.Line("http://desk.example:7800", "t", "gate-1")
 	require.NoError(t, err)
 	assert.NotContains(t, plain, " -k ")
+	assert.True(t, strings.HasSuffix(plain, "sh $J --name gate-1"), plain)
 
 	// A new agent has a new sum.
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "agents", "linux-arm64"), 0o755))
