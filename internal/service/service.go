@@ -24,14 +24,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"synaxis/internal/core/wire"
-	"synaxis/internal/service/agents"
 	"synaxis/internal/service/api"
+	"synaxis/internal/service/assemble"
 	"synaxis/internal/service/auth"
-	"synaxis/internal/service/changes"
 	"synaxis/internal/service/console"
 	"synaxis/internal/service/join"
 	"synaxis/internal/service/rollouts"
-	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
 )
 
@@ -87,36 +85,25 @@ func Run(ctx context.Context, o Options) error {
 	authn.HostReading = !o.NoHostReading
 	events := api.NewEvents()
 	authn.OnEnd(events.EndSession)
-	fleet, err := agents.New(ctx, st, o.Log, time.Now, events.Note)
+	parts, err := assemble.New(ctx, st, assemble.World{Data: o.Data, Log: o.Log, Now: time.Now, Note: events.Note})
 	if err != nil {
 		return err
 	}
-	var driver *rollouts.Driver
-	sealed, err := secrets.Open(ctx, st, o.Data, time.Now, func() { driver.SecretsChanged(); events.Note("secrets") })
-	if err != nil {
-		return err
-	}
-	chg := changes.New(st, fleet, sealed, time.Now, events.Note)
-	driver, err = rollouts.New(ctx, st, fleet, chg, o.Log, time.Now, events.Note)
-	if err != nil {
-		return err
-	}
-	fleet.SetDesk(driver)
-	fleet.SetSecrets(sealed.Value)
 
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
 		return fmt.Errorf("listen: %w", err)
 	}
-	a := &api.API{Store: st, Secrets: sealed, Fleet: fleet, Changes: chg, Rollouts: driver, Auth: authn, Events: events, Log: o.Log, Now: time.Now, Join: &join.Join{Fleet: fleet, Changes: chg, Pin: pin, Dir: o.Agents}}
+	a := &api.API{Owners: parts, Auth: authn, Events: events, Log: o.Log, Now: time.Now,
+		Join: &join.Join{Membership: parts.Membership, Hosts: parts.Hosts, Changes: parts.Changes, Pin: pin, Dir: o.Agents}}
 	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
-	var parts sync.WaitGroup
+	var running sync.WaitGroup
 	partsCtx, stopParts := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopParts()
-	parts.Go(func() { fleet.Run(partsCtx) })
-	parts.Go(func() { driver.Run(partsCtx) })
-	parts.Go(func() { keepBooks(partsCtx, st, driver, o.Log) })
+	running.Go(func() { parts.Agents.Run(partsCtx) })
+	running.Go(func() { parts.Rollouts.Run(partsCtx) })
+	running.Go(func() { keepBooks(partsCtx, st, parts.Rollouts, o.Log) })
 	failed := make(chan error, 1)
 	go func() {
 		if tlsConfig != nil {
@@ -139,14 +126,14 @@ func Run(ctx context.Context, o Options) error {
 		events.Close()
 		stopCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
-		fleet.Close()
+		parts.Links.Close()
 		err = server.Shutdown(stopCtx)
 		if errors.Is(err, context.DeadlineExceeded) {
 			err = server.Close()
 		}
 	}
 	stopParts()
-	parts.Wait()
+	running.Wait()
 	if errors.Is(err, http.ErrServerClosed) {
 		err = nil
 	}
@@ -271,8 +258,8 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 		web.ServeHTTP(c.Writer, c.Request)
 	})
 	mux := http.NewServeMux() // beside Gin: these connections last
-	mux.HandleFunc(wire.OpAMPPath, a.Fleet.ServeOpAMP)
-	mux.HandleFunc("POST "+wire.MetricsPath, a.Fleet.ServeMetrics)
+	mux.HandleFunc(wire.OpAMPPath, a.Agents.ServeOpAMP)
+	mux.HandleFunc("POST "+wire.MetricsPath, a.Agents.ServeMetrics)
 	mux.Handle("/", router)
 	return paced(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Content-Type-Options", "nosniff")
@@ -288,14 +275,14 @@ func registry(a *api.API) *prometheus.Registry {
 	gauge := func(name, help string, value func() float64) {
 		r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
-	gauge("synaxis_hosts", "Hosts in the inventory.", func() float64 { return float64(len(a.Fleet.All())) })
+	gauge("synaxis_hosts", "Hosts in the inventory.", func() float64 { return float64(a.Inventory.Len()) })
 	gauge("synaxis_hosts_connected", "Hosts whose agent is connected.", func() float64 {
 		n := 0
-		for _, v := range a.Fleet.All() {
-			if v.Connected {
+		a.Links.Each(func(uid string) {
+			if _, ok := a.Inventory.ByUID(uid); ok {
 				n++
 			}
-		}
+		})
 		return float64(n)
 	})
 	gauge("synaxis_revision_in_force", "The revision whose rollout was completed last.", func() float64 { return float64(a.Rollouts.InForce()) })

@@ -22,19 +22,12 @@ import (
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
-	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
-	"synaxis/internal/service/agents"
+	"synaxis/internal/service/assemble"
 	"synaxis/internal/service/store"
 )
 
 const messages = 40_000
-
-// idleDesk decides nothing.
-type idleDesk struct{}
-
-func (idleDesk) HostEvent(rollout.Event) {}
-func (idleDesk) HostChanged(string)      {}
 
 // statusMessages is small status messages over HTTP polling, with the whole of what the service does for each, against a
 // bare Gin handler that decodes the same message. Both are called through the same server and client.
@@ -48,11 +41,10 @@ func statusMessages() (pair, error) {
 	if err != nil {
 		return pair{}, err
 	}
-	fleet, err := agents.New(ctx, st, slog.New(slog.DiscardHandler), time.Now, func(string) {})
+	o, err := assemble.New(ctx, st, assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: time.Now, Note: func(string) {}})
 	if err != nil {
 		return pair{}, err
 	}
-	fleet.SetDesk(idleDesk{})
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.POST("/v1/opamp", func(c *gin.Context) {
@@ -72,10 +64,10 @@ func statusMessages() (pair, error) {
 		}
 		c.Data(http.StatusOK, "application/x-protobuf", out)
 	})
-	ours, bare := httptest.NewServer(http.HandlerFunc(fleet.ServeOpAMP)), httptest.NewServer(router)
+	ours, bare := httptest.NewServer(http.HandlerFunc(o.Agents.ServeOpAMP)), httptest.NewServer(router)
 	const agentsAtOnce = 4
 	var members [agentsAtOnce]member
-	_, token, err := fleet.CreateJoinToken(ctx, store.Person{Name: "bench"}, store.JoinToken{}, time.Hour)
+	_, token, err := o.Membership.CreateJoinToken(ctx, store.Person{Name: "bench"}, store.JoinToken{}, time.Hour)
 	if err != nil {
 		return pair{}, err
 	}
@@ -86,7 +78,8 @@ func statusMessages() (pair, error) {
 		}
 	}
 	runCtx, stop := context.WithCancel(ctx)
-	go fleet.Run(runCtx)
+	go o.Agents.Run(runCtx)
+	go o.Rollouts.Run(runCtx)
 	drive := func(url string) (int, error) {
 		errs := make(chan error, agentsAtOnce)
 		var wg sync.WaitGroup

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/health"
 )
 
 // A delivery that is refused as a whole is in doubt: one of its records may be to blame, or the destination refuses everything. Which of
@@ -30,7 +31,7 @@ func (d *Destination) hold(ctx context.Context) bool {
 			return true
 		}
 		if len(d.doubt) > 1 || try > 1 {
-			d.trouble(RefusesEverything, "it refuses everything: "+d.doubt[len(d.doubt)-1].why, since)
+			d.trouble(health.RefusesEverything, "it refuses everything: "+d.doubt[len(d.doubt)-1].why, since)
 		}
 		if try > 1 || len(d.doubt) > 1 {
 			if !d.pauseForMore(ctx, d.Spec.Retry.Pause(try, rand.Float64())) {

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
 )
@@ -127,25 +128,10 @@ type doubt struct {
 
 // Trouble is why deliveries fail now; without Code they do not.
 type Trouble struct {
-	Code, Reason string
-	Since        time.Time
+	Code   health.Code
+	Reason string
+	Since  time.Time
 }
-
-// Codes of trouble.
-const (
-	NameNotFound      = "name-not-found"
-	ConnectionRefused = "connection-refused"
-	NotReachable      = "not-reachable"
-	TLSFailed         = "tls-failed"
-	NoAnswer          = "no-answer"
-	LoginRefused      = "login-refused"
-	WrongPath         = "wrong-path"
-	Busy              = "receiver-busy"
-	ReceiverFailing   = "receiver-failing"
-	RefusesEverything = "refuses-everything"
-	Unwritable        = "destination-unwritable"
-	RejectsUnwritable = "rejects-unwritable"
-)
 
 // Bounds of waiting for an answer: when it is said that there is none, and when it is given up.
 const (
@@ -320,7 +306,7 @@ func (d *Destination) Refusal() (string, time.Time) {
 }
 
 // trouble notes why deliveries fail, since at least a time.
-func (d *Destination) trouble(code, why string, since time.Time) {
+func (d *Destination) trouble(code health.Code, why string, since time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.failed.Code != "" {
@@ -527,7 +513,7 @@ func (d *Destination) reject(ctx context.Context, batch []piece, why string) boo
 		if err == nil {
 			break
 		}
-		d.trouble(RejectsUnwritable, "the rejects cannot be written: "+err.Error(), time.Now())
+		d.trouble(health.RejectsUnwritable, "the rejects cannot be written: "+err.Error(), time.Now())
 		if !pause(ctx, d.Spec.Retry.Pause(try, rand.Float64())) {
 			return false
 		}

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
 )
@@ -41,7 +42,7 @@ func TestRefusesEverything(t *testing.T) {
 	}
 	put(0, 2000)
 	put(2000, 3000)
-	eventually(t, func() bool { return d.Trouble().Code == RefusesEverything })
+	eventually(t, func() bool { return d.Trouble().Code == health.RefusesEverything })
 	assert.Contains(t, d.Trouble().Reason, "400 Bad Request")
 	time.Sleep(time.Second)
 	assert.Less(t, asked.Load(), int64(40), "it is asked now and then")
@@ -134,29 +135,32 @@ func TestTroubles(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { silent.Close() })
-	for url, want := range map[string][2]string{
-		"http://" + gone.Addr().String():   {ConnectionRefused, "refused"},
-		"http://no-such-host.invalid/":     {NameNotFound, "no-such-host.invalid"},
-		self.URL:                           {TLSFailed, "certificate"},
-		"https" + answers(200)[4:]:         {TLSFailed, "HTTP response to HTTPS client"},
-		answers(401):                       {LoginRefused, "401"},
-		answers(403):                       {LoginRefused, "403"},
-		answers(404):                       {WrongPath, "404"},
-		answers(302):                       {WrongPath, "302"},
-		answers(429):                       {Busy, "429"},
-		answers(503):                       {Busy, "503"},
-		answers(500):                       {ReceiverFailing, "500"},
-		"http://" + silent.Addr().String(): {NoAnswer, "has not answered"},
+	for url, want := range map[string]struct {
+		code  health.Code
+		words string
+	}{
+		"http://" + gone.Addr().String():   {health.ConnectionRefused, "refused"},
+		"http://no-such-host.invalid/":     {health.NameNotFound, "no-such-host.invalid"},
+		self.URL:                           {health.TLSFailed, "certificate"},
+		"https" + answers(200)[4:]:         {health.TLSFailed, "HTTP response to HTTPS client"},
+		answers(401):                       {health.LoginRefused, "401"},
+		answers(403):                       {health.LoginRefused, "403"},
+		answers(404):                       {health.WrongPath, "404"},
+		answers(302):                       {health.WrongPath, "302"},
+		answers(429):                       {health.ReceiverBusy, "429"},
+		answers(503):                       {health.ReceiverBusy, "503"},
+		answers(500):                       {health.ReceiverFailing, "500"},
+		"http://" + silent.Addr().String(): {health.NoAnswer, "has not answered"},
 	} {
 		d, _ := destination(t, delivery.Spec{Kind: "http", URL: url})
-		if want[0] == NoAnswer {
+		if want.code == health.NoAnswer {
 			d.said = 50 * time.Millisecond
 		}
 		d.Start()
 		d.Put(context.Background(), item(record.NDJSON, 0, 3, func(wire.DeliveryCounts) {}), nil)
 		eventually(t, func() bool { return d.Trouble().Code != "" })
-		assert.Equal(t, want[0], d.Trouble().Code, url)
-		assert.Contains(t, d.Trouble().Reason, want[1], url)
+		assert.Equal(t, want.code, d.Trouble().Code, url)
+		assert.Contains(t, d.Trouble().Reason, want.words, url)
 		d.Stop()
 	}
 	folder := filepath.Join(t.TempDir(), "out")
@@ -165,6 +169,6 @@ func TestTroubles(t *testing.T) {
 	require.NoError(t, os.RemoveAll(folder))
 	d.Start()
 	d.Put(context.Background(), item(record.NDJSON, 0, 3, func(wire.DeliveryCounts) {}), nil)
-	eventually(t, func() bool { return d.Trouble().Code == Unwritable })
+	eventually(t, func() bool { return d.Trouble().Code == health.DestinationUnwritable })
 	d.Stop()
 }

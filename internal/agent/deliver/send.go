@@ -19,6 +19,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/health"
 )
 
 // openFile opens a file to append to. A last line that a crash tore off is cut: its records were not settled.
@@ -60,11 +61,12 @@ func (d *Destination) segments(batch []piece) []delivery.Segment {
 	return out
 }
 
-// answer is what came of one attempt. pause is what the other side asked to wait, or 0; code is one of the codes of trouble.
+// answer is what came of one attempt. pause is what the other side asked to wait, or 0; code is that of the trouble.
 type answer struct {
-	outcome   delivery.Outcome
-	code, why string
-	pause     time.Duration
+	outcome delivery.Outcome
+	code    health.Code
+	why     string
+	pause   time.Duration
 }
 
 // send makes one attempt. When no answer comes for a while that is said, before the attempt ends.
@@ -78,11 +80,11 @@ func (d *Destination) send(ctx context.Context, batch []piece) answer {
 	}
 	body, err := d.pack()
 	if err != nil {
-		return answer{delivery.Again, NotReachable, err.Error(), 0}
+		return answer{delivery.Again, health.NotReachable, err.Error(), 0}
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, d.Spec.URL, bytes.NewReader(body))
 	if err != nil {
-		return answer{delivery.Again, NotReachable, err.Error(), 0}
+		return answer{delivery.Again, health.NotReachable, err.Error(), 0}
 	}
 	req.Header.Set("Content-Type", d.Spec.ContentType())
 	if d.Spec.Compress != "none" {
@@ -93,13 +95,13 @@ func (d *Destination) send(ctx context.Context, batch []piece) answer {
 	}
 	began := time.Now()
 	silent := time.AfterFunc(d.said, func() {
-		d.trouble(NoAnswer, fmt.Sprintf("%s has not answered for %d s", d.Spec.URL, int(time.Since(began).Seconds())), began)
+		d.trouble(health.NoAnswer, fmt.Sprintf("%s has not answered for %d s", d.Spec.URL, int(time.Since(began).Seconds())), began)
 	})
 	defer silent.Stop()
 	resp, err := d.client.Do(req)
 	if err != nil {
 		code, why := plain(err)
-		if code == NoAnswer {
+		if code == health.NoAnswer {
 			why = fmt.Sprintf("%s does not answer (waited %d s)", d.Spec.URL, int(time.Since(began).Round(time.Second).Seconds()))
 		}
 		return answer{delivery.Again, code, why, 0}
@@ -126,20 +128,20 @@ func (d *Destination) send(ctx context.Context, batch []piece) answer {
 }
 
 // codeOf is the trouble that a status means.
-func codeOf(status int) string {
+func codeOf(status int) health.Code {
 	switch {
 	case status == http.StatusUnauthorized, status == http.StatusForbidden:
-		return LoginRefused
+		return health.LoginRefused
 	case status == http.StatusTooManyRequests, status == http.StatusServiceUnavailable:
-		return Busy
+		return health.ReceiverBusy
 	case status >= 500:
-		return ReceiverFailing
+		return health.ReceiverFailing
 	}
-	return WrongPath
+	return health.WrongPath
 }
 
 // plain takes the wrapping off an error of the HTTP client, and tells which trouble it means.
-func plain(err error) (code, why string) {
+func plain(err error) (code health.Code, why string) {
 	var (
 		name   *net.DNSError
 		op     *net.OpError
@@ -154,21 +156,21 @@ func plain(err error) (code, why string) {
 	var late interface{ Timeout() bool }
 	switch {
 	case errors.As(err, &name):
-		return NameNotFound, why
+		return health.NameNotFound, why
 	case errors.As(err, &verify), errors.As(err, &header), errors.As(err, &alert):
 		var u *url.Error
 		if errors.As(err, &u) {
 			why = u.Err.Error()
 		}
-		return TLSFailed, why
+		return health.TLSFailed, why
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return ConnectionRefused, why
+		return health.ConnectionRefused, why
 	case errors.As(err, &late) && late.Timeout():
-		return NoAnswer, why
+		return health.NoAnswer, why
 	case strings.Contains(why, "server gave HTTP response to HTTPS client"):
-		return TLSFailed, why
+		return health.TLSFailed, why
 	}
-	return NotReachable, why
+	return health.NotReachable, why
 }
 
 // reopen returns the end of the file, after opening it anew when somebody moved it away.
@@ -199,7 +201,7 @@ func (d *Destination) write() answer {
 		}
 	}
 	if err != nil {
-		return answer{delivery.Again, Unwritable, fmt.Sprintf("cannot write %s: %v", d.Spec.Path, err), 0}
+		return answer{delivery.Again, health.DestinationUnwritable, fmt.Sprintf("cannot write %s: %v", d.Spec.Path, err), 0}
 	}
 	return answer{}
 }

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"synaxis/internal/core/health"
 	"sync"
 	"syscall"
 	"time"
@@ -62,8 +63,9 @@ type Out interface {
 
 // Complaint is what is wrong with a source as its reader sees it.
 type Complaint struct {
-	Code, Reason string
-	Since        time.Time
+	Code   health.Code
+	Reason string
+	Since  time.Time
 }
 
 // Source is what a Reader needs to know.
@@ -215,7 +217,7 @@ func (r *Reader) Complaint() Complaint {
 	return r.complaint
 }
 
-func (r *Reader) complain(code, reason string) {
+func (r *Reader) complain(code health.Code, reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.complaint.Code != code {
@@ -409,11 +411,11 @@ func (r *Reader) scan() {
 	r.lastScan, r.scanCost = r.Now(), r.Now().Sub(now)
 	switch {
 	case trouble != "":
-		r.complain("not-readable", trouble)
+		r.complain(health.NotReadable, trouble)
 	case r.inTurns > 0:
-		r.complain("too-few-descriptors", fmt.Sprintf("%d of %d files are read in turns: the agent may have %d files open at the same time", r.inTurns, len(list), r.Slots.limit()))
+		r.complain(health.TooFewDescriptors, fmt.Sprintf("%d of %d files are read in turns: the agent may have %d files open at the same time", r.inTurns, len(list), r.Slots.limit()))
 	case len(list) == 0 && len(r.streams) == 0:
-		r.complain("path-matches-nothing", "no file matches "+strings.Join(r.Spec.Files, ", "))
+		r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
 	default:
 		r.complain("", "")
 	}

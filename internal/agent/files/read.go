@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"synaxis/internal/agent/position"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/wire"
 )
@@ -82,7 +83,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		b.Arena = slices.Grow(b.Arena, int(want))[:want]
 		n, err := st.file.ReadAt(b.Arena, st.read)
 		if err != nil && !errors.Is(err, io.EOF) {
-			r.complain("not-readable", fmt.Sprintf("%s: %v", st.info.Path, err))
+			r.complain(health.NotReadable, fmt.Sprintf("%s: %v", st.info.Path, err))
 			return false
 		}
 		if !st.continues() { // truncated and written anew while it was being read

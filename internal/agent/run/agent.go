@@ -339,7 +339,7 @@ func (a *Agent) Health() *protobufs.ComponentHealth {
 	root := &protobufs.ComponentHealth{Healthy: true, StartTimeUnixNano: uint64(a.started.UnixNano()), ComponentHealthMap: map[string]*protobufs.ComponentHealth{}}
 	add := func(kind string, list []Status) {
 		for _, s := range list {
-			h := &protobufs.ComponentHealth{Healthy: s.Code == "", Status: s.Code, LastError: s.Reason}
+			h := &protobufs.ComponentHealth{Healthy: s.Code == "", Status: string(s.Code), LastError: s.Reason}
 			if !s.Since.IsZero() {
 				h.StatusTimeUnixNano = uint64(s.Since.UnixNano())
 			}

@@ -24,6 +24,7 @@ import (
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/format"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
@@ -123,7 +124,7 @@ func (e *Engine) save() {
 	case err == nil:
 		e.unsaved = Status{}
 	case e.unsaved.Code == "":
-		e.unsaved = Status{Name: "state", Code: "state-not-writable", Since: now}
+		e.unsaved = Status{Name: "state", Code: health.StateNotWritable, Since: now}
 		fallthrough
 	default:
 		e.unsaved.Reason = "the positions of files cannot be saved, so that after a restart records would come twice: " + err.Error()
@@ -415,7 +416,7 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 // Status is what a part of the agent says of itself.
 type Status struct {
 	Name   string
-	Code   string // empty: all is well
+	Code   health.Code // empty: all is well
 	Reason string
 	Since  time.Time
 }
@@ -443,7 +444,7 @@ func (e *Engine) Sources() []Status {
 				if h := s.out.held.Load(); h != nil && *h == to {
 					waits = "reading waits"
 				}
-				st.Code, st.Reason, st.Since = "held-by", fmt.Sprintf("held by %s: %s; %s", to, t.Reason, waits), t.Since
+				st.Code, st.Reason, st.Since = health.HeldBy, fmt.Sprintf("held by %s: %s; %s", to, t.Reason, waits), t.Since
 			}
 		}
 		list = append(list, st)

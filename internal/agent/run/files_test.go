@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/agent/files"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 )
 
@@ -174,7 +175,7 @@ func TestFewDescriptors(t *testing.T) {
 		want = append(want, fmt.Sprintf("first %02d", i))
 	}
 	b.await(want...)
-	assert.Equal(t, "too-few-descriptors", b.Sources()[0].Code)
+	assert.Equal(t, health.Code("too-few-descriptors"), b.Sources()[0].Code)
 	assert.Contains(t, b.Sources()[0].Reason, "of 50 files are read in turns")
 	want = want[:0]
 	for round := range 3 {

@@ -6,19 +6,22 @@ import (
 	"time"
 )
 
-// The states, best first.
+// State is how well a host or a source is. Any may follow any.
+type State string
+
+// The states.
 const (
-	Healthy  = "healthy"
-	Waiting  = "waiting"
-	Degraded = "degraded"
-	Failing  = "failing"
-	Offline  = "offline"
+	Healthy  State = "healthy"  // it does what it should
+	Waiting  State = "waiting"  // nothing is wrong; something has to come first, and the reason says what
+	Degraded State = "degraded" // it works, and something of it does not
+	Failing  State = "failing"  // it does not do what it should
+	Offline  State = "offline"  // nothing is known of it now
 )
 
 // Verdict is a state with its reason. Until is set for waiting: by when it should be over.
 type Verdict struct {
-	State  string
-	Code   string // reason code, empty for healthy
+	State  State
+	Code   Code // empty for healthy
 	Reason string
 	Todo   string
 	Since  time.Time
@@ -26,13 +29,13 @@ type Verdict struct {
 }
 
 // rank is the order of severity, for a person who must choose where to look first.
-var rank = map[string]int{Healthy: 0, Waiting: 1, Degraded: 2, Offline: 3, Failing: 4}
+var rank = map[State]int{Healthy: 0, Waiting: 1, Degraded: 2, Offline: 3, Failing: 4}
 
 // Rank tells how soon a state should be looked at: the larger, the sooner.
-func Rank(state string) int { return rank[state] }
+func Rank(state State) int { return rank[state] }
 
 // Worse tells whether a should be looked at before b.
-func Worse(a, b string) bool { return rank[a] > rank[b] }
+func Worse(a, b State) bool { return rank[a] > rank[b] }
 
 // Host is what is known of a host.
 type Host struct {
@@ -53,8 +56,9 @@ type Host struct {
 
 // Complaint is what an agent says is wrong, with its reason code; without Code all is well.
 type Complaint struct {
-	Code, Reason string
-	Since        time.Time
+	Code   Code
+	Reason string
+	Since  time.Time
 }
 
 // settling is how long a host may take for what usually takes seconds.
@@ -68,7 +72,7 @@ const comeBack = 90 * time.Second
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Retired.IsZero():
-		v := Verdict{State: Offline, Code: "retired", Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a token made for it brings it back: synaxis join-token create --host NAME", Since: h.Retired}
+		v := Verdict{State: Offline, Code: Retired, Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a token made for it brings it back: synaxis join-token create --host NAME", Since: h.Retired}
 		switch {
 		case !h.Joined:
 		case !h.Emptied.IsZero():
@@ -79,30 +83,30 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 		}
 		return v
 	case !h.Joined:
-		return Verdict{State: Waiting, Code: "not-joined", Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
+		return Verdict{State: Waiting, Code: NotJoined, Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
 	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(h.Restarted) < comeBack:
-		return Verdict{State: Waiting, Code: "coming-back", Reason: "the service restarted " + ago(now, h.Restarted) + "; its agents come back within a minute and collect meanwhile",
+		return Verdict{State: Waiting, Code: ComingBack, Reason: "the service restarted " + ago(now, h.Restarted) + "; its agents come back within a minute and collect meanwhile",
 			Since: h.Restarted, Until: h.Restarted.Add(comeBack)}
 	case !h.Connected:
-		return Verdict{State: Offline, Code: "agent-away", Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
+		return Verdict{State: Offline, Code: AgentAway, Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
 			Todo: "look whether the host is up and reaches the service; it keeps collecting and catches up by itself", Since: h.LastSeen}
 	case h.ConfigState == "failed":
-		return Verdict{State: Failing, Code: "config-refused", Reason: "the agent refused its config and keeps the old one: " + h.ConfigReason,
+		return Verdict{State: Failing, Code: ConfigRefused, Reason: "the agent refused its config and keeps the old one: " + h.ConfigReason,
 			Todo: "mend the definition it names, or the host, and roll out again", Since: h.ConfigSince}
 	case h.Assigned == "":
-		return Verdict{State: Waiting, Code: "no-config", Reason: "no revision is in force yet, so there is nothing to run",
+		return Verdict{State: Waiting, Code: NoConfig, Reason: "no revision is in force yet, so there is nothing to run",
 			Todo: "publish a draft and start a rollout"}
 	case h.Assigned != h.Running:
 		if !h.ConfigSince.IsZero() && now.Sub(h.ConfigSince) > settling {
-			return Verdict{State: Degraded, Code: "config-drifted", Reason: "it runs another config than the one assigned to it",
+			return Verdict{State: Degraded, Code: ConfigDrifted, Reason: "it runs another config than the one assigned to it",
 				Todo: "compare the two under its config; a new rollout offers it again", Since: h.ConfigSince}
 		}
-		return Verdict{State: Waiting, Code: "config-on-its-way", Reason: "its config is on its way; usually takes a few seconds",
+		return Verdict{State: Waiting, Code: ConfigOnItsWay, Reason: "its config is on its way; usually takes a few seconds",
 			Since: h.ConfigSince, Until: h.ConfigSince.Add(settling)}
 	case h.Agent.Code != "":
 		return Verdict{State: Degraded, Code: h.Agent.Code, Reason: h.Agent.Reason, Todo: Todo(h.Agent.Code), Since: h.Agent.Since}
 	case h.LeftOut != "":
-		return Verdict{State: Degraded, Code: "source-left-out", Reason: h.LeftOut, Todo: "define the value and roll out"}
+		return Verdict{State: Degraded, Code: SourceLeftOut, Reason: h.LeftOut, Todo: "define the value and roll out"}
 	}
 	return Verdict{State: Healthy}
 }
@@ -115,7 +119,7 @@ type Source struct {
 	Host     Verdict
 	Reported bool      // the agent has reported on it
 	Agent    Complaint // of the agent about it; Since is when its word last changed, or it began
-	Delivery string    // the reason code of the destination that holds it, or ""
+	Delivery Code      // the reason code of the destination that holds it, or ""
 	Answer   string    // the last answer that refused records of it
 	Read     int64     // ever
 	Recent   Recent    // within Window
@@ -127,39 +131,15 @@ type Source struct {
 // Recent are counts within Window.
 type Recent struct{ Read, Unparsed, Refused, NoZone int64 }
 
-// todo says what to do about a reason code.
-var todo = map[string]string{
-	"path-matches-nothing":   "check the path on the host, or whether the program that writes it is there",
-	"not-readable":           "let the agent's user read the file and its folder, for instance by its group",
-	"too-few-descriptors":    "raise LimitNOFILE in the agent's unit, or take fewer files; nothing is lost, files are read in turns",
-	"state-not-writable":     "make room on the disk of the agent's state folder, or let its user write there; until then a restart sends records again",
-	"rejects-unwritable":     "make room on the disk of the agent's state folder; nothing is lost, records wait",
-	"destination-unwritable": "let the agent's user write there, make room, or choose another path; nothing is lost, records wait",
-	"held-by":                "look at the destination: it does not take records now; nothing is lost, records wait on the host",
-	"connection-refused":     "nothing listens at that address: start the receiver, or correct the port; nothing is lost, records wait",
-	"name-not-found":         "correct the name in the destination's address, or the name service of the host; nothing is lost, records wait",
-	"not-reachable":          "look at the network between the host and the destination; nothing is lost, records wait",
-	"tls-failed":             "look at the receiver's certificate: is it for this name, is it still valid, does the host trust its authority; is it https at all",
-	"no-answer":              "look at the receiver: it takes the connection and does not answer, or a firewall drops what is sent; nothing is lost, records wait",
-	"login-refused":          "look at the credentials of the destination and at their right to write; nothing is lost, records wait",
-	"wrong-path":             "correct the path in the destination's address; nothing is lost, records wait",
-	"receiver-busy":          "the receiver asks to wait: give it room, or send less; nothing is lost, records wait",
-	"receiver-failing":       "look into the receiver's own log; nothing is lost, records wait",
-	"refuses-everything":     "what it answers says why: the path, the form of the records or a quota; nothing is rejected and nothing is lost, records wait",
-}
-
-// Todo says what to do about a reason code, or "".
-func Todo(code string) string { return todo[code] }
-
 // Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one that waits may be.
 const (
 	Fewest = 20
-	behind = time.Minute
+	Behind = time.Minute
 )
 
 // EvaluateSource gives the state of a source on a host. It is pure.
 func EvaluateSource(s Source, now time.Time) Verdict {
-	if s.Host.State == Offline || s.Host.Code == "config-on-its-way" || s.Host.Code == "no-config" || s.Host.State == Waiting {
+	if s.Host.State == Offline || s.Host.Code == ConfigOnItsWay || s.Host.Code == NoConfig || s.Host.State == Waiting {
 		v := s.Host
 		if v.State == Offline {
 			v.Reason = "its host is offline: " + v.Reason
@@ -168,18 +148,18 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	}
 	since := s.Agent.Since
 	if !s.Reported {
-		return Verdict{State: Waiting, Code: "no-report", Reason: "the agent has not reported on it yet", Since: since, Until: since.Add(settling)}
+		return Verdict{State: Waiting, Code: NoReport, Reason: "the agent has not reported on it yet", Since: since, Until: since.Add(settling)}
 	}
 	switch code := s.Agent.Code; code {
 	case "":
-	case "held-by", "path-matches-nothing", "too-few-descriptors":
-		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: todo[code], Since: since}
-		if code == "held-by" && todo[s.Delivery] != "" {
-			v.Todo = todo[s.Delivery]
+	case HeldBy, PathMatchesNothing, TooFewDescriptors:
+		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
+		if code == HeldBy && Todo(s.Delivery) != "" {
+			v.Todo = Todo(s.Delivery)
 		}
 		return v
 	default:
-		return Verdict{State: Failing, Code: code, Reason: s.Agent.Reason, Todo: todo[code], Since: since}
+		return Verdict{State: Failing, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 	}
 	r := s.Recent
 	switch {
@@ -188,21 +168,21 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 		if s.Answer != "" {
 			reason += "; it answered: " + s.Answer
 		}
-		return Verdict{State: Degraded, Code: "records-refused", Reason: reason, Todo: "mend what the answer says: in the source's format or steps, or at the receiver", Since: since}
+		return Verdict{State: Degraded, Code: RecordsRefused, Reason: reason, Todo: "mend what the answer says: in the source's format or steps, or at the receiver", Since: since}
 	case s.Latest.Read >= Fewest && s.Latest.Unparsed*2 > s.Latest.Read: // it has just broken, after however many good ones
-		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d of the latest %d records", s.Latest.Unparsed, s.Latest.Read),
+		return Verdict{State: Degraded, Code: ReadsTooFew, Reason: fmt.Sprintf("the format could not read %d of the latest %d records", s.Latest.Unparsed, s.Latest.Read),
 			Todo: "compare some lines with the format's template", Since: since}
 	case r.Read >= Fewest && r.Unparsed*20 > r.Read:
-		return Verdict{State: Degraded, Code: "reads-too-few", Reason: fmt.Sprintf("the format could not read %d %% of the last %d records", r.Unparsed*100/r.Read, r.Read),
+		return Verdict{State: Degraded, Code: ReadsTooFew, Reason: fmt.Sprintf("the format could not read %d %% of the last %d records", r.Unparsed*100/r.Read, r.Read),
 			Todo: "compare some lines with the format's template", Since: since}
 	case r.Read >= Fewest && r.NoZone*20 > r.Read:
-		return Verdict{State: Degraded, Code: "stamps-without-zone", Reason: fmt.Sprintf("%d %% of the last %d records have a time that says no zone; the time of reading stands in", r.NoZone*100/r.Read, r.Read),
+		return Verdict{State: Degraded, Code: StampsWithoutZone, Reason: fmt.Sprintf("%d %% of the last %d records have a time that says no zone; the time of reading stands in", r.NoZone*100/r.Read, r.Read),
 			Todo: "give the source a zone: time: {zone: Europe/Lisbon}", Since: since}
-	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > behind:
-		return Verdict{State: Degraded, Code: "falls-behind", Reason: fmt.Sprintf("the oldest record that waits was written %s; %s wait to be read", ago(now, s.Oldest), size(s.Unread)),
+	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > Behind:
+		return Verdict{State: Degraded, Code: FallsBehind, Reason: fmt.Sprintf("the oldest record that waits was written %s; %s wait to be read", ago(now, s.Oldest), size(s.Unread)),
 			Todo: "look whether the destination is slow, or more is written than one host can send; nothing is lost, records wait", Since: s.Oldest}
 	case s.Read == 0:
-		return Verdict{State: Waiting, Code: "no-records", Reason: "nothing has been written since it began to read", Since: since}
+		return Verdict{State: Waiting, Code: NoRecords, Reason: "nothing has been written since it began to read", Since: since}
 	}
 	return Verdict{State: Healthy}
 }

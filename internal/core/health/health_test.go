@@ -18,8 +18,10 @@ func TestHost(t *testing.T) {
 		return h
 	}
 	for _, c := range []struct {
-		name, state, code string
-		host              Host
+		name  string
+		state State
+		code  Code
+		host  Host
 	}{
 		{"all well", Healthy, "", ok},
 		{"not joined", Waiting, "not-joined", Host{}},
@@ -74,8 +76,10 @@ func TestSource(t *testing.T) {
 		return s
 	}
 	for _, c := range []struct {
-		name, state, code string
-		source            Source
+		name   string
+		state  State
+		code   Code
+		source Source
 	}{
 		{"all well", Healthy, "", ok},
 		{"host away", Offline, "agent-away", with(func(s *Source) { s.Host = Verdict{State: Offline, Code: "agent-away"} })},
@@ -112,7 +116,7 @@ func TestSource(t *testing.T) {
 func TestAdviceFitsTheAnswer(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
-	for _, code := range []string{"connection-refused", "name-not-found", "not-reachable", "tls-failed", "no-answer", "login-refused", "wrong-path", "receiver-busy", "receiver-failing", "refuses-everything"} {
+	for _, code := range []Code{"connection-refused", "name-not-found", "not-reachable", "tls-failed", "no-answer", "login-refused", "wrong-path", "receiver-busy", "receiver-failing", "refuses-everything"} {
 		v := EvaluateSource(Source{Host: Verdict{State: Healthy}, Reported: true, Agent: Complaint{Code: "held-by", Reason: "held by x"}, Delivery: code}, now)
 		assert.NotEqual(t, Todo("held-by"), v.Todo, code)
 		assert.False(t, seen[v.Todo], "%s has advice of its own", code)
@@ -124,7 +128,7 @@ func TestAdviceFitsTheAnswer(t *testing.T) {
 
 func TestOrder(t *testing.T) {
 	t.Parallel()
-	order := []string{Healthy, Waiting, Degraded, Offline, Failing}
+	order := []State{Healthy, Waiting, Degraded, Offline, Failing}
 	for i := range order[1:] {
 		assert.True(t, Worse(order[i+1], order[i]))
 	}
@@ -137,4 +141,18 @@ func TestAgo(t *testing.T) {
 		assert.Equal(t, want, ago(now, now.Add(-d)))
 	}
 	assert.Equal(t, "never", ago(now, time.Time{}))
+}
+
+// TestCodes: what agents report has advice, what the service finds says in its verdict what to do, and no code is both.
+func TestCodes(t *testing.T) {
+	t.Parallel()
+	for code, advice := range todo {
+		assert.NotEmpty(t, advice, code)
+		assert.True(t, Reported(code))
+	}
+	for _, code := range []Code{Retired, NotJoined, ComingBack, AgentAway, ConfigRefused, NoConfig, ConfigDrifted, ConfigOnItsWay, SourceLeftOut, NoReport, RecordsRefused,
+		ReadsTooFew, StampsWithoutZone, FallsBehind, NoRecords} {
+		assert.False(t, Reported(code), code)
+		assert.Empty(t, Todo(code))
+	}
 }

@@ -62,6 +62,7 @@ type column struct {
 // each value and a pass over small numbers, whatever is written in it.
 type Index struct {
 	Hosts   []Host
+	byName  map[string]int
 	columns map[string]*column
 	places  map[string]map[string]uint32 // of values in columns; shared by indexes that came from one another
 	id      uint64
@@ -73,11 +74,18 @@ var lastIndex atomic.Uint64
 
 // NewIndex indexes hosts, which must not change afterwards.
 func NewIndex(hosts []Host) *Index {
-	x := &Index{Hosts: hosts, columns: map[string]*column{}, places: map[string]map[string]uint32{}, id: lastIndex.Add(1)}
+	x := &Index{Hosts: hosts, byName: make(map[string]int, len(hosts)), columns: map[string]*column{}, places: map[string]map[string]uint32{}, id: lastIndex.Add(1)}
 	for i := range hosts {
+		x.byName[hosts[i].Name] = i
 		x.take(i, func(c *column) *column { return c })
 	}
 	return x
+}
+
+// Place tells where in Hosts a host stands.
+func (x *Index) Place(name string) (i int, ok bool) {
+	i, ok = x.byName[name]
+	return i, ok
 }
 
 // take puts a host into the columns. own makes a column the index's own before it is written to.
@@ -110,10 +118,10 @@ func (x *Index) take(i int, own func(c *column) *column) {
 	}
 }
 
-// Edit makes the index in which some hosts, by their places, are others. The old one stays good, but only its newest
+// Edit makes the index in which some hosts, by their places, are others under the same names. The old one stays good, but only its newest
 // descendant may be edited again. What it costs is the copying of the columns that the edit touches.
 func (x *Index) Edit(hosts map[int]Host) *Index {
-	next := &Index{Hosts: slices.Clone(x.Hosts), columns: maps.Clone(x.columns), places: x.places, id: lastIndex.Add(1), from: x.id}
+	next := &Index{Hosts: slices.Clone(x.Hosts), byName: x.byName, columns: maps.Clone(x.columns), places: x.places, id: lastIndex.Add(1), from: x.id}
 	owned := map[*column]bool{}
 	own := func(c *column) *column {
 		if owned[c] {

@@ -135,13 +135,9 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 		}
 	}
 	reached = x.NewSet()
-	places := make(map[string]int, len(f.Index.Hosts))
-	for i := range f.Index.Hosts {
-		places[f.Index.Hosts[i].Name] = i
-	}
 	render := next.render()
 	for i := range x.Hosts {
-		if at, ok := places[x.Hosts[i].Name]; ok && alike(&x.Hosts[i], &f.Index.Hosts[at]) {
+		if at, ok := f.Index.Place(x.Hosts[i].Name); ok && alike(&x.Hosts[i], &f.Index.Hosts[at]) {
 			next.Manifests[i] = f.Manifests[at]
 			continue
 		}
@@ -185,10 +181,8 @@ func alike(a, b *inventory.Host) bool {
 
 // Host finds the manifest of a host by its name, or nil.
 func (f *Fleet) Host(name string) *Manifest {
-	for i := range f.Index.Hosts {
-		if f.Index.Hosts[i].Name == name {
-			return f.Manifests[i]
-		}
+	if i, ok := f.Index.Place(name); ok {
+		return f.Manifests[i]
 	}
 	return nil
 }

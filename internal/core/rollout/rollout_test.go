@@ -1,7 +1,8 @@
 package rollout
 
 import (
-	"encoding/json"
+	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -13,24 +14,27 @@ import (
 
 var t0 = time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
 
-func start() State {
-	s, cmds := Start(1, 3, []Target{{Host: "a", Hash: "h", Connected: true}, {Host: "b", Hash: "h", Connected: true}, {Host: "c", Hash: "h"}, {Host: "d", Hash: "h", Connected: true, Running: "h"}}, t0)
-	slices.SortFunc(cmds, func(x, y Command) int { return int(x.Host[0]) - int(y.Host[0]) })
-	if !slices.Equal(cmds, []Command{{"a", "h"}, {"b", "h"}}) {
-		panic("offers go to those who are there and do not run it")
+func start() *State {
+	first := Start(1, 3, "ada", []Target{{Host: "a", Hash: "h", Connected: true}, {Host: "b", Hash: "h", Connected: true}, {Host: "c", Hash: "h"},
+		{Host: "d", Hash: "h", Connected: true, Running: "h"}}, t0)
+	if !slices.Equal(first.Commands, []Command{{Assign, "a", "h"}, {Offer, "a", "h"}, {Assign, "b", "h"}, {Offer, "b", "h"}, {Assign, "c", "h"}, {Assign, "d", "h"}}) {
+		panic("all are assigned, and offers go to those who are there and do not run it")
 	}
-	return s
+	return From(first)
 }
 
-func steps(s State, now time.Time, events ...Event) (State, []Command) {
+// steps takes events, each for itself or all at once; both must come to the same.
+func steps(s *State, now time.Time, events ...Event) (*State, []Command) {
 	var all []Command
 	for _, e := range events {
-		var c []Command
-		s, c = Step(s, e, now)
-		all = append(all, c...)
+		d := s.Decide([]Event{e}, now)
+		s.Apply(d)
+		all = append(all, d.Commands...)
 	}
 	return s, all
 }
+
+func (s *State) state(host string) HostState { return s.hosts[host].State }
 
 func through(host string) []Event {
 	return []Event{{Kind: Sent, Host: host, Hash: "h"}, {Kind: Taken, Host: host, Hash: "h"}, {Kind: RunsIt, Host: host, Hash: "h"}, {Kind: Reported, Host: host, Hash: "h"}}
@@ -39,11 +43,11 @@ func through(host string) []Event {
 func TestAllWell(t *testing.T) {
 	t.Parallel()
 	s := start()
-	assert.Equal(t, map[string]int{Waiting: 2, Deferred: 1, Confirmed: 1}, s.Counts())
-	want := []string{Offered, Applying, Applied, Confirmed}
+	assert.Equal(t, map[HostState]int{Waiting: 2, Deferred: 1, Confirmed: 1}, s.Counts())
+	want := []HostState{Offered, Applying, Applied, Confirmed}
 	for i, e := range through("a") {
-		s, _ = Step(s, e, t0)
-		assert.Equal(t, want[i], s.Hosts["a"].State)
+		s, _ = steps(s, t0, e)
+		assert.Equal(t, want[i], s.state("a"))
 	}
 	assert.Equal(t, Running, s.Status)
 	s, _ = steps(s, t0.Add(time.Second), through("b")...)
@@ -51,78 +55,137 @@ func TestAllWell(t *testing.T) {
 	assert.Equal(t, t0.Add(time.Second), s.Ended)
 	assert.Equal(t, "3 confirmed, 1 away and catching up later", s.Decisions[len(s.Decisions)-1].Why)
 
-	s, cmds := Step(s, Event{Kind: Connected, Host: "c"}, t0.Add(time.Hour))
-	assert.Equal(t, []Command{{"c", "h"}}, cmds, "who was away is offered it when it comes back")
+	s, cmds := steps(s, t0.Add(time.Hour), Event{Kind: Connected, Host: "c"})
+	assert.Equal(t, []Command{{Offer, "c", "h"}}, cmds, "who was away is offered it when it comes back")
 	s, _ = steps(s, t0.Add(time.Hour), through("c")...)
-	assert.Equal(t, map[string]int{Confirmed: 4}, s.Counts())
+	assert.Equal(t, map[HostState]int{Confirmed: 4}, s.Counts())
 	assert.Equal(t, Done, s.Status)
 }
 
 func TestTrouble(t *testing.T) {
 	t.Parallel()
 	s, _ := steps(start(), t0, through("a")...)
-	s, _ = Step(s, Event{Kind: CannotRun, Host: "b", Hash: "h", Reason: "no such folder"}, t0)
+	s, _ = steps(s, t0, Event{Kind: CannotRun, Host: "b", Hash: "h", Reason: "no such folder"})
 	assert.Equal(t, Stopped, s.Status)
-	assert.Equal(t, "no such folder", s.Hosts["b"].Reason)
+	assert.Equal(t, "no such folder", s.hosts["b"].Reason)
 
 	s, _ = steps(start(), t0, through("a")...)
-	s, _ = Step(s, Event{Kind: Tick}, t0.Add(DefaultPatience))
+	s, _ = steps(s, t0.Add(DefaultPatience), Event{Kind: Tick})
 	assert.Equal(t, Running, s.Status)
-	s, _ = Step(s, Event{Kind: Tick}, t0.Add(DefaultPatience+time.Second))
-	assert.Equal(t, TimedOut, s.Hosts["b"].State)
+	s, _ = steps(s, t0.Add(DefaultPatience+time.Second), Event{Kind: Tick})
+	assert.Equal(t, TimedOut, s.state("b"))
 	assert.Equal(t, Stopped, s.Status)
+	late, _ := steps(s, t0.Add(time.Hour), Event{Kind: Taken, Host: "b", Hash: "h"}, Event{Kind: Tick})
+	assert.Equal(t, Applying, late.state("b"), "a late answer gets new patience")
 	s, _ = steps(s, t0.Add(time.Hour), through("b")...)
-	assert.Equal(t, Confirmed, s.Hosts["b"].State, "a late answer counts for the host")
+	assert.Equal(t, Confirmed, s.state("b"), "a late answer counts for the host")
 	assert.Equal(t, Stopped, s.Status, "but what was decided stays decided")
 
 	s, _ = steps(start(), t0, append(through("a"), Event{Kind: Disconnected, Host: "b"})...)
 	assert.Equal(t, Done, s.Status)
-	assert.Equal(t, Deferred, s.Hosts["b"].State)
+	assert.Equal(t, Deferred, s.state("b"))
 
 	s, _ = steps(start(), t0, append(through("a"), Event{Kind: Gone, Host: "b", Reason: "retired"})...)
-	assert.Equal(t, LeftOut, s.Hosts["b"].State)
+	assert.Equal(t, LeftOut, s.state("b"))
 	assert.Equal(t, Done, s.Status)
 }
 
 func TestOtherConfigsDoNotCount(t *testing.T) {
 	t.Parallel()
-	s := start()
-	next, _ := steps(s, t0, Event{Kind: RunsIt, Host: "a", Hash: "old"}, Event{Kind: CannotRun, Host: "a", Hash: "old"}, Event{Kind: RunsIt, Host: "zz", Hash: "h"})
-	assert.Equal(t, s, next)
+	d := start().Decide([]Event{{Kind: RunsIt, Host: "a", Hash: "old"}, {Kind: CannotRun, Host: "a", Hash: "old"}, {Kind: RunsIt, Host: "zz", Hash: "h"}}, t0)
+	assert.True(t, d.Empty())
 }
 
-// TestStepIsPure: the given state is never changed, and a state that went to disk and back goes on the same.
-func TestStepIsPure(t *testing.T) {
+// TestAgainstPlain: over random events, in batches of any size, Decide and Apply come to what the plain rollout comes to; Decide changes
+// nothing; a state that was written down and read goes on the same; running counts are what counting gives.
+func TestAgainstPlain(t *testing.T) {
 	t.Parallel()
 	rnd := rand.New(rand.NewPCG(1, 2))
-	for range 200 {
-		s := start()
-		for i := range 40 {
-			before, err := json.Marshal(s)
-			require.NoError(t, err)
-			var copied State
-			require.NoError(t, json.Unmarshal(before, &copied))
-			e := Event{Kind: EventKind(rnd.IntN(9)), Host: string(rune('a' + rnd.IntN(4))), Hash: "h"}
-			now := t0.Add(time.Duration(i) * 10 * time.Second)
-			next, _ := Step(s, e, now)
-			again, _ := Step(copied, e, now)
-			after, err := json.Marshal(s)
-			require.NoError(t, err)
-			require.Equal(t, string(before), string(after))
-			x, _ := json.Marshal(next)
-			y, _ := json.Marshal(again)
-			require.JSONEq(t, string(x), string(y))
-			if s.Status != Running {
-				require.Equal(t, s.Status, next.Status, "an ended rollout does not begin again")
+	kinds := map[HostState]bool{}
+	for range 2000 {
+		n := 1 + rnd.IntN(6)
+		var targets []Target
+		for i := range n {
+			targets = append(targets, Target{Host: string(rune('a' + i)), Hash: "h", Connected: rnd.IntN(4) > 0, Running: []string{"h", "x"}[rnd.IntN(8)/7]})
+		}
+		first := Start(1, 3, "ada", targets, t0)
+		s := From(first)
+		p := &plain{status: first.Status, hosts: map[string]Host{}, decisions: first.Decisions, ended: first.Ended}
+		for _, h := range first.Hosts {
+			p.hosts[h.Name] = h
+		}
+		written := map[string]Host{}
+		decisions := slices.Clone(first.Decisions)
+		for _, h := range first.Hosts {
+			written[h.Name] = h
+		}
+		now := t0
+		for range 15 {
+			now = now.Add(time.Duration(rnd.IntN(60)) * time.Second)
+			var events []Event
+			for range 1 + rnd.IntN(5) {
+				events = append(events, Event{Kind: EventKind(rnd.IntN(9)), Host: string(rune('a' + rnd.IntN(n+1))), Hash: []string{"h", "h", "old", ""}[rnd.IntN(4)], Reason: "why"})
 			}
-			s = next
+			var want []Command
+			for _, e := range events {
+				want = append(want, p.step(e, now)...)
+			}
+			d := s.Decide(events, now)
+			require.Equal(t, d, s.Decide(events, now), "deciding changes nothing")
+			require.ElementsMatch(t, want, d.Commands)
+			require.Equal(t, len(decisions), d.Decided)
+			for _, h := range d.Hosts {
+				require.NotEqual(t, written[h.Name], h, "only what changes is written")
+				written[h.Name] = h
+			}
+			decisions = append(decisions, d.Decisions...)
+			if rnd.IntN(3) == 0 { // the service restarts on what was written
+				s = From(Delta{New: true, Rollout: 1, Revision: 3, Author: "ada", Status: d.Status, Waves: 1, Started: t0, Ended: d.Ended,
+					Hosts: slices.Collect(maps.Values(written)), Decisions: decisions})
+			} else {
+				s.Apply(d)
+			}
+			got := map[string]Host{}
+			counts := map[HostState]int{}
+			for _, h := range s.Hosts() {
+				got[h.Name] = h
+				counts[h.State]++
+				kinds[h.State] = true
+			}
+			require.Equal(t, p.hosts, got)
+			require.Equal(t, counts, s.Counts())
+			require.Equal(t, p.status, s.Status)
+			require.Equal(t, p.ended, s.Ended)
+			require.Equal(t, p.decisions, s.Decisions)
+			require.LessOrEqual(t, len(s.deadlines), 2*n+16)
 		}
 	}
+	assert.Len(t, kinds, 9, "all states came up")
 }
 
 func TestNobody(t *testing.T) {
 	t.Parallel()
-	s, cmds := Start(1, 1, nil, t0)
-	assert.Empty(t, cmds)
-	assert.Equal(t, Done, s.Status)
+	d := Start(1, 1, "ada", nil, t0)
+	assert.Empty(t, d.Commands)
+	assert.Equal(t, Done, d.Status)
+}
+
+// TestCostFollowsTheEvent: at fifty times the hosts an event costs no more allocations.
+func TestCostFollowsTheEvent(t *testing.T) { // not parallel: it counts allocations
+	allocs := func(hosts int) float64 {
+		s := From(Start(1, 1, "ada", Fleet(hosts), t0))
+		return testing.AllocsPerRun(200, func() {
+			d := s.Decide([]Event{{Kind: Sent, Host: "host-00007", Hash: "h"}, {Kind: Tick}}, t0.Add(time.Second))
+			s.Apply(d)
+		})
+	}
+	assert.LessOrEqual(t, allocs(50_000), allocs(1000)+1)
+}
+
+// Fleet makes targets.
+func Fleet(n int) (out []Target) {
+	for i := range n {
+		out = append(out, Target{Host: fmt.Sprintf("host-%05d", i), Hash: "h", Connected: true})
+	}
+	return out
 }

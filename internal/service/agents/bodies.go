@@ -2,46 +2,97 @@ package agents
 
 import (
 	"compress/gzip"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"sync"
+	"time"
 
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/core/wire"
+	"synaxis/internal/service/membership"
 )
 
-// crowd bounds how much one credential does at once.
+// crowd bounds how much one credential does at once. Who comes with a join token, which many share, waits for a while: how fast a fleet
+// joins is for the machine to say.
 type crowd struct {
-	members, joiners int // with a credential of their own; with a join token, which many share
+	members, joiners int // with a credential of their own; with a join token
 	mu               sync.Mutex
-	inside           map[string]int
+	inside           map[string]*inside
 }
 
-func (c *crowd) enter(who caller) bool {
-	id, most := who.id(), c.members
-	if who.token != nil {
+// inside are those of one credential or token.
+type inside struct {
+	n      int
+	queued []chan struct{}
+}
+
+// Bounds of waiting.
+const (
+	maxQueued = 20_000
+	queuedFor = 20 * time.Second
+)
+
+// enter lets a request in, or answers false when there are too many.
+func (c *crowd) enter(ctx context.Context, who membership.Caller) bool {
+	most := c.members
+	if who.Token != nil {
 		most = c.joiners
 	}
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.inside[id] >= most {
+	if c.inside == nil {
+		c.inside = map[string]*inside{}
+	}
+	in := c.inside[who.ID()]
+	if in == nil {
+		in = &inside{}
+		c.inside[who.ID()] = in
+	}
+	if in.n < most {
+		in.n++
+		c.mu.Unlock()
+		return true
+	}
+	if who.Token == nil || len(in.queued) >= maxQueued {
+		c.mu.Unlock()
 		return false
 	}
-	if c.inside == nil {
-		c.inside = map[string]int{}
+	turn := make(chan struct{})
+	in.queued = append(in.queued, turn)
+	c.mu.Unlock()
+	wait := time.NewTimer(queuedFor)
+	defer wait.Stop()
+	select {
+	case <-turn:
+		return true
+	case <-ctx.Done():
+	case <-wait.C:
 	}
-	c.inside[id]++
-	return true
-}
-
-func (c *crowd) leave(who caller) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.inside[who.id()]--; c.inside[who.id()] == 0 {
-		delete(c.inside, who.id())
+	if i := slices.Index(in.queued, turn); i >= 0 {
+		in.queued = slices.Delete(in.queued, i, i+1)
+		return false
+	}
+	return true // its turn came at the same moment
+}
+
+// leave lets the next one in.
+func (c *crowd) leave(who membership.Caller) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in := c.inside[who.ID()]
+	if len(in.queued) > 0 {
+		close(in.queued[0])
+		in.queued = in.queued[1:]
+		return
+	}
+	if in.n--; in.n == 0 {
+		delete(c.inside, who.ID())
 	}
 }
 

@@ -19,11 +19,12 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/service/agents"
+	"synaxis/internal/service/assemble"
 	"synaxis/internal/service/auth"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/join"
+	"synaxis/internal/service/membership"
 	"synaxis/internal/service/rollouts"
-	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
 )
 
@@ -32,16 +33,12 @@ const BasePath = "/api/v1"
 
 // API is the strict server of the contract.
 type API struct {
-	Store    *store.Store
-	Fleet    *agents.Fleet
-	Changes  *changes.Service
-	Secrets  *secrets.Secrets
-	Rollouts *rollouts.Driver
-	Auth     *auth.Auth
-	Events   *Events
-	Log      *slog.Logger
-	Now      func() time.Time
-	Join     *join.Join
+	*assemble.Owners
+	Auth   *auth.Auth
+	Events *Events
+	Log    *slog.Logger
+	Now    func() time.Time
+	Join   *join.Join
 
 	secretsIn sync.Map // the secrets of a manifest, []string, by its hash
 }
@@ -166,7 +163,7 @@ func (a *API) fail(c *gin.Context, err error) {
 	var invalid changes.Invalid
 	var stale changes.Stale
 	var forbidden notAllowed
-	var refused agents.Denied
+	var refused membership.Denied
 	var away agents.Unreachable
 	var unwilling agents.Refused
 	switch {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -177,7 +178,7 @@ func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsReq
 	if err != nil {
 		return nil, err
 	}
-	x := a.Fleet.Inventory()
+	x := a.Inventory.Index()
 	out := contract.ListDefinitions200JSONResponse{Items: []contract.DefinitionSummary{}, Revision: st.Revision.Number}
 	for _, d := range st.Catalogue.All() {
 		out.Items = append(out.Items, contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
@@ -210,7 +211,7 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 	}
 	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
 		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
-	out.Hosts = append(out.Hosts, d.Chosen(a.Fleet.Inventory().Hosts)...)
+	out.Hosts = append(out.Hosts, d.Chosen(a.Inventory.Index().Hosts)...)
 	for _, o := range st.Catalogue.UsedBy(d.ID) {
 		out.UsedBy = append(out.UsedBy, o.ID.String())
 	}
@@ -256,22 +257,36 @@ func (a *API) GetRevision(ctx context.Context, r contract.GetRevisionRequestObje
 	return out, nil
 }
 
-func rolloutSummary(r rollouts.Rollout) contract.RolloutSummary {
-	return contract.RolloutSummary{Id: r.ID, Revision: r.Revision, State: contract.RolloutSummaryState(r.Status), Author: r.Author, Started: r.Started,
-		Ended: optional(r.Ended), Hosts: len(r.Hosts), Counts: r.Counts()}
+// counted are the numbers of hosts in each state, as the contract has them.
+func counted(all map[rollout.HostState]int) (out map[string]int, hosts int) {
+	out = map[string]int{}
+	for state, n := range all {
+		out[string(state)] = n
+		hosts += n
+	}
+	return out, hosts
 }
 
+func rolloutSummary(r rollouts.Rollout) contract.RolloutSummary {
+	counts, n := counted(r.Counts)
+	return contract.RolloutSummary{Id: r.ID, Revision: r.Revision, State: contract.RolloutSummaryState(r.Status), Author: r.Author, Started: r.Started,
+		Ended: optional(r.Ended), Hosts: n, Counts: counts}
+}
+
+// trouble is the order in which hosts of a rollout are shown.
+var trouble = []rollout.HostState{rollout.Refused, rollout.TimedOut, rollout.Waiting, rollout.Offered, rollout.Applying, rollout.Applied, rollout.Deferred,
+	rollout.LeftOut, rollout.Confirmed}
+
 func rolloutFull(r rollouts.Rollout) contract.Rollout {
+	counts, _ := counted(r.Counts)
 	out := contract.Rollout{Id: r.ID, Revision: r.Revision, State: contract.RolloutState(r.Status), Author: r.Author, Started: r.Started, Ended: optional(r.Ended),
-		Waves: len(r.Waves), Wave: r.Wave + 1, Counts: r.Counts(), Hosts: []contract.RolloutHost{}, Decisions: []contract.Decision{}}
-	for _, wave := range r.Waves {
-		for _, name := range wave {
-			h := r.Hosts[name]
-			out.Hosts = append(out.Hosts, contract.RolloutHost{Host: name, State: h.State, Reason: optional(h.Reason), Since: h.Since, Until: optional(h.Deadline)})
-		}
+		Waves: r.Waves, Wave: r.Wave + 1, Counts: counts, Hosts: []contract.RolloutHost{}, Decisions: []contract.Decision{}}
+	slices.SortStableFunc(r.Hosts, func(x, y rollout.Host) int {
+		return cmp.Or(slices.Index(trouble, x.State)-slices.Index(trouble, y.State), x.Wave-y.Wave)
+	})
+	for _, h := range r.Hosts {
+		out.Hosts = append(out.Hosts, contract.RolloutHost{Host: h.Name, State: string(h.State), Reason: optional(h.Reason), Since: h.Since, Until: optional(h.Deadline)})
 	}
-	trouble := map[string]int{rollout.Refused: 0, rollout.TimedOut: 1, rollout.Waiting: 2, rollout.Offered: 3, rollout.Applying: 4, rollout.Applied: 5, rollout.Deferred: 6, rollout.LeftOut: 7, rollout.Confirmed: 8}
-	slices.SortStableFunc(out.Hosts, func(x, y contract.RolloutHost) int { return trouble[x.State] - trouble[y.State] })
 	for _, d := range r.Decisions {
 		out.Decisions = append(out.Decisions, contract.Decision{At: d.At, What: d.What, Why: d.Why})
 	}
@@ -293,11 +308,11 @@ func (a *API) StartRollout(ctx context.Context, r contract.StartRolloutRequestOb
 	if r.Body != nil {
 		revision = value(r.Body.Revision)
 	}
-	st, err := a.Rollouts.Start(ctx, person(ctx), revision)
+	id, err := a.Rollouts.Start(ctx, person(ctx), revision)
 	if err != nil {
 		return nil, err
 	}
-	full, err := a.Rollouts.Get(st.ID)
+	full, err := a.Rollouts.Get(id)
 	return contract.StartRollout201JSONResponse(rolloutFull(full)), err
 }
 

@@ -41,7 +41,7 @@ func (a *API) ListDraftDefinitions(ctx context.Context, r contract.ListDraftDefi
 	if err != nil {
 		return nil, err
 	}
-	x := a.Fleet.Inventory()
+	x := a.Inventory.Index()
 	out := contract.ListDraftDefinitions200JSONResponse{Items: []contract.DraftDefinitionSummary{}}
 	for _, d := range all {
 		s := contract.DraftDefinitionSummary{Kind: d.Kind, Name: d.Name, State: contract.DraftDefinitionSummaryState(d.State), Readable: d.Def != nil || d.State == changes.Removed}
@@ -180,7 +180,7 @@ func (a *API) GetLanguage(context.Context, contract.GetLanguageRequestObject) (c
 	for _, c := range check.Codes {
 		out.Checks = append(out.Checks, contract.CheckCode{Code: c.Name, Severity: contract.Severity(c.Severity), Fleet: c.Fleet, What: c.What, Why: c.Why, Fix: c.Fix})
 	}
-	x := a.Fleet.Inventory()
+	x := a.Inventory.Index()
 	for _, k := range x.LabelKeys() {
 		v := x.Values(k)
 		out.Labels[k] = v[:min(len(v), shownValues)]
@@ -199,8 +199,8 @@ func (a *API) GetLanguage(context.Context, contract.GetLanguageRequestObject) (c
 // ListNewcomers lists agents that wait for approval.
 func (a *API) ListNewcomers(context.Context, contract.ListNewcomersRequestObject) (contract.ListNewcomersResponseObject, error) {
 	out := contract.ListNewcomers200JSONResponse{Items: []contract.Newcomer{}}
-	for _, n := range a.Fleet.Newcomers() {
-		out.Items = append(out.Items, contract.Newcomer{Id: n.ID, Host: n.Host, HostId: n.HostID, Origin: n.Origin, Since: n.Since, Why: n.Why, Connected: n.Connected, Copy: n.Credential != "", Name: optional(n.Name)})
+	for _, n := range a.Membership.Newcomers() {
+		out.Items = append(out.Items, contract.Newcomer{Id: n.ID, Host: n.Host, HostId: n.HostID, Origin: n.Origin, Since: n.Since, Why: n.Why, Connected: a.Links.Connected(n.UID), Copy: n.Credential != "", Name: optional(n.Name)})
 	}
 	return out, nil
 }
@@ -216,7 +216,7 @@ func (a *API) ApproveNewcomer(ctx context.Context, r contract.ApproveNewcomerReq
 			return nil, err
 		}
 	}
-	if err := a.Fleet.Approve(ctx, person(ctx), r.Id, r.Body.Name, labels); err != nil {
+	if err := a.Membership.Approve(ctx, person(ctx), r.Id, r.Body.Name, labels, a.Links.Connected); err != nil {
 		return nil, err
 	}
 	h, err := a.host(ctx, r.Body.Name)
@@ -225,5 +225,5 @@ func (a *API) ApproveNewcomer(ctx context.Context, r contract.ApproveNewcomerReq
 
 // DenyNewcomer turns a newcomer away.
 func (a *API) DenyNewcomer(ctx context.Context, r contract.DenyNewcomerRequestObject) (contract.DenyNewcomerResponseObject, error) {
-	return contract.DenyNewcomer204Response{}, a.Fleet.Deny(ctx, person(ctx), r.Id)
+	return contract.DenyNewcomer204Response{}, a.Membership.Deny(ctx, person(ctx), r.Id)
 }

@@ -22,28 +22,28 @@ import (
 	"synaxis/internal/core/render"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
-	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
+	"synaxis/internal/service/hosts"
 	"synaxis/internal/service/store"
 )
 
 func verdict(v health.Verdict) contract.Verdict {
-	return contract.Verdict{State: contract.State(v.State), Code: optional(v.Code), Reason: optional(v.Reason), Todo: optional(v.Todo),
+	return contract.Verdict{State: contract.State(v.State), Code: optional(string(v.Code)), Reason: optional(v.Reason), Todo: optional(v.Todo),
 		Since: optional(v.Since.UTC()), Until: optional(v.Until.UTC())}
 }
 
-func count(c *contract.Counts, state string) {
+func count(c *contract.Counts, state health.State, n int) {
 	switch state {
 	case health.Healthy:
-		c.Healthy++
+		c.Healthy += n
 	case health.Degraded:
-		c.Degraded++
+		c.Degraded += n
 	case health.Failing:
-		c.Failing++
+		c.Failing += n
 	case health.Waiting:
-		c.Waiting++
+		c.Waiting += n
 	case health.Offline:
-		c.Offline++
+		c.Offline += n
 	}
 }
 
@@ -96,7 +96,7 @@ func many(n int64, one, more string) string {
 }
 
 // assignedSources are the sources in the config that is assigned to a host.
-func (a *API) assignedSources(ctx context.Context, v agents.View) ([]string, error) {
+func (a *API) assignedSources(ctx context.Context, v hosts.View) ([]string, error) {
 	if v.Assigned.Hash == "" {
 		return nil, nil
 	}
@@ -108,7 +108,7 @@ func (a *API) assignedSources(ctx context.Context, v agents.View) ([]string, err
 }
 
 // sources are what a host should run, and what it reports beyond that.
-func (a *API) sources(v agents.View, assigned []string) []contract.HostSource {
+func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 	now := a.Now()
 	out := []contract.HostSource{}
 	for _, name := range assigned {
@@ -123,33 +123,17 @@ func (a *API) sources(v agents.View, assigned []string) []contract.HostSource {
 	return out
 }
 
-// reportedSources are the sources that a host reports, without a look into the database.
-func reportedSources(v *agents.View) []string {
-	var out []string
-	for name := range v.Components {
-		if s, ok := strings.CutPrefix(name, "source/"); ok {
-			out = append(out, s)
-		}
+func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
+	j, _ := v.Judge(now)
+	out := contract.HostSummary{Name: v.Name, Labels: v.Labels, Connected: v.Connected, LastSeen: optional(v.LastSeen.UTC()), Revision: v.Assigned.Revision,
+		Pending: optional(v.Pending), Read: j.Read, Acknowledged: j.Acknowledged, Verdict: verdict(j.Worst)}
+	for state, n := range j.Sources {
+		count(&out.Sources, state, n)
 	}
-	slices.Sort(out)
-	return out
-}
-
-func (a *API) summary(v *agents.View, now time.Time) contract.HostSummary {
-	out := contract.HostSummary{Name: v.Name, Labels: v.Labels, Connected: v.Connected, LastSeen: optional(v.LastSeen.UTC()), Revision: v.Assigned.Revision, Pending: optional(v.Pending)}
-	var last int64
-	for _, name := range reportedSources(v) {
-		count(&out.Sources, v.SourceVerdict(name, now).State)
-		n := numbers(v.Numbers[name])
-		out.Read += n.Read
-		out.Acknowledged += n.Acknowledged
-		last = max(last, v.Numbers[name].LastRecord)
-	}
-	if last > 0 {
-		t := time.Unix(0, last).UTC()
+	if j.LastRecord > 0 {
+		t := time.Unix(0, j.LastRecord).UTC()
 		out.LastRecord = &t
 	}
-	out.Verdict = verdict(a.worst(v, now))
 	return out
 }
 
@@ -177,7 +161,12 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 			return nil, err
 		}
 	} else if !sel.All {
-		hint = a.Fleet.Inventory().Hint(sel)
+		hint = a.Inventory.Index().Hint(sel)
+	}
+	if !sel.All && !value(r.Params.Retired) {
+		x, also := a.Inventory.Index(), chosen
+		set := x.Choose(sel)
+		chosen = func(name string) bool { i, ok := x.Place(name); return ok && set.Has(i) && also(name) }
 	}
 	out.Hint = optional(hint)
 	now, q := a.Now(), strings.ToLower(value(r.Params.Q))
@@ -187,35 +176,44 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
+	// A page shows few of many: what it is chosen and ordered by is kept, and a host is put together only to be shown.
 	var rows []hostRow
-	take := func(v *agents.View) {
-		if !sel.All {
-			if h := v.Inventory(); !sel.Match(&h) {
-				return
-			}
-		}
-		if !chosen(v.Name) || q != "" && !strings.Contains(strings.ToLower(v.Name), q) {
+	retired := value(r.Params.Retired)
+	gone := map[string]hosts.View{}
+	take := func(row store.Host, v *hosts.View) {
+		if !chosen(row.Name) || q != "" && !strings.Contains(strings.ToLower(row.Name), q) {
 			return
 		}
-		worst := a.worst(v, now)
-		count(&out.States, string(worst.State))
-		if r.Params.State != nil && string(worst.State) != string(*r.Params.State) {
+		var kept hosts.Judgement
+		if v == nil {
+			kept = a.Hosts.Health(row.Name)
+		} else {
+			kept, _ = v.Judge(now)
+			gone[row.Name] = *v
+		}
+		count(&out.States, kept.Worst.State, 1)
+		if r.Params.State != nil && string(kept.Worst.State) != string(*r.Params.State) {
 			return
 		}
 		out.Total++
-		row := order.row(v, worst)
-		if after != nil && order.compare(row, *after) <= 0 {
-			return
+		at := hostRow{Name: row.Name, Num: order.number(row.Name, kept, a.Hosts)}
+		if after == nil || order.compare(at, *after) > 0 {
+			rows = append(rows, at)
 		}
-		row.view = *v
-		rows = append(rows, row)
 	}
-	retired := value(r.Params.Retired)
-	a.Fleet.Visit(retired, take)
-	if retired {
-		for _, v := range a.Fleet.Former() {
-			v.Name += formerMark // another host has the name
-			take(&v)
+	if !retired {
+		for _, row := range a.Inventory.All(false) {
+			take(row, nil)
+		}
+	} else {
+		former := a.Hosts.Former()
+		for i := range former {
+			former[i].Name += formerMark // another host has the name
+		}
+		for _, v := range append(a.Hosts.Retired(), former...) {
+			if h := v.Inventory(); sel.Match(&h) {
+				take(v.Host, &v)
+			}
 		}
 	}
 	slices.SortFunc(rows, order.compare)
@@ -225,7 +223,11 @@ func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (c
 			out.Next = &next
 			break
 		}
-		item := a.summary(&rows[i].view, now)
+		v, ok := gone[rows[i].Name]
+		if !ok {
+			v, _ = a.Hosts.Get(rows[i].Name)
+		}
+		item := a.summary(&v, now)
 		item.Name = strings.TrimSuffix(item.Name, formerMark)
 		out.Items = append(out.Items, item)
 	}
@@ -239,7 +241,6 @@ const formerMark = "\x00former"
 type hostRow struct {
 	Num  int64  `json:"n"`
 	Name string `json:"name"`
-	view agents.View
 }
 
 // cursor is a place behind a row, for the next page.
@@ -272,31 +273,27 @@ type hostOrder struct {
 	reverse bool
 }
 
-// row is a host in the order: what comes first has the larger number, and of equals the lesser name.
-func (o hostOrder) row(v *agents.View, worst health.Verdict) hostRow {
-	r := hostRow{Name: v.Name}
+// number is what a host is ordered by: what comes first has the larger number, and of equals the lesser name.
+func (o hostOrder) number(name string, kept hosts.Judgement, all *hosts.Hosts) int64 {
 	switch o.by {
 	case "state":
-		r.Num = int64(health.Rank(worst.State))
-	case "revision":
-		r.Num = int64(v.Assigned.Revision)
-	case "lastSeen":
-		if !v.LastSeen.IsZero() {
-			r.Num = v.LastSeen.UnixNano()
+		return int64(health.Rank(kept.Worst.State))
+	case "read":
+		return kept.Read
+	case "acknowledged":
+		return kept.Acknowledged
+	case "lastRecord":
+		return kept.LastRecord
+	case "revision", "lastSeen":
+		v, _ := all.Get(name)
+		if o.by == "revision" {
+			return int64(v.Assigned.Revision)
 		}
-	default:
-		for _, name := range reportedSources(v) {
-			switch n := v.Numbers[name]; o.by {
-			case "read":
-				r.Num += n.Read
-			case "acknowledged":
-				r.Num += n.Acknowledged
-			case "lastRecord":
-				r.Num = max(r.Num, n.LastRecord)
-			}
+		if !v.LastSeen.IsZero() {
+			return v.LastSeen.UnixNano()
 		}
 	}
-	return r
+	return 0
 }
 
 func (o hostOrder) compare(a, b hostRow) int {
@@ -315,35 +312,21 @@ func (a *API) choose(text string, retired bool) (chosen func(name string) bool, 
 	}
 	names := map[string]bool{}
 	if retired {
-		a.Fleet.Visit(true, func(v *agents.View) {
+		for _, v := range a.Hosts.Retired() {
 			if h := v.Inventory(); sel.Match(&h) {
 				names[v.Name] = true
 			}
-		})
+		}
 	} else {
-		x := a.Fleet.Inventory()
+		x := a.Inventory.Index()
 		x.Choose(sel).Each(func(i int) { names[x.Hosts[i].Name] = true })
 		hint = x.Hint(sel)
 	}
 	return func(name string) bool { return names[name] }, hint, nil
 }
 
-// worst is the verdict of a host with those of its sources: the worst of them.
-func (a *API) worst(v *agents.View, now time.Time) health.Verdict {
-	worst, worstName := v.Verdict(now), ""
-	for _, name := range reportedSources(v) {
-		if s := v.SourceVerdict(name, now); s.State != health.Waiting && health.Worse(s.State, worst.State) {
-			worst, worstName = s, name
-		}
-	}
-	if worstName != "" {
-		worst.Reason = "source " + worstName + ": " + worst.Reason
-	}
-	return worst
-}
-
 func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
-	v, ok := a.Fleet.Get(name)
+	v, ok := a.Hosts.Get(name)
 	if !ok {
 		return contract.Host{}, a.noHost(name)
 	}
@@ -363,7 +346,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 		if d, ok := strings.CutPrefix(name, "destination/"); ok {
 			x := contract.HostDestination{Name: d, Since: optional(c.Since)}
 			if c.Code != "" {
-				x.Code, x.Reason, x.Todo = optional(c.Code), optional(c.Reason), optional(health.Todo(c.Code))
+				x.Code, x.Reason, x.Todo = optional(string(c.Code)), optional(c.Reason), optional(health.Todo(c.Code))
 			} else {
 				x.Refusal = optional(c.Reason)
 			}
@@ -380,8 +363,8 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 
 func (a *API) noHost(name string) error {
 	var names []string
-	for _, v := range a.Fleet.All() {
-		names = append(names, v.Name)
+	for _, h := range a.Inventory.All(false) {
+		names = append(names, h.Name)
 	}
 	hint := ""
 	if near := yamldoc.Nearest(name, names); near != "" {
@@ -406,7 +389,7 @@ func diff(lines []render.Line) []contract.DiffLine {
 
 // GetHostConfig shows what a host is assigned, what it runs, and what it would be assigned now.
 func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequestObject) (contract.GetHostConfigResponseObject, error) {
-	v, ok := a.Fleet.Get(r.Host)
+	v, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, a.noHost(r.Host)
 	}
@@ -438,8 +421,9 @@ func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequest
 		if err != nil {
 			return nil, err
 		}
-		h := v.Inventory()
-		out.PendingDiff = diff(render.Diff(out.Assigned, render.New(a.Changes.Input(st)).Host(&h).Text(), 3))
+		if m := a.Desired.At(st).Host(v.Name); m != nil {
+			out.PendingDiff = diff(render.Diff(out.Assigned, m.Text(), 3))
+		}
 	}
 	return out, nil
 }
@@ -490,7 +474,7 @@ func tagged(ctx context.Context, tag string) {
 }
 
 func (a *API) edit(ctx context.Context, name, what string, match *string, b *contract.MapEdit) (contract.Host, error) {
-	if _, ok := a.Fleet.Get(name); !ok {
+	if _, ok := a.Hosts.Get(name); !ok {
 		return contract.Host{}, a.noHost(name)
 	}
 	check := checkEdit
@@ -506,7 +490,7 @@ func (a *API) edit(ctx context.Context, name, what string, match *string, b *con
 		}
 		return nil
 	}
-	if err := a.Fleet.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove), may); err != nil {
+	if err := a.Inventory.Edit(ctx, person(ctx), name, what, value(b.Set), value(b.Remove), may); err != nil {
 		return contract.Host{}, err
 	}
 	return a.host(ctx, name)
@@ -526,10 +510,10 @@ func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsR
 
 // RetireHost takes a host out of the fleet.
 func (a *API) RetireHost(ctx context.Context, r contract.RetireHostRequestObject) (contract.RetireHostResponseObject, error) {
-	if _, ok := a.Fleet.Get(r.Host); !ok {
+	if _, ok := a.Hosts.Get(r.Host); !ok {
 		return nil, a.noHost(r.Host)
 	}
-	if err := a.Fleet.Retire(ctx, person(ctx), r.Host); err != nil {
+	if err := a.Inventory.Retire(ctx, person(ctx), r.Host); err != nil {
 		return nil, err
 	}
 	h, err := a.host(ctx, r.Host)
@@ -538,7 +522,7 @@ func (a *API) RetireHost(ctx context.Context, r contract.RetireHostRequestObject
 
 // ExplainHost tells why a host does or does not get a source, by the newest revision.
 func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObject) (contract.ExplainHostResponseObject, error) {
-	v, ok := a.Fleet.Get(r.Host)
+	v, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, a.noHost(r.Host)
 	}
@@ -553,7 +537,7 @@ func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObje
 	if h.Observed != nil {
 		can = func(part string) bool { return slices.Contains(h.Observed.Parts, part) }
 	}
-	out.Gets, lines = render.Explain(a.Changes.Input(st), &h, r.Source, can)
+	out.Gets, lines = render.Explain(a.Desired.Input(st), &h, r.Source, can)
 	for _, l := range lines {
 		out.Lines = append(out.Lines, contract.ExplanationLine{Holds: l.Holds, Text: l.Text})
 	}

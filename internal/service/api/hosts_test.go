@@ -14,7 +14,7 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
-	"synaxis/internal/service/agents"
+	"synaxis/internal/service/hosts"
 	"synaxis/internal/service/store"
 )
 
@@ -23,16 +23,18 @@ import (
 func TestPagesInAnyOrder(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(7, 7))
-	states := []string{health.Healthy, health.Waiting, health.Degraded, health.Offline, health.Failing}
+	states := []health.State{health.Healthy, health.Waiting, health.Degraded, health.Offline, health.Failing}
 	for _, by := range []string{"", "name", "state", "revision", "read", "acknowledged", "lastRecord", "lastSeen"} {
 		for _, reverse := range []bool{false, true} {
 			order := hostOrder{by, reverse}
 			var all []hostRow
 			for i := range 200 {
-				v := agents.View{Host: store.Host{Name: fmt.Sprintf("h%03d", i)}, Live: agents.Live{LastSeen: time.Unix(int64(r.IntN(4)), 0), Components: map[string]agents.Component{"source/a": {}}},
-					Numbers: map[string]wire.Numbers{"a": {Read: int64(r.IntN(5)), Acknowledged: int64(r.IntN(5)), LastRecord: int64(r.IntN(5))}}}
-				v.Assigned.Revision = r.IntN(3)
-				all = append(all, order.row(&v, health.Verdict{State: states[r.IntN(len(states))]}))
+				kept := hosts.Judgement{Worst: health.Verdict{State: states[r.IntN(len(states))]}, Read: int64(r.IntN(5)), Acknowledged: int64(r.IntN(5)), LastRecord: int64(r.IntN(5))}
+				row := hostRow{Name: fmt.Sprintf("h%03d", i), Num: int64(r.IntN(4))}
+				if by != "revision" && by != "lastSeen" { // these are read of the host itself
+					row.Num = order.number("", kept, nil)
+				}
+				all = append(all, row)
 			}
 			want := slices.Clone(all)
 			slices.SortFunc(want, order.compare)

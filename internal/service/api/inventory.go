@@ -29,7 +29,7 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 	}
 	var hosts []inventory.Host
 	hint := ""
-	x := a.Fleet.Inventory()
+	x := a.Inventory.Index()
 	if b.Names != nil {
 		wanted := map[string]bool{}
 		for _, n := range *b.Names {
@@ -69,7 +69,7 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 	if out.DryRun || out.Changed == 0 {
 		return out, nil
 	}
-	return out, a.Fleet.Change(ctx, person(ctx), "host edit", all)
+	return out, a.Inventory.Change(ctx, person(ctx), "host edit", all)
 }
 
 func importChange(c inventory.Change) contract.ImportChange {
@@ -79,7 +79,7 @@ func importChange(c inventory.Change) contract.ImportChange {
 // ExportInventory lists every host with its labels and settings.
 func (a *API) ExportInventory(context.Context, contract.ExportInventoryRequestObject) (contract.ExportInventoryResponseObject, error) {
 	out := contract.ExportInventory200JSONResponse{Items: []contract.InventoryHost{}}
-	for _, v := range a.Fleet.All() {
+	for _, v := range a.Hosts.All() {
 		out.Items = append(out.Items, contract.InventoryHost{Host: v.Name, Labels: v.Labels, Settings: v.Settings})
 	}
 	return out, nil
@@ -95,7 +95,7 @@ func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryReq
 		return nil, errors.Join(err, changes.Rejected{Findings: check.FromProblems(problems)})
 	}
 	out := contract.ImportInventory200JSONResponse{DryRun: value(r.Body.DryRun), Changes: []contract.ImportChange{}}
-	all := inventory.Compare(a.Fleet.Inventory().Hosts, list)
+	all := inventory.Compare(a.Inventory.Index().Hosts, list)
 	for _, c := range all {
 		switch c.What {
 		case "added":
@@ -111,7 +111,7 @@ func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryReq
 	if out.DryRun {
 		return out, nil
 	}
-	return out, a.Fleet.Change(ctx, person(ctx), "host import", all)
+	return out, a.Inventory.Change(ctx, person(ctx), "host import", all)
 }
 
 // outside finds entries of a list whose labels are outside the vocabulary.
@@ -122,7 +122,7 @@ func (a *API) outside(ctx context.Context, file string, list []inventory.Entry) 
 	}
 	r := &yamldoc.Reader{File: file}
 	for _, e := range list {
-		_, known := a.Fleet.Get(e.Host)
+		_, known := a.Hosts.Get(e.Host)
 		if why := head.Catalogue.CheckLabels(e.Labels, !known); why != "" {
 			r.FailAt(e.Line, 1, "label-outside", e.Host+": "+why, "")
 		}

@@ -15,7 +15,6 @@ import (
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
-	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/secrets"
 	"synaxis/internal/service/store"
@@ -34,7 +33,7 @@ func (a *API) secretUses(ctx context.Context) (map[string]*secretUse, error) {
 		return nil, err
 	}
 	out := map[string]*secretUse{}
-	fleet := a.Changes.Rendered(head)
+	fleet := a.Desired.At(head)
 	for _, d := range head.Catalogue.All() {
 		for _, name := range d.SecretsOf() {
 			u := out[name]
@@ -67,11 +66,11 @@ func reach(cat *catalogue.Catalogue, fleet *render.Fleet, d *catalogue.Definitio
 // secretsRun counts for each secret how many hosts run which version of it, by the configs that they report as effective.
 func (a *API) secretsRun(ctx context.Context) (map[string]map[int]int, error) {
 	byHash := map[string]int{}
-	a.Fleet.Visit(false, func(v *agents.View) {
+	for _, v := range a.Hosts.All() {
 		if v.Running != "" {
 			byHash[v.Running]++
 		}
-	})
+	}
 	out := map[string]map[int]int{}
 	for hash, hosts := range byHash {
 		ids, ok := a.secretsIn.Load(hash) // of a manifest, which never changes

@@ -25,7 +25,7 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		return nil, err
 	}
 	out := contract.GetStatus200JSONResponse{Version: version.String(), Published: head.Revision.Number, InForce: a.Rollouts.InForce(),
-		Newcomers: len(a.Fleet.Newcomers()), Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
+		Newcomers: len(a.Membership.Newcomers()), Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
 	for _, d := range drafts {
 		sum, err := a.draftSummary(ctx, d)
 		if err != nil {
@@ -44,31 +44,35 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		out.Trouble = &contract.ServiceTrouble{Reason: "the service cannot keep its records: " + t.Reason, Todo: "make room on its disk, or let it write there; agents collect meanwhile, and what is not written is tried again", Since: t.Since.UTC()}
 	}
 	var wrong []contract.Attention
-	for _, v := range a.Fleet.All() {
-		h := v.Verdict(now)
-		count(&out.Hosts, string(a.worst(&v, a.Now()).State))
+	for _, v := range a.Hosts.All() {
+		kept := a.Hosts.Health(v.Name)
+		count(&out.Hosts, kept.Worst.State, 1)
+		for state, n := range kept.Sources {
+			count(&out.Sources, state, n)
+		}
 		if v.Pending != "" {
 			out.PendingInventory = append(out.PendingInventory, v.Name)
 		}
 		if v.Assigned.Revision < out.Published {
 			out.Behind++
 		}
-		if h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
+		if health.Rank(kept.Worst.State) < health.Rank(health.Degraded) {
+			continue // nothing of it is wrong
+		}
+		if h := v.Verdict(now); h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
 			wrong = append(wrong, contract.Attention{Host: v.Name, Verdict: verdict(h)})
 		}
-		for _, name := range reportedSources(&v) {
-			s := v.SourceVerdict(name, now)
-			count(&out.Sources, s.State)
-			if s.State == health.Failing || s.State == health.Degraded {
+		for _, name := range v.Sources() {
+			if s := v.SourceVerdict(name, now); s.State == health.Failing || s.State == health.Degraded {
 				wrong = append(wrong, contract.Attention{Host: v.Name, Source: &name, Verdict: verdict(s)})
 			}
 		}
 	}
 	slices.SortStableFunc(wrong, func(x, y contract.Attention) int {
 		switch {
-		case health.Worse(string(x.Verdict.State), string(y.Verdict.State)):
+		case health.Worse(health.State(x.Verdict.State), health.State(y.Verdict.State)):
 			return -1
-		case health.Worse(string(y.Verdict.State), string(x.Verdict.State)):
+		case health.Worse(health.State(y.Verdict.State), health.State(x.Verdict.State)):
 			return 1
 		}
 		return 0

@@ -30,7 +30,7 @@ func (a *API) token(t store.JoinToken) contract.JoinToken {
 
 // ListJoinTokens lists join tokens.
 func (a *API) ListJoinTokens(ctx context.Context, _ contract.ListJoinTokensRequestObject) (contract.ListJoinTokensResponseObject, error) {
-	list, err := a.Fleet.JoinTokens(ctx)
+	list, err := a.Membership.JoinTokens(ctx)
 	out := contract.ListJoinTokens200JSONResponse{Items: []contract.JoinToken{}}
 	for _, t := range list {
 		out.Items = append(out.Items, a.token(t))
@@ -71,7 +71,7 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	case j.Listed && len(labels) == 0:
 		return nil, usage{"a token for listed hosts needs a label, by which it is told which of them it is for"}
 	}
-	t, text, err := a.Fleet.CreateJoinToken(ctx, person(ctx), j, lasts)
+	t, text, err := a.Membership.CreateJoinToken(ctx, person(ctx), j, lasts)
 	if err != nil {
 		return nil, err
 	}
@@ -88,5 +88,5 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 
 // RevokeJoinToken ends a join token.
 func (a *API) RevokeJoinToken(ctx context.Context, r contract.RevokeJoinTokenRequestObject) (contract.RevokeJoinTokenResponseObject, error) {
-	return contract.RevokeJoinToken204Response{}, a.Fleet.RevokeJoinToken(ctx, person(ctx), r.Id)
+	return contract.RevokeJoinToken204Response{}, a.Membership.RevokeJoinToken(ctx, person(ctx), r.Id)
 }

@@ -141,7 +141,7 @@ func (a *API) written(modified *time.Time) time.Time {
 // hostFor is the host that is named, or the first that a source chooses; nil when there is none.
 func (a *API) hostFor(cat *catalogue.Catalogue, source, name string) (*inventory.Host, error) {
 	if name != "" {
-		v, ok := a.Fleet.Get(name)
+		v, ok := a.Hosts.Get(name)
 		if !ok {
 			return nil, store.Missingf("there is no host %s", name)
 		}
@@ -152,7 +152,7 @@ func (a *API) hostFor(cat *catalogue.Catalogue, source, name string) (*inventory
 	if d == nil {
 		return nil, nil
 	}
-	index := a.Fleet.Inventory()
+	index := a.Inventory.Index()
 	for i := range index.Hosts {
 		if d.Source.Hosts.Match(&index.Hosts[i]) {
 			return &index.Hosts[i], nil
@@ -209,7 +209,7 @@ func (a *API) ReadHostLines(ctx context.Context, r contract.ReadHostLinesRequest
 	if err := a.mayRead(ctx); err != nil {
 		return nil, err
 	}
-	last, err := a.Fleet.ReadLines(ctx, person(ctx), r.Host, r.Params.Path, value(r.Params.Lines))
+	last, err := a.Agents.ReadLines(ctx, person(ctx), r.Host, r.Params.Path, value(r.Params.Lines))
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +225,7 @@ func (a *API) ListUncollected(ctx context.Context, r contract.ListUncollectedReq
 	if err != nil {
 		return nil, err
 	}
-	logs, err := a.Fleet.Uncollected(ctx, person(ctx), r.Host, folders)
+	logs, err := a.Agents.Uncollected(ctx, person(ctx), r.Host, folders)
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +238,7 @@ func (a *API) ListUncollected(ctx context.Context, r contract.ListUncollectedReq
 
 // logFolders are the folders that the settings of a host name.
 func (a *API) logFolders(ctx context.Context, host string) ([]string, error) {
-	h, ok := a.Fleet.Get(host)
+	h, ok := a.Hosts.Get(host)
 	if !ok {
 		return nil, store.Missingf("there is no host %s", host)
 	}
@@ -256,12 +256,12 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 	if err := a.mayRead(ctx); err != nil {
 		return nil, err
 	}
-	h, ok := a.Fleet.Get(r.Host)
+	h, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, store.Missingf("there is no host %s", r.Host)
 	}
 	who := person(ctx)
-	last, err := a.Fleet.ReadLines(ctx, who, r.Host, r.Body.Path, 0)
+	last, err := a.Agents.ReadLines(ctx, who, r.Host, r.Body.Path, 0)
 	if err != nil {
 		return nil, err
 	}

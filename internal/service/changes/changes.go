@@ -13,31 +13,58 @@ import (
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/render"
+	"synaxis/internal/service/desired"
+	"synaxis/internal/service/revisions"
 	"synaxis/internal/service/store"
 )
 
-// Service works on the catalogue.
-type Service struct {
-	store *store.Store
-	desk  *desk
-	now   func() time.Time
-	note  func(topic string)
+// Hosts tells what sources have really read.
+type Hosts interface{ Volumes() []check.Volume }
 
-	mu     sync.Mutex
-	loaded map[int]*State
+// Service works on the catalogue. It is safe for concurrent use.
+type Service struct {
+	store     *store.Store
+	revisions *revisions.Revisions
+	desired   *desired.Desired
+	hosts     Hosts
+	now       func() time.Time
+	note      func(topic string)
+
+	costing sync.Mutex
+	costs   map[string]time.Duration // of masks, by expression
 }
 
 // New makes the service.
-func New(st *store.Store, hosts Hosts, secrets Secrets, now func() time.Time, note func(topic string)) *Service {
-	return &Service{store: st, desk: newDesk(hosts, secrets), now: now, note: note, loaded: map[int]*State{}}
+func New(st *store.Store, r *revisions.Revisions, d *desired.Desired, hosts Hosts, now func() time.Time, note func(topic string)) *Service {
+	return &Service{store: st, revisions: r, desired: d, hosts: hosts, now: now, note: note, costs: map[string]time.Duration{}}
 }
 
 // State is the catalogue at a revision, or as a draft would make it.
-type State struct {
-	Revision  store.Revision
-	Catalogue *catalogue.Catalogue
-	Changed   map[catalogue.ID]int
+type State = revisions.State
+
+// Head returns the newest revision; number 0 and an empty catalogue when nothing has been published.
+func (s *Service) Head(ctx context.Context) (*State, error) { return s.revisions.Head(ctx) }
+
+// At returns the catalogue at a revision.
+func (s *Service) At(ctx context.Context, number int) (*State, error) {
+	return s.revisions.At(ctx, number)
+}
+
+// cost measures what a mask costs: the best of three searches, once for each expression.
+func (s *Service) cost(m mask.Spec) time.Duration {
+	s.costing.Lock()
+	best, ok := s.costs[m.Find]
+	s.costing.Unlock()
+	if ok {
+		return best
+	}
+	best = mask.Measure(m, time.Now)
+	s.costing.Lock()
+	defer s.costing.Unlock()
+	s.costs[m.Find] = best
+	return best
 }
 
 // Rejected is a load or a publication that was refused; its findings say why. Nothing of it was kept.
@@ -61,51 +88,6 @@ type Conflict struct{ Words string }
 
 func (c Conflict) Error() string { return c.Words }
 
-// Head returns the newest revision; number 0 and an empty catalogue when nothing has been published.
-func (s *Service) Head(ctx context.Context) (*State, error) {
-	list, err := s.store.Revisions(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if len(list) == 0 {
-		return s.At(ctx, 0)
-	}
-	return s.At(ctx, list[0].Number)
-}
-
-// At returns the catalogue at a revision. Revisions never change, so they are read once.
-func (s *Service) At(ctx context.Context, number int) (*State, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if st, ok := s.loaded[number]; ok {
-		return st, nil
-	}
-	st := &State{Changed: map[catalogue.ID]int{}}
-	if number > 0 {
-		r, err := s.store.Revision(ctx, number)
-		if errors.Is(err, store.ErrNotFound) {
-			err = store.Missingf("there is no revision %d", number)
-		}
-		if err != nil {
-			return nil, err
-		}
-		st.Revision = r
-		for _, d := range r.Definitions {
-			st.Changed[catalogue.ID{Kind: d.Kind, Name: d.Name}] = d.Changed
-		}
-	}
-	cat, findings := s.desk.parse(st.Revision.Files)
-	if len(findings) > 0 && number > 0 {
-		return nil, fmt.Errorf("revision %d cannot be read by this version: %s", number, findings[0].Reason)
-	}
-	st.Catalogue = cat
-	if len(s.loaded) > 50 {
-		clear(s.loaded)
-	}
-	s.loaded[number] = st
-	return st, nil
-}
-
 // Invalid is a request that is wrong in itself.
 type Invalid struct{ Words string }
 
@@ -122,7 +104,7 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 			return store.Draft{}, nil, Invalid{fmt.Sprintf("the file %s is in the load twice", f.Path)}
 		}
 	}
-	if _, findings := s.desk.parse(files); len(findings) > 0 {
+	if _, findings := s.revisions.Parse(files); len(findings) > 0 {
 		return store.Draft{}, nil, Rejected{findings}
 	}
 	head, err := s.Head(ctx)
@@ -243,9 +225,9 @@ func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, fi
 
 // with gives the state that a draft would make of a head, and what could not be read of it.
 func (s *Service) with(head *State, d store.Draft) (*State, []check.Finding) {
-	files, places := Apply(head.Revision.Files, d, s.desk.definitions)
+	files, places := Apply(head.Revision.Files, d, s.revisions.Definitions)
 	after := &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: files}}
-	cat, problems := s.desk.parse(files)
+	cat, problems := s.revisions.Parse(files)
 	for i, f := range problems {
 		for _, p := range places {
 			if f.Kind == "" && f.File == p.File && f.Line >= p.Line && f.Line <= p.End {
@@ -280,7 +262,7 @@ func (s *Service) CheckDraft(ctx context.Context, d store.Draft) ([]check.Findin
 }
 
 func (s *Service) check(head, after *State, problems []check.Finding) []check.Finding {
-	world := check.World{Fleet: s.desk.rendered(after, after.Revision.Draft), Before: head.Catalogue, Volumes: s.desk.hosts.Volumes(), Cost: s.desk.cost}
+	world := check.World{Fleet: s.desired.Draft(after.Revision.Draft, after), Before: head.Catalogue, Volumes: s.hosts.Volumes(), Cost: s.cost}
 	unread := map[catalogue.ID]bool{} // what else is found of these only follows from it
 	for _, p := range problems {
 		unread[catalogue.ID{Kind: p.Kind, Name: p.Name}] = true
@@ -325,8 +307,8 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 		return Impact{}, err
 	}
 	out := Impact{Head: head.Revision.Number, Definitions: definitionChanges(head.Catalogue, after.Catalogue)}
-	before := s.desk.rendered(head, 0)
-	then := s.desk.rendered(after, d.ID)
+	before := s.desired.At(head)
+	then := s.desired.Draft(d.ID, after)
 	groups := map[string]*Group{}
 	for i, b := range then.Manifests {
 		a := before.Manifests[i]
@@ -418,7 +400,7 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 	for _, def := range after.Catalogue.All() {
 		r.Definitions = append(r.Definitions, store.RevisionDefinition{Kind: def.Kind, Name: def.Name, Digest: def.Digest(), Changed: after.Changed[def.ID]})
 	}
-	err = s.store.Update(ctx, func(t *store.Tx) error {
+	err = s.store.Alone(ctx, func(t *store.Tx) error {
 		now, err := t.Head()
 		if err != nil {
 			return err
@@ -447,14 +429,11 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 
 // Discard ends a draft without publishing it.
 func (s *Service) Discard(ctx context.Context, who store.Person, id int) error {
-	d, err := s.Draft(ctx, id)
-	if err != nil {
-		return err
-	}
-	if d.State != store.DraftOpen {
-		return Conflict{fmt.Sprintf("draft %d: %v; it was %s", id, errEnded, d.State)}
-	}
-	err = s.store.Update(ctx, func(t *store.Tx) error {
+	err := s.store.Update(ctx, func(t *store.Tx) error {
+		d, err := openDraft(t, id)
+		if err != nil {
+			return err
+		}
 		if err := t.EndDraft(id, store.DraftDiscarded, 0); err != nil {
 			return err
 		}
@@ -464,4 +443,16 @@ func (s *Service) Discard(ctx context.Context, who store.Person, id int) error {
 		s.note("drafts")
 	}
 	return err
+}
+
+// openDraft reads a draft that is open inside a change.
+func openDraft(t *store.Tx, id int) (store.Draft, error) {
+	d, err := t.Draft(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return d, store.Missingf("there is no draft %d", id)
+	}
+	if err == nil && d.State != store.DraftOpen {
+		err = Conflict{fmt.Sprintf("draft %d: %v; it was %s", id, errEnded, d.State)}
+	}
+	return d, err
 }

@@ -2,6 +2,7 @@ package changes
 
 import (
 	"context"
+	"log/slog"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,8 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/service/desired"
+	"synaxis/internal/service/revisions"
 	"synaxis/internal/service/store"
 )
 
@@ -100,8 +103,8 @@ func FuzzApply(f *testing.F) {
 
 type fleet struct{ x *inventory.Index }
 
-func (f fleet) Inventory() *inventory.Index { return f.x }
-func (f fleet) Volumes() []check.Volume     { return nil }
+func (f fleet) Index() *inventory.Index { return f.x }
+func (f fleet) Volumes() []check.Volume { return nil }
 
 type noSecrets struct{}
 
@@ -111,7 +114,11 @@ func service(t *testing.T) *Service {
 	st, err := store.Open(context.Background(), t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
-	return New(st, fleet{inventory.NewIndex([]inventory.Host{{Name: "a"}, {Name: "b"}})}, noSecrets{}, time.Now, func(string) {})
+	hosts := fleet{inventory.NewIndex([]inventory.Host{{Name: "a"}, {Name: "b"}})}
+	revs := revisions.New(st)
+	want, err := desired.New(context.Background(), st, hosts, noSecrets{}, revs, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	return New(st, revs, want, hosts, time.Now, func(string) {})
 }
 
 // TestRevisionOfAMeaning: the revision in which a meaning last changed is told through revisions that only reword it.

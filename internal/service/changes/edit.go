@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -200,7 +199,7 @@ func (s *Service) Revert(ctx context.Context, who store.Person, draft int, kind,
 		return err
 	}
 	if !slices.ContainsFunc(d.Files, func(f store.File) bool {
-		return slices.ContainsFunc(s.desk.definitions(f), func(x *catalogue.Definition) bool { return x.ID == id })
+		return slices.ContainsFunc(s.revisions.Definitions(f), func(x *catalogue.Definition) bool { return x.ID == id })
 	}) && !(d.Whole && have.State == Removed) {
 		return s.edit(ctx, who, draft, id, "", nil)
 	}
@@ -212,20 +211,18 @@ func (s *Service) Revert(ctx context.Context, who store.Person, draft int, kind,
 }
 
 func (s *Service) edit(ctx context.Context, who store.Person, draft int, id catalogue.ID, match string, e *store.DraftEdit) error {
-	head, err := s.Head(ctx)
-	if err != nil {
-		return err
-	}
-	err = s.store.Update(ctx, func(t *store.Tx) error {
-		d, err := t.Draft(draft)
-		if errors.Is(err, store.ErrNotFound) {
-			return store.Missingf("there is no draft %d", draft)
-		}
+	err := s.store.Alone(ctx, func(t *store.Tx) error {
+		d, err := openDraft(t, draft)
 		if err != nil {
 			return err
 		}
-		if d.State != store.DraftOpen {
-			return Conflict{fmt.Sprintf("draft %d: %v; it was %s", draft, errEnded, d.State)}
+		newest, err := t.Head()
+		if err != nil {
+			return err
+		}
+		head, err := s.At(ctx, newest)
+		if err != nil {
+			return err
 		}
 		after, _ := s.with(head, d)
 		before := Drafted{ID: id}
@@ -444,7 +441,7 @@ func (s *Service) Try(ctx context.Context, draft int, text string) (Tried, error
 		store.DraftEdit{Kind: id.Kind, Name: id.Name, Text: text})
 	after, unread := s.with(head, d)
 	in := after.Catalogue.Get(id.Kind, id.Name)
-	fleet := s.desk.rendered(after, d.ID)
+	fleet := s.desired.Draft(d.ID, after)
 	if in != nil {
 		for _, f := range s.check(head, after, unread) {
 			if f.Kind != id.Kind || f.Name != id.Name || slices.ContainsFunc(problems, func(p yamldoc.Problem) bool { return p.Code == f.Code && p.Reason == f.Reason }) {
@@ -459,7 +456,7 @@ func (s *Service) Try(ctx context.Context, draft int, text string) (Tried, error
 	}
 	check.Sort(out.Findings)
 	out.Hosts = out.Def.Chosen(fleet.Index.Hosts)
-	now := s.desk.rendered(head, 0)
+	now := s.desired.At(head)
 	if len(now.Manifests) == len(fleet.Manifests) {
 		for i, m := range fleet.Manifests {
 			if o := now.Manifests[i]; m != o && m.Hash != o.Hash {

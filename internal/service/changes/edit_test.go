@@ -206,5 +206,5 @@ func TestTry(t *testing.T) {
 	}
 	head, err := s.Head(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, head.Catalogue, s.Rendered(head).Input().Catalogue, "what was tried is nowhere kept")
+	assert.Equal(t, head.Catalogue, s.desired.At(head).Input().Catalogue, "what was tried is nowhere kept")
 }

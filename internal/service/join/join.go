@@ -28,8 +28,9 @@ import (
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/wire"
-	"synaxis/internal/service/agents"
 	"synaxis/internal/service/changes"
+	"synaxis/internal/service/hosts"
+	"synaxis/internal/service/membership"
 )
 
 //go:embed join.sh
@@ -40,10 +41,11 @@ var Platforms = []string{"linux-amd64", "linux-arm64"}
 
 // Join serves the way in.
 type Join struct {
-	Fleet   *agents.Fleet
-	Changes *changes.Service
-	Pin     string // fingerprint that agents must pin, or ""
-	Dir     string // holds PLATFORM/synaxis-agent; for this machine's platform the one beside the service will do
+	Membership *membership.Membership
+	Hosts      *hosts.Hosts
+	Changes    *changes.Service
+	Pin        string // fingerprint that agents must pin, or ""
+	Dir        string // holds PLATFORM/synaxis-agent; for this machine's platform the one beside the service will do
 
 	mu   sync.Mutex
 	sums map[string]sum
@@ -199,9 +201,9 @@ func Base(r *http.Request) string {
 
 // serveNeeds tells the holder of a join token what a host of a name would need, a line for each: KEY=VALUE.
 func (j *Join) serveNeeds(c *gin.Context) {
-	labels, err := j.Fleet.TokenLabels(c.Request.Context(), c.GetHeader("Authorization"))
+	labels, err := j.Membership.TokenLabels(c.GetHeader("Authorization"))
 	if err != nil {
-		var d agents.Denied
+		var d membership.Denied
 		status := http.StatusInternalServerError
 		if errors.As(err, &d) {
 			status = http.StatusUnauthorized
@@ -219,7 +221,7 @@ func (j *Join) serveNeeds(c *gin.Context) {
 		c.String(http.StatusBadRequest, "the host name %q cannot be used: %s; give another with --name\n", h.Name, why)
 		return
 	}
-	if v, ok := j.Fleet.Get(h.Name); ok && v.RetiredAt.IsZero() {
+	if v, ok := j.Hosts.Get(h.Name); ok && v.RetiredAt.IsZero() {
 		h.Labels, h.Settings = maps.Clone(labels), v.Settings
 		if h.Labels == nil {
 			h.Labels = map[string]string{}

@@ -1,4 +1,4 @@
-package rollouts
+package rollouts_test
 
 import (
 	"bytes"
@@ -17,59 +17,46 @@ import (
 
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
-	"synaxis/internal/service/agents"
-	"synaxis/internal/service/changes"
+	"synaxis/internal/service/assemble"
+	"synaxis/internal/service/rollouts"
 	"synaxis/internal/service/store"
 )
 
-// desk is a driver with a clock of its own and without a network.
+// desk is the service without a network and without its loops, with a clock of its own.
 type desk struct {
-	t     *testing.T
-	now   time.Time
-	store *store.Store
-	fleet *agents.Fleet
-	chg   *changes.Service
-	*Driver
+	t   *testing.T
+	now time.Time
+	*assemble.Owners
 }
-
-type noSecrets struct{}
-
-func (noSecrets) Versions() map[string]int { return nil }
 
 func newDesk(t *testing.T, dir string, now time.Time) *desk {
 	ctx := context.Background()
 	d := &desk{t: t, now: now}
-	clock := func() time.Time { return d.now }
-	var err error
-	d.store, err = store.Open(ctx, dir)
+	st, err := store.Open(ctx, dir)
 	require.NoError(t, err)
-	log := slog.New(slog.DiscardHandler)
-	d.fleet, err = agents.New(ctx, d.store, log, clock, func(string) {})
+	w := assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return d.now }, Note: func(string) {}}
+	d.Owners, err = assemble.New(ctx, st, w)
 	require.NoError(t, err)
-	d.chg = changes.New(d.store, d.fleet, noSecrets{}, clock, func(string) {})
-	d.Driver, err = New(ctx, d.store, d.fleet, d.chg, log, clock, func(string) {})
-	require.NoError(t, err)
-	d.fleet.SetDesk(d.Driver)
 	return d
 }
 
 func (d *desk) publish(text string) {
 	ctx, who := context.Background(), store.Person{Name: "ada"}
-	draft, _, err := d.chg.Load(ctx, who, "", true, []store.File{{Path: "a.yaml", Text: text}})
+	draft, _, err := d.Changes.Load(ctx, who, "", true, []store.File{{Path: "a.yaml", Text: text}})
 	require.NoError(d.t, err)
-	_, _, err = d.chg.Publish(ctx, who, draft.ID, "", -1)
+	_, _, err = d.Changes.Publish(ctx, who, draft.ID, "", -1)
 	require.NoError(d.t, err)
 }
 
 func (d *desk) tell(events ...any) {
-	d.handle(context.Background(), events)
-	require.Empty(d.t, d.again)
+	d.Rollouts.Handle(context.Background(), events...)
+	require.Empty(d.t, d.Rollouts.Again())
 }
 
 // join lets a polling agent in under a name, as a real one comes, and leaves it connected.
 func (d *desk) join(name string) {
 	ctx, who := context.Background(), store.Person{Name: "ada"}
-	_, token, err := d.fleet.CreateJoinToken(ctx, who, store.JoinToken{Uses: 1, Host: name}, time.Hour)
+	_, token, err := d.Membership.CreateJoinToken(ctx, who, store.JoinToken{Uses: 1, Host: name}, time.Hour)
 	require.NoError(d.t, err)
 	uid := wire.NewUID(d.now)
 	poll := func(bearer string) *protobufs.ServerToAgent {
@@ -79,28 +66,16 @@ func (d *desk) join(name string) {
 		r := httptest.NewRequest(http.MethodPost, wire.OpAMPPath, bytes.NewReader(body))
 		r.Header.Set("Authorization", "Bearer "+bearer)
 		w := httptest.NewRecorder()
-		d.fleet.ServeOpAMP(w, r)
+		d.Agents.ServeOpAMP(w, r)
 		require.Equal(d.t, http.StatusOK, w.Code, w.Body.String())
 		answer := &protobufs.ServerToAgent{}
 		require.NoError(d.t, proto.Unmarshal(w.Body.Bytes(), answer))
 		return answer
 	}
 	credential := poll(token).GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()[0].GetValue()
-	d.drain()
+	d.tell()
 	poll(strings.TrimPrefix(credential, "Bearer "))
-	d.drain()
-}
-
-// drain takes the events that wait.
-func (d *desk) drain() {
-	for {
-		select {
-		case e := <-d.events:
-			d.tell(e)
-		default:
-			return
-		}
-	}
+	d.tell()
 }
 
 func hosts(t *testing.T, dir string, names ...string) {
@@ -117,6 +92,15 @@ func hosts(t *testing.T, dir string, names ...string) {
 	require.NoError(t, st.Close())
 }
 
+func hostOf(r rollouts.Rollout, name string) rollout.Host {
+	for _, h := range r.Hosts {
+		if h.Name == name {
+			return h
+		}
+	}
+	return rollout.Host{}
+}
+
 const text = "source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: one}]\n---\ndestination: one\ndeliver: {discard: {}}\n"
 
 // TestGoesOnAfterARestart: a rollout, its assignments and what is in force survive; who was away catches up; and one that
@@ -127,42 +111,42 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	hosts(t, dir, "a", "b")
 	d := newDesk(t, dir, start)
 	d.publish(text)
-	_, err := d.Start(context.Background(), store.Person{Name: "ada"}, 0)
+	_, err := d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, 0)
 	require.NoError(t, err)
-	r, err := d.Get(1)
+	r, err := d.Rollouts.Get(1)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]int{rollout.Deferred: 2}, r.Counts(), "both are away")
+	assert.Equal(t, map[rollout.HostState]int{rollout.Deferred: 2}, r.Counts, "both are away")
 	assert.Equal(t, rollout.Done, r.Status)
-	hash := r.Hosts["a"].Hash
+	hash := hostOf(r, "a").Hash
 	d.tell(rollout.Event{Kind: rollout.Connected, Host: "a"}, rollout.Event{Kind: rollout.Sent, Host: "a", Hash: hash}, rollout.Event{Kind: rollout.Taken, Host: "a", Hash: hash})
-	require.NoError(t, d.store.Close())
+	require.NoError(t, d.Store.Close())
 
 	d = newDesk(t, dir, start.Add(time.Minute))
-	r, err = d.Get(1)
+	r, err = d.Rollouts.Get(1)
 	require.NoError(t, err)
-	assert.Equal(t, rollout.Applying, r.Hosts["a"].State)
-	assert.Equal(t, 1, d.InForce(), "nobody who is there is missing, so it is done")
+	assert.Equal(t, rollout.Applying, hostOf(r, "a").State)
+	assert.Equal(t, 1, d.Rollouts.InForce(), "nobody who is there is missing, so it is done")
 	d.tell(rollout.Event{Kind: rollout.RunsIt, Host: "a", Hash: hash}, rollout.Event{Kind: rollout.Reported, Host: "a", Hash: hash})
-	v, _ := d.fleet.Get("b")
+	v, _ := d.Hosts.Get("b")
 	assert.Equal(t, 1, v.Assigned.Revision)
 	d.tell(rollout.Event{Kind: rollout.Connected, Host: "b"})
 	d.now = d.now.Add(rollout.DefaultPatience + time.Second)
 	d.tell(rollout.Event{Kind: rollout.Tick})
-	r, _ = d.Get(1)
-	assert.Equal(t, rollout.Waiting, r.Hosts["b"].State, "an ended rollout is not timed any more")
+	r, _ = d.Rollouts.Get(1)
+	assert.Equal(t, rollout.Waiting, hostOf(r, "b").State, "an ended rollout is not timed any more")
 	assert.Equal(t, rollout.Done, r.Status)
 
 	d.publish(text + "---\ndestination: two\ndeliver: {discard: {}}\n")
-	_, err = d.Start(context.Background(), store.Person{Name: "ada"}, 0)
+	_, err = d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, 0)
 	require.NoError(t, err)
-	r, _ = d.Get(1)
-	assert.Equal(t, rollout.LeftOut, r.Hosts["b"].State)
-	assert.Equal(t, "taken over by rollout 2", r.Hosts["b"].Reason)
-	d.tell(hostChanged{"a"}, hostChanged{"nobody"}, rollout.Event{Kind: rollout.Connected, Host: "nobody"})
-	_, err = d.Get(9)
+	r, _ = d.Rollouts.Get(1)
+	assert.Equal(t, rollout.LeftOut, hostOf(r, "b").State)
+	assert.Equal(t, "taken over by rollout 2", hostOf(r, "b").Reason)
+	d.tell(rollouts.HostChanged("a"), rollouts.HostChanged("nobody"), rollout.Event{Kind: rollout.Connected, Host: "nobody"})
+	_, err = d.Rollouts.Get(9)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	assert.Len(t, d.All(), 2)
-	require.NoError(t, d.store.Close())
+	assert.Len(t, d.Rollouts.All(), 2)
+	require.NoError(t, d.Store.Close())
 }
 
 // TestPending: a changed label that a definition reads makes the host pending; a rollout clears it.
@@ -171,26 +155,26 @@ func TestPending(t *testing.T) {
 	dir := t.TempDir()
 	hosts(t, dir, "a")
 	d := newDesk(t, dir, time.Now())
-	defer d.store.Close()
+	defer d.Store.Close()
 	ctx, who := context.Background(), store.Person{Name: "ada"}
-	_, err := d.Start(ctx, who, 0)
+	_, err := d.Rollouts.Start(ctx, who, 0)
 	require.ErrorContains(t, err, "nothing has been published yet")
 	d.publish(text)
-	_, err = d.Start(ctx, who, 0)
+	_, err = d.Rollouts.Start(ctx, who, 0)
 	require.NoError(t, err)
-	pending := func() string { v, _ := d.fleet.Get("a"); return v.Pending }
-	require.NoError(t, d.fleet.Edit(ctx, who, "a", "settings", map[string]string{"unused": "x"}, nil, nil))
-	d.tell(<-d.events)
+	pending := func() string { v, _ := d.Hosts.Get("a"); return v.Pending }
+	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "settings", map[string]string{"unused": "x"}, nil, nil))
+	d.tell()
 	assert.Empty(t, pending(), "a setting that nothing reads changes nothing")
-	require.NoError(t, d.fleet.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
-	d.tell(<-d.events)
+	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
+	d.tell()
 	assert.Equal(t, "inventory", pending(), "labels go on the records")
-	require.NoError(t, d.fleet.Edit(ctx, who, "a", "labels", nil, []string{"site"}, nil))
-	d.tell(<-d.events)
+	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", nil, []string{"site"}, nil))
+	d.tell()
 	assert.Empty(t, pending(), "taken back")
-	require.NoError(t, d.fleet.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
-	d.tell(<-d.events)
-	_, err = d.Start(ctx, who, 1)
+	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
+	d.tell()
+	_, err = d.Rollouts.Start(ctx, who, 1)
 	require.NoError(t, err)
 	assert.Empty(t, pending())
 }
@@ -200,51 +184,52 @@ func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	d := newDesk(t, dir, time.Now())
-	defer d.store.Close()
+	defer d.Store.Close()
 	ctx, who := context.Background(), store.Person{Name: "ada"}
 	d.publish(text)
 	for _, h := range []string{"a", "b", "c"} {
 		d.join(h)
 	}
 	full := false
-	d.store.FailFor(func() bool { return full })
+	d.Store.FailFor(func() bool { return full })
 	full = true
-	_, err := d.Start(ctx, who, 0)
+	_, err := d.Rollouts.Start(ctx, who, 0)
 	require.Error(t, err)
-	assert.Empty(t, d.All(), "what could not be written did not begin")
+	assert.Empty(t, d.Rollouts.All(), "what could not be written did not begin")
 	full = false
-	state, err := d.Start(ctx, who, 0)
+	id, err := d.Rollouts.Start(ctx, who, 0)
+	require.NoError(t, err)
+	state, err := d.Rollouts.Get(id)
 	require.NoError(t, err)
 	for i, h := range []string{"a", "b", "c"} {
-		hash := state.Hosts[h].Hash
+		hash := hostOf(state, h).Hash
 		for k, kind := range []rollout.EventKind{rollout.Connected, rollout.Sent, rollout.Taken, rollout.RunsIt, rollout.Reported} {
 			full = (i+k)%2 == 0
 			e := rollout.Event{Kind: kind, Host: h, Hash: hash}
 			if kind == rollout.Connected {
 				e.Hash = ""
 			}
-			before, _ := d.Get(1)
-			d.handle(ctx, []any{e})
-			if after, _ := d.Get(1); full {
-				assert.Equal(t, before.State, after.State, "memory stays as the store is")
+			before, _ := d.Rollouts.Get(1)
+			d.Rollouts.Handle(ctx, e)
+			if after, _ := d.Rollouts.Get(1); full {
+				assert.Equal(t, before, after, "memory stays as the store is")
 			}
 		}
 	}
-	assert.NotEmpty(t, d.again)
+	assert.NotEmpty(t, d.Rollouts.Again())
 	full = false
-	d.handle(ctx, []any{rollout.Event{Kind: rollout.Tick}})
-	assert.Empty(t, d.again)
-	r, _ := d.Get(1)
+	d.Rollouts.Handle(ctx, rollout.Event{Kind: rollout.Tick})
+	assert.Empty(t, d.Rollouts.Again())
+	r, _ := d.Rollouts.Get(1)
 	assert.Equal(t, rollout.Done, r.Status)
-	assert.Equal(t, map[string]int{rollout.Confirmed: 3}, r.Counts())
-	assert.Equal(t, 1, d.InForce())
-	assert.Empty(t, d.store.Trouble().Reason)
-	require.NoError(t, d.store.Close())
+	assert.Equal(t, map[rollout.HostState]int{rollout.Confirmed: 3}, r.Counts)
+	assert.Equal(t, 1, d.Rollouts.InForce())
+	assert.Empty(t, d.Store.Trouble().Reason)
 	again := newDesk(t, dir, time.Now())
-	kept, err := again.Get(1)
+	kept, err := again.Rollouts.Get(1)
 	require.NoError(t, err)
-	assert.Equal(t, r.Counts(), kept.Counts(), "what memory has is what was written")
-	d.store = again.store
+	assert.Equal(t, r.Counts, kept.Counts, "what memory has is what was written")
+	require.NoError(t, again.Store.Close())
 }
 
 // TestWhoJoinsLate: a retired host that joins again gets what is in force, not what it had; and a host that joins while an earlier revision
@@ -253,40 +238,46 @@ func TestWhoJoinsLate(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	d := newDesk(t, dir, time.Now())
-	defer d.store.Close()
+	defer d.Store.Close()
 	ctx, who := context.Background(), store.Person{Name: "ada"}
 	d.join("a")
 	d.join("b")
 	roll := func(revision int) { // to its end
-		state, err := d.Start(ctx, who, revision)
+		id, err := d.Rollouts.Start(ctx, who, revision)
 		require.NoError(t, err)
-		for h, s := range state.Hosts {
+		state, err := d.Rollouts.Get(id)
+		require.NoError(t, err)
+		for _, s := range state.Hosts {
+			h := s.Name
 			if s.State != rollout.Deferred {
 				d.tell(rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash}, rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash})
 			}
 		}
 	}
-	revision := func(h string) int { v, _ := d.fleet.Get(h); return v.Assigned.Revision }
+	revision := func(h string) int { v, _ := d.Hosts.Get(h); return v.Assigned.Revision }
 	d.publish(text)
 	roll(0)
-	require.NoError(t, d.fleet.Retire(ctx, who, "b"))
-	d.drain()
+	require.NoError(t, d.Inventory.Retire(ctx, who, "b"))
+	d.tell()
 	d.publish(text + "---\ndestination: two\ndeliver: {discard: {}}\n")
 	d.publish(text + "---\ndestination: three\ndeliver: {discard: {}}\n")
 	roll(0)
-	require.Equal(t, 3, d.InForce())
+	require.Equal(t, 3, d.Rollouts.InForce())
 	d.join("b")
 	assert.Equal(t, 3, revision("b"))
-	assert.Len(t, d.fleet.Former(), 1, "the retired one is kept")
+	assert.Len(t, d.Hosts.Former(), 1, "the retired one is kept")
 
-	state, err := d.Start(ctx, who, 2)
+	id, err := d.Rollouts.Start(ctx, who, 2)
+	require.NoError(t, err)
+	state, err := d.Rollouts.Get(id)
 	require.NoError(t, err)
 	require.Equal(t, rollout.Running, state.Status)
 	d.join("c")
 	assert.Equal(t, 3, revision("c"), "that is in force as yet")
-	for h, s := range state.Hosts {
+	for _, s := range state.Hosts {
+		h := s.Name
 		d.tell(rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash}, rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash})
 	}
-	require.Equal(t, 2, d.InForce())
+	require.Equal(t, 2, d.Rollouts.InForce())
 	assert.Equal(t, 2, revision("c"))
 }

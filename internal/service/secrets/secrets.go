@@ -35,17 +35,17 @@ const MaxValue = 64 << 10
 
 // Secrets is all of them. It is safe for use by many goroutines.
 type Secrets struct {
-	store   *store.Store
-	now     func() time.Time
-	key     []byte
-	changed func()
+	store *store.Store
+	now   func() time.Time
+	key   []byte
+	note  func(topic string)
 
 	mu       sync.RWMutex
 	versions map[string]int // never changed, replaced
 }
 
-// Open reads the key from the environment or the data folder, or makes one there. changed is called after every change.
-func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time, changed func()) (*Secrets, error) {
+// Open reads the key from the environment or the data folder, or makes one there, and follows its changes.
+func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time, note func(topic string)) (*Secrets, error) {
 	sealed, err := st.Secrets(ctx)
 	if err != nil {
 		return nil, err
@@ -54,8 +54,35 @@ func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time
 	if err != nil {
 		return nil, err
 	}
-	s := &Secrets{store: st, now: now, key: key, changed: changed}
-	return s, s.load(ctx)
+	s := &Secrets{store: st, now: now, key: key, note: note, versions: map[string]int{}}
+	for i, x := range sealed {
+		s.versions[x.Name] = x.Version
+		if i == 0 {
+			if _, err := s.Value(ctx, x.Name, x.Version); err != nil {
+				return nil, fmt.Errorf("the secrets cannot be opened: the sealing key is another than they were sealed with: %w", err)
+			}
+		}
+	}
+	st.Follow(s.follow)
+	return s, nil
+}
+
+func (s *Secrets) follow(changes []store.Change) {
+	for _, c := range changes {
+		c, ok := c.(store.SecretChanged)
+		if !ok {
+			continue
+		}
+		s.mu.Lock()
+		s.versions = maps.Clone(s.versions)
+		if c.Version > 0 {
+			s.versions[c.Name] = c.Version
+		} else {
+			delete(s.versions, c.Name)
+		}
+		s.mu.Unlock()
+		s.note("secrets")
+	}
 }
 
 // readKey reads the key, or makes one where none is needed yet.
@@ -95,27 +122,6 @@ func readKey(dir string, needed bool) ([]byte, error) {
 	return key, nil
 }
 
-// load reads which secrets exist, and makes sure that the key is the one they were sealed with.
-func (s *Secrets) load(ctx context.Context) error {
-	list, err := s.store.Secrets(ctx)
-	if err != nil {
-		return err
-	}
-	versions := map[string]int{}
-	for i, x := range list {
-		versions[x.Name] = x.Version
-		if i == 0 {
-			if _, err := s.Value(ctx, x.Name, x.Version); err != nil {
-				return fmt.Errorf("the secrets cannot be opened: the sealing key is another than they were sealed with: %w", err)
-			}
-		}
-	}
-	s.mu.Lock()
-	s.versions = versions
-	s.mu.Unlock()
-	return nil
-}
-
 // Versions tells which secrets exist, with their versions. The map must not be changed.
 func (s *Secrets) Versions() map[string]int {
 	s.mu.RLock()
@@ -150,7 +156,7 @@ func (s *Secrets) Describe(ctx context.Context, who store.Person, name string, a
 		said := func(x store.Secret) map[string]string { return map[string]string{"about": x.About, "owner": x.Owner} }
 		return t.Audit(who, s.now(), "secret describe", name, said(have), said(out))
 	})
-	return out, s.after(ctx, err)
+	return out, err
 }
 
 // Set keeps a new value; the secret is made when it is not there. It returns the new version.
@@ -189,7 +195,7 @@ func (s *Secrets) Set(ctx context.Context, who store.Person, name, value string,
 		out = have
 		return t.Audit(who, now, "secret set", name, versionOf(before), versionOf(have.Version))
 	})
-	return out, s.after(ctx, err)
+	return out, err
 }
 
 func versionOf(n int) any {
@@ -201,7 +207,7 @@ func versionOf(n int) any {
 
 // Remove takes a secret away, with all its versions.
 func (s *Secrets) Remove(ctx context.Context, who store.Person, name string) error {
-	err := s.store.Update(ctx, func(t *store.Tx) error {
+	return s.store.Update(ctx, func(t *store.Tx) error {
 		have, err := t.Secret(name)
 		if errors.Is(err, store.ErrNotFound) {
 			return store.Missingf("there is no secret %s", name)
@@ -214,18 +220,6 @@ func (s *Secrets) Remove(ctx context.Context, who store.Person, name string) err
 		}
 		return t.Audit(who, s.now(), "secret remove", name, versionOf(have.Version), nil)
 	})
-	return s.after(ctx, err)
-}
-
-func (s *Secrets) after(ctx context.Context, err error) error {
-	if err != nil {
-		return err
-	}
-	if err := s.load(ctx); err != nil {
-		return err
-	}
-	s.changed()
-	return nil
 }
 
 // Value opens one version, for a host that needs it. It is for nobody else.
@@ -247,9 +241,6 @@ func (s *Secrets) Value(ctx context.Context, name string, version int) (string, 
 
 // Grant makes a token with which somebody may set one secret, and do nothing else. Its text is given once.
 func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, lasts time.Duration) (store.Grant, string, error) {
-	if _, ok := s.Versions()[name]; !ok {
-		return store.Grant{}, "", store.Missingf("there is no secret %s", name)
-	}
 	var b [38]byte
 	_, _ = rand.Read(b[:])
 	text := auth.GrantPrefix + base64.RawURLEncoding.EncodeToString(b[6:])
@@ -257,6 +248,11 @@ func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, 
 	now := s.now()
 	g := store.Grant{ID: fmt.Sprintf("g%x", b[:6]), Hash: sum[:], Who: to, Secret: name, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts)}
 	err := s.store.Update(ctx, func(t *store.Tx) error {
+		if _, err := t.Secret(name); errors.Is(err, store.ErrNotFound) {
+			return store.Missingf("there is no secret %s", name)
+		} else if err != nil {
+			return err
+		}
 		if err := t.PutGrant(g); err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ func open(t *testing.T, dir string) (*Secrets, *store.Store, error) {
 	st, err := store.Open(context.Background(), dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
-	s, err := Open(context.Background(), st, dir, time.Now, func() {})
+	s, err := Open(context.Background(), st, dir, time.Now, func(string) {})
 	return s, st, err
 }
 

@@ -54,7 +54,7 @@ func (t *Tx) RemoveDraftEdit(draft int, kind, name string) error {
 
 // AddDraft writes a new draft and returns its number.
 func (t *Tx) AddDraft(d Draft) (int, error) {
-	res, err := t.tx.ExecContext(t.ctx, `INSERT INTO drafts (title, author, created_at, base, whole, state) VALUES (?,?,?,?,?,?)`,
+	res, err := t.execResult(`INSERT INTO drafts (title, author, created_at, base, whole, state) VALUES (?,?,?,?,?,?)`,
 		d.Title, d.Author, stamp(d.CreatedAt), d.Base, d.Whole, DraftOpen)
 	if err != nil {
 		return 0, err
@@ -107,11 +107,11 @@ func (s *Store) Draft(ctx context.Context, id int) (Draft, error) {
 
 // Draft returns one draft as the change sees it.
 func (t *Tx) Draft(id int) (Draft, error) {
-	d, err := one(t.ctx, t.tx, scanDraft, draftColumns+`WHERE id=?`, id)
+	d, err := one(t.ctx, t, scanDraft, draftColumns+`WHERE id=?`, id)
 	if err != nil {
 		return d, err
 	}
-	return d, fill(t.ctx, t.tx, &d)
+	return d, fill(t.ctx, t, &d)
 }
 
 // fill reads what a draft holds.
@@ -148,11 +148,16 @@ type RevisionDefinition struct {
 
 // Head is the number of the newest revision, 0 when there is none, as the change sees it.
 func (t *Tx) Head() (int, error) {
-	n, err := one(t.ctx, t.tx, scanInt, `SELECT coalesce(max(number), 0) FROM revisions`)
+	n, err := one(t.ctx, t, scanInt, `SELECT coalesce(max(number), 0) FROM revisions`)
 	return n, err
 }
 
 func scanInt(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) }
+
+// Head is the number of the newest revision, 0 when there is none.
+func (s *Store) Head(ctx context.Context) (int, error) {
+	return one(ctx, s.read, scanInt, `SELECT coalesce(max(number), 0) FROM revisions`)
+}
 
 // AddRevision writes a revision.
 func (t *Tx) AddRevision(r Revision) error {
@@ -226,6 +231,7 @@ type Assignment struct {
 
 // Assign writes a manifest and makes it the host's desired one.
 func (t *Tx) Assign(a Assignment, m Manifest) error {
+	t.tell(Assigned{a})
 	if err := t.exec(`INSERT INTO manifests (hash, host, revision, renderer, text, secrets) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING`, m.Hash, m.Host, m.Revision, m.Renderer, m.Text, text(m.Secrets)); err != nil {
 		return err
 	}
@@ -235,7 +241,10 @@ func (t *Tx) Assign(a Assignment, m Manifest) error {
 }
 
 // Unassign takes away what a host is assigned.
-func (t *Tx) Unassign(host string) error { return t.exec(`DELETE FROM assignments WHERE host=?`, host) }
+func (t *Tx) Unassign(host string) error {
+	t.tell(Unassigned{host})
+	return t.exec(`DELETE FROM assignments WHERE host=?`, host)
+}
 
 // Assignments returns the assignment of every host.
 func (s *Store) Assignments(ctx context.Context) ([]Assignment, error) {
@@ -256,23 +265,4 @@ func (s *Store) Manifest(ctx context.Context, hash string) (Manifest, error) {
 		}
 		return m, err
 	}, `SELECT hash, host, revision, renderer, text, secrets FROM manifests WHERE hash=?`, hash)
-}
-
-// Rollout is a rollout with its state as JSON.
-type Rollout struct {
-	ID, Revision int
-	Author       string
-	State        string
-}
-
-// PutRollout writes a rollout.
-func (t *Tx) PutRollout(r Rollout) error {
-	return t.exec(`INSERT INTO rollouts VALUES (?,?,?,?) ON CONFLICT (id) DO UPDATE SET state=excluded.state`, r.ID, r.Revision, r.Author, r.State)
-}
-
-// Rollouts returns all rollouts, oldest first.
-func (s *Store) Rollouts(ctx context.Context) ([]Rollout, error) {
-	return list(ctx, s.read, func(r *sql.Rows) (v Rollout, err error) {
-		return v, r.Scan(&v.ID, &v.Revision, &v.Author, &v.State)
-	}, `SELECT id, revision, author, state FROM rollouts ORDER BY id`)
 }

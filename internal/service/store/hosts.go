@@ -30,7 +30,12 @@ func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 
 // Host returns one host as it is inside the change, or ErrNotFound.
 func (t *Tx) Host(name string) (Host, error) {
-	return one(t.ctx, t.tx, scanHost, hostColumns+` FROM hosts WHERE name=?`, name)
+	return one(t.ctx, t, scanHost, hostColumns+` FROM hosts WHERE name=?`, name)
+}
+
+// HostOf returns the host whose agent has a uid as it is inside the change, or ErrNotFound; a retired host is none.
+func (t *Tx) HostOf(uid string) (Host, error) {
+	return one(t.ctx, t, scanHost, hostColumns+` FROM hosts WHERE uid=? AND retired_at=''`, uid)
 }
 
 // FormerHosts returns the retired hosts whose names other hosts have by now, by name.
@@ -40,6 +45,7 @@ func (s *Store) FormerHosts(ctx context.Context) ([]Host, error) {
 
 // AddFormerHost keeps a retired host whose name another one takes.
 func (t *Tx) AddFormerHost(h Host) error {
+	t.tell(HostReplaced{h})
 	return t.exec(`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
 		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt), stamp(h.RetiredAt))
 }
@@ -54,6 +60,7 @@ func textMap(s string) map[string]string {
 
 // PutHost writes a host.
 func (t *Tx) PutHost(h Host) error {
+	t.tell(HostPut{h})
 	return t.exec(`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET uid=excluded.uid, host_id=excluded.host_id, service_name=excluded.service_name,
 		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at, retired_at=excluded.retired_at`,
@@ -78,14 +85,14 @@ type JoinToken struct {
 
 // PutJoinToken writes a token.
 func (t *Tx) PutJoinToken(j JoinToken) error {
+	t.tell(TokenPut{j})
 	return t.exec(`INSERT INTO join_tokens (id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
 		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt), j.Host, j.Listed)
 }
 
 // tokenColumns take the time as their one argument.
-const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed,
-		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at <> ''),
-		(SELECT count(DISTINCT uid) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND ended_at = '' AND offer_ends > ?)
+const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed, used,
+		(SELECT count(*) FROM credentials c WHERE c.token_id = j.id AND used_at = '' AND ended_at = '' AND offer_ends > ?)
 		FROM join_tokens j`
 
 func scanToken(r *sql.Rows) (j JoinToken, err error) {
@@ -97,24 +104,24 @@ func scanToken(r *sql.Rows) (j JoinToken, err error) {
 
 // JoinTokens returns all tokens, newest first, with their uses as of now.
 func (s *Store) JoinTokens(ctx context.Context, now time.Time) ([]JoinToken, error) {
-	return list(ctx, s.write, scanToken, tokenColumns+` ORDER BY created_at DESC`, stamp(now))
+	return list(ctx, s.read, scanToken, tokenColumns+` ORDER BY created_at DESC`, stamp(now))
 }
 
 // JoinToken returns one token as it is inside the change, with its uses as of now, or ErrNotFound.
 func (t *Tx) JoinToken(id string, now time.Time) (JoinToken, error) {
-	return one(t.ctx, t.tx, scanToken, tokenColumns+` WHERE id=?`, stamp(now), id)
+	return one(t.ctx, t, scanToken, tokenColumns+` WHERE id=?`, stamp(now), id)
 }
 
 // UsesToken tells whether an agent has used a token, or has an offer by it that still waits for its use.
 func (t *Tx) UsesToken(id, uid string, now time.Time) (bool, error) {
-	n, err := one(t.ctx, t.tx, func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
+	n, err := one(t.ctx, t, func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
 		`SELECT count(*) FROM credentials WHERE token_id=? AND uid=? AND (used_at <> '' OR ended_at = '' AND offer_ends > ?)`, id, uid, stamp(now))
 	return n > 0, err
 }
 
 // UsedCredential tells whether an agent has ever used a credential.
 func (t *Tx) UsedCredential(uid string) (bool, error) {
-	n, err := one(t.ctx, t.tx, scanInt, `SELECT count(*) FROM credentials WHERE uid=? AND used_at <> ''`, uid)
+	n, err := one(t.ctx, t, scanInt, `SELECT count(*) FROM credentials WHERE uid=? AND used_at <> ''`, uid)
 	return n > 0, err
 }
 
@@ -126,26 +133,44 @@ type Credential struct {
 	OfferedAt, OfferEnds, UsedAt time.Time
 }
 
+const credentialColumns = `SELECT id, hash, uid, token_id, host, offered_at, offer_ends, used_at FROM credentials`
+
+func scanCredential(r *sql.Rows) (c Credential, err error) {
+	var offered, ends, used string
+	err = r.Scan(&c.ID, &c.Hash, &c.UID, &c.TokenID, &c.Host, &offered, &ends, &used)
+	c.OfferedAt, c.OfferEnds, c.UsedAt = unstamp(offered), unstamp(ends), unstamp(used)
+	return c, err
+}
+
 // Credentials returns all that may still be used.
 func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
-	return list(ctx, s.read, func(r *sql.Rows) (c Credential, err error) {
-		var offered, ends, used string
-		err = r.Scan(&c.ID, &c.Hash, &c.UID, &c.TokenID, &c.Host, &offered, &ends, &used)
-		c.OfferedAt, c.OfferEnds, c.UsedAt = unstamp(offered), unstamp(ends), unstamp(used)
-		return c, err
-	}, `SELECT id, hash, uid, token_id, host, offered_at, offer_ends, used_at FROM credentials WHERE ended_at = ''`)
+	return list(ctx, s.read, scanCredential, credentialColumns+` WHERE ended_at = ''`)
+}
+
+// Credential returns one that may still be used as the change sees it, or ErrNotFound.
+func (t *Tx) Credential(id string) (Credential, error) {
+	return one(t.ctx, t, scanCredential, credentialColumns+` WHERE id=? AND ended_at = ''`, id)
 }
 
 // PutCredential writes an offer; an earlier offer to the same agent that was never used goes.
 func (t *Tx) PutCredential(c Credential) error {
+	t.tell(CredentialOffered{c})
 	if err := t.exec(`DELETE FROM credentials WHERE uid=? AND used_at=''`, c.UID); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO credentials (id, hash, uid, token_id, host, offered_at, offer_ends, used_at) VALUES (?,?,?,?,?,?,?,?)`, c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
+	return t.exec(`INSERT INTO credentials (id, hash, uid, token_id, host, offered_at, offer_ends, used_at) VALUES (?,?,?,?,?,?,?,?)`,
+		c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
 }
 
-// UseCredential notes the first use, and ends the host's earlier ones. Ended ones stay, since they are uses of a token.
+// UseCredential notes the first use, which is one of its token unless the agent has used that before, and ends the host's earlier ones.
+// Ended ones stay, since they are uses of a token.
 func (t *Tx) UseCredential(c Credential, at time.Time) error {
+	c.UsedAt = at
+	t.tell(CredentialUsed{c})
+	if err := t.exec(`UPDATE join_tokens SET used = used + 1 WHERE id=? AND NOT EXISTS
+		(SELECT 1 FROM credentials WHERE uid=? AND token_id=? AND used_at <> '')`, c.TokenID, c.UID, c.TokenID); err != nil {
+		return err
+	}
 	if err := t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND id<>? AND ended_at=''`, stamp(at), c.Host, c.ID); err != nil {
 		return err
 	}
@@ -154,6 +179,7 @@ func (t *Tx) UseCredential(c Credential, at time.Time) error {
 
 // EndCredentials ends all of a host's credentials.
 func (t *Tx) EndCredentials(host string, at time.Time) error {
+	t.tell(CredentialsEnded{host})
 	return t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND ended_at=''`, stamp(at), host)
 }
 
@@ -170,22 +196,45 @@ type Newcomer struct {
 
 // Newcomers returns all of them, oldest first; also those that were denied.
 func (s *Store) Newcomers(ctx context.Context) ([]Newcomer, error) {
-	return list(ctx, s.write, func(r *sql.Rows) (n Newcomer, err error) {
-		var since, denied string
-		err = r.Scan(&n.ID, &n.UID, &n.Credential, &n.Host, &n.HostID, &n.Name, &n.Origin, &n.Why, &since, &denied, &n.Approved)
-		n.Since, n.DeniedAt = unstamp(since), unstamp(denied)
-		return n, err
-	}, `SELECT id, uid, credential, host, host_id, name, origin, why, since, denied_at, approved FROM newcomers ORDER BY since, id`)
+	return list(ctx, s.read, scanNewcomer, newcomerColumns+` ORDER BY since, id`)
+}
+
+const newcomerColumns = `SELECT id, uid, credential, host, host_id, name, origin, why, since, denied_at, approved FROM newcomers`
+
+func scanNewcomer(r *sql.Rows) (n Newcomer, err error) {
+	var since, denied string
+	err = r.Scan(&n.ID, &n.UID, &n.Credential, &n.Host, &n.HostID, &n.Name, &n.Origin, &n.Why, &since, &denied, &n.Approved)
+	n.Since, n.DeniedAt = unstamp(since), unstamp(denied)
+	return n, err
+}
+
+// NewcomerOf returns the newcomer of a uid as the change sees it, or ErrNotFound.
+func (t *Tx) NewcomerOf(uid string) (Newcomer, error) {
+	return one(t.ctx, t, scanNewcomer, newcomerColumns+` WHERE uid=?`, uid)
+}
+
+// Newcomer returns one as the change sees it, or ErrNotFound.
+func (t *Tx) Newcomer(id string) (Newcomer, error) {
+	return one(t.ctx, t, scanNewcomer, newcomerColumns+` WHERE id=?`, id)
+}
+
+// Newcomers returns all as the change sees them, oldest first.
+func (t *Tx) Newcomers() ([]Newcomer, error) {
+	return list(t.ctx, t, scanNewcomer, newcomerColumns+` ORDER BY since, id`)
 }
 
 // PutNewcomer writes a newcomer.
 func (t *Tx) PutNewcomer(n Newcomer) error {
+	t.tell(NewcomerPut{n})
 	return t.exec(`INSERT INTO newcomers VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET name=excluded.name, origin=excluded.origin, denied_at=excluded.denied_at, approved=excluded.approved`,
 		n.ID, n.UID, n.Credential, n.Host, n.HostID, n.Name, n.Origin, n.Why, stamp(n.Since), stamp(n.DeniedAt), n.Approved)
 }
 
 // RemoveNewcomer forgets a newcomer.
-func (t *Tx) RemoveNewcomer(id string) error { return t.exec(`DELETE FROM newcomers WHERE id=?`, id) }
+func (t *Tx) RemoveNewcomer(id string) error {
+	t.tell(NewcomerRemoved{id})
+	return t.exec(`DELETE FROM newcomers WHERE id=?`, id)
+}
 
 // Session is a signed-in browser.
 type Session struct {
@@ -267,23 +316,35 @@ func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	t := &Tx{tx, ctx}
+	var puts [3]*sql.Stmt
+	for i, query := range []string{
+		`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`,
+		`INSERT INTO latest_numbers VALUES (?,?) ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers`,
+		`INSERT INTO numbers VALUES (?,?,?) ON CONFLICT (host, bucket) DO UPDATE SET numbers=excluded.numbers`,
+	} {
+		if puts[i], err = tx.PrepareContext(ctx, query); err != nil {
+			return err
+		}
+		defer puts[i].Close()
+	}
+	put := func(st *sql.Stmt, args ...any) {
+		if err == nil {
+			_, err = st.ExecContext(ctx, args...)
+		}
+	}
 	for _, u := range all {
 		if u.State != "" {
-			if err := t.exec(`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`, u.Host, u.State); err != nil {
-				return err
-			}
+			put(puts[0], u.Host, u.State)
 		}
 		if u.Numbers != "" {
-			if err := t.exec(`INSERT INTO latest_numbers VALUES (?,?) ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers`, u.Host, u.Numbers); err != nil {
-				return err
-			}
+			put(puts[1], u.Host, u.Numbers)
 		}
 		if u.Delta != "" {
-			if err := t.exec(`INSERT INTO numbers VALUES (?,?,?) ON CONFLICT (host, bucket) DO UPDATE SET numbers=excluded.numbers`, u.Host, u.Bucket, u.Delta); err != nil {
-				return err
-			}
+			put(puts[2], u.Host, u.Bucket, u.Delta)
 		}
+	}
+	if err != nil {
+		return err
 	}
 	return tx.Commit()
 }
@@ -295,7 +356,7 @@ func (s *Store) Prune(ctx context.Context, before time.Time, keep []string) (man
 		return 0, s.wrote("state.db", err)
 	}
 	err = s.Update(ctx, func(t *Tx) error {
-		res, err := t.tx.ExecContext(t.ctx, `DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`, text(keep))
+		res, err := t.execResult(`DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`, text(keep))
 		if err != nil {
 			return err
 		}

@@ -26,17 +26,18 @@ func scanSecret(r *sql.Rows) (s Secret, err error) {
 
 // Secrets returns all secrets by name.
 func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
-	return list(ctx, s.write, scanSecret, secretColumns+` ORDER BY name`)
+	return list(ctx, s.read, scanSecret, secretColumns+` ORDER BY name`)
 }
 
 // Secret returns one.
 func (t *Tx) Secret(name string) (Secret, error) {
-	return one(t.ctx, t.tx, scanSecret, secretColumns+` WHERE name=?`, name)
+	return one(t.ctx, t, scanSecret, secretColumns+` WHERE name=?`, name)
 }
 
 // PutSecret writes a secret with the sealed value of its version. The version before stays, since hosts may still run it;
 // older ones go.
 func (t *Tx) PutSecret(s Secret, sealed []byte) error {
+	t.tell(SecretChanged{s.Name, s.Version})
 	if err := t.exec(`INSERT INTO secrets VALUES (?,?,?,?,?,?,?) ON CONFLICT (name) DO UPDATE SET about=excluded.about, owner=excluded.owner,
 		version=excluded.version, set_at=excluded.set_at, set_by=excluded.set_by`, s.Name, s.About, s.Owner, stamp(s.CreatedAt), s.Version, stamp(s.SetAt), s.SetBy); err != nil {
 		return err
@@ -54,6 +55,7 @@ func (t *Tx) DescribeSecret(s Secret) error {
 
 // RemoveSecret removes a secret with its versions and grants.
 func (t *Tx) RemoveSecret(name string) error {
+	t.tell(SecretChanged{Name: name})
 	for _, q := range []string{`DELETE FROM secret_versions WHERE name=?`, `DELETE FROM grants WHERE secret=?`, `DELETE FROM secrets WHERE name=?`} {
 		if err := t.exec(q, name); err != nil {
 			return err
@@ -64,7 +66,7 @@ func (t *Tx) RemoveSecret(name string) error {
 
 // SealedSecret returns the sealed value of a version.
 func (s *Store) SealedSecret(ctx context.Context, name string, version int) ([]byte, error) {
-	return one(ctx, s.write, func(r *sql.Rows) (b []byte, err error) { return b, r.Scan(&b) }, `SELECT sealed FROM secret_versions WHERE name=? AND version=?`, name, version)
+	return one(ctx, s.read, func(r *sql.Rows) (b []byte, err error) { return b, r.Scan(&b) }, `SELECT sealed FROM secret_versions WHERE name=? AND version=?`, name, version)
 }
 
 // Grant lets somebody set one secret.
@@ -79,7 +81,7 @@ type Grant struct {
 
 // Grants returns all grants, newest first.
 func (s *Store) Grants(ctx context.Context) ([]Grant, error) {
-	return list(ctx, s.write, func(r *sql.Rows) (g Grant, err error) {
+	return list(ctx, s.read, func(r *sql.Rows) (g Grant, err error) {
 		var created, expires, ended string
 		err = r.Scan(&g.ID, &g.Hash, &g.Who, &g.Secret, &created, &g.CreatedBy, &expires, &ended)
 		g.CreatedAt, g.ExpiresAt, g.EndedAt = unstamp(created), unstamp(expires), unstamp(ended)
@@ -94,7 +96,7 @@ func (t *Tx) PutGrant(g Grant) error {
 
 // EndGrant ends a grant of a secret.
 func (t *Tx) EndGrant(secret, id string, at time.Time) error {
-	res, err := t.tx.ExecContext(t.ctx, `UPDATE grants SET ended_at=? WHERE secret=? AND id=? AND ended_at=''`, stamp(at), secret, id)
+	res, err := t.execResult(`UPDATE grants SET ended_at=? WHERE secret=? AND id=? AND ended_at=''`, stamp(at), secret, id)
 	if err != nil {
 		return err
 	}

@@ -40,12 +40,14 @@ func (m Missing) Is(target error) bool { return target == ErrNotFound }
 
 // Store is both databases. It is safe for concurrent use; writes go one after the other.
 type Store struct {
-	write, read *sql.DB // catalogue.db
+	write, read *sql.DB // catalogue.db; the writer has the one connection of write
 	state       *sql.DB // state.db
+	writer      *writer
 
-	mu      sync.Mutex
-	trouble map[string]Trouble // by database
-	fail    func() error       // for tests: the next commits fail with what it answers
+	mu        sync.Mutex
+	trouble   map[string]Trouble // by database
+	followers []Follower
+	fail      func() error // for tests: the next commits fail with what it answers
 }
 
 // Trouble is why a database cannot be written now, and since when.
@@ -137,6 +139,10 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if s.read, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 4); err != nil {
 		return nil, err
 	}
+	if s.writer, err = newWriter(ctx, s.write); err != nil {
+		return nil, err
+	}
+	s.writer.ended.Go(s.runWriter)
 	return s, nil
 }
 
@@ -164,48 +170,13 @@ func migrate(ctx context.Context, db *sql.DB, dir string) error {
 }
 
 // Close closes both.
-func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close(), s.state.Close()) }
+func (s *Store) Close() error {
+	return errors.Join(s.writer.close(), s.read.Close(), s.write.Close(), s.state.Close())
+}
 
 // Ping tells whether both answer.
 func (s *Store) Ping(ctx context.Context) error {
 	return errors.Join(s.read.PingContext(ctx), s.state.PingContext(ctx))
-}
-
-// Tx is a change of catalogue.db.
-type Tx struct {
-	tx  *sql.Tx
-	ctx context.Context
-}
-
-// Update makes a change; when it returns without an error the change is on disk.
-func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
-	ctx = context.WithoutCancel(ctx) // as in list; and a change that has begun is not given up half way
-	return s.wrote("catalogue.db", s.update(ctx, change))
-}
-
-func (s *Store) update(ctx context.Context, change func(*Tx) error) error {
-	tx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	if err := change(&Tx{tx, ctx}); err != nil {
-		return err
-	}
-	s.mu.Lock()
-	fail := s.fail
-	s.mu.Unlock()
-	if fail != nil {
-		if err := fail(); err != nil {
-			return err
-		}
-	}
-	return tx.Commit()
-}
-
-func (t *Tx) exec(query string, args ...any) error {
-	_, err := t.tx.ExecContext(t.ctx, query, args...)
-	return err
 }
 
 // Person is who makes a change, and from where.

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/core/rollout"
 )
 
 func open2(t *testing.T, dir string) *Store {
@@ -23,6 +25,8 @@ func TestKeeps(t *testing.T) {
 	ctx, dir, now := context.Background(), t.TempDir(), time.Date(2031, 4, 2, 6, 0, 0, 5, time.UTC)
 	s := open2(t, dir)
 	var draft int
+	first := rollout.Start(1, 1, "ada", []rollout.Target{{Host: "h", Hash: "x"}, {Host: "i", Hash: "y", Connected: true}}, now)
+	first.Commands = nil
 	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
 		if draft, err = tx.AddDraft(Draft{Title: "t", Author: "a", CreatedAt: now, Whole: true, Files: []File{{"b", "2"}, {"a", "1"}}}); err != nil {
 			return err
@@ -30,7 +34,7 @@ func TestKeeps(t *testing.T) {
 		return errors.Join(tx.PutHost(Host{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, JoinedAt: now}),
 			tx.AddRevision(Revision{Number: 1, Title: "r", CreatedAt: now, Files: []File{{"a", "1"}, {"b", "1"}}, Definitions: []RevisionDefinition{{"source", "s", "d", 1}}}),
 			tx.Assign(Assignment{Host: "h", Hash: "x", Revision: 1, AssignedAt: now}, Manifest{Hash: "x", Host: "h", Text: "text"}),
-			tx.PutRollout(Rollout{ID: 1, Revision: 1, State: "{}"}), tx.SetMeta("k", "v"), tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}))
+			tx.MoveRollout(first), tx.SetMeta("k", "v"), tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}))
 	}))
 	require.NoError(t, s.SaveStates(ctx, []HostUpdate{{Host: "h", State: "{}", Numbers: "{1}", Bucket: 300, Delta: "{}"}, {Host: "h", Numbers: "{2}"}}))
 	require.NoError(t, s.Close())
@@ -49,6 +53,9 @@ func TestKeeps(t *testing.T) {
 	m, err := s.Manifest(ctx, "x")
 	require.NoError(t, err)
 	assert.Equal(t, "text", m.Text)
+	moved, err := s.Rollouts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []rollout.Delta{first}, moved)
 	_, numbers, err := s.HostStates(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "{2}", numbers["h"])

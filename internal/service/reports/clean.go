@@ -1,4 +1,4 @@
-package agents
+package reports
 
 import (
 	"maps"
@@ -57,8 +57,11 @@ func cleanText(text []byte, most int) string {
 	return strings.Join(lines, "\n")
 }
 
-// fact cleans what may come into a config. It holds no dollar sign, so that nothing can take it for a reference.
-func fact(s string, most int) string { return strings.ReplaceAll(clean(s, most), "$", "") }
+// Fact cleans what an agent says of its host and what may come into a config. It holds no dollar sign, so that nothing can take it for a
+// reference.
+func Fact(s string) string { return factOf(s, maxAttribute) }
+
+func factOf(s string, most int) string { return strings.ReplaceAll(clean(s, most), "$", "") }
 
 // attributes reads what an agent says of its host.
 func attributes(d *protobufs.AgentDescription) map[string]string {
@@ -73,7 +76,7 @@ func attributes(d *protobufs.AgentDescription) map[string]string {
 			if key == wire.PartsAttribute || key == wire.PortsAttribute {
 				most = maxList
 			}
-			out[key] = fact(kv.GetValue().GetStringValue(), most)
+			out[key] = factOf(kv.GetValue().GetStringValue(), most)
 		}
 	}
 	return out

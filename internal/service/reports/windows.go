@@ -1,10 +1,9 @@
-package agents
+package reports
 
 import (
 	"slices"
 	"time"
 
-	"synaxis/internal/core/check"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 )
@@ -18,8 +17,8 @@ type sample struct {
 // window are the samples of a source within health.Window, oldest first, and the one before them.
 type window struct{ samples []sample }
 
-// sampleEvery bounds how many samples there are, however often an agent reports.
-const sampleEvery = 10 * time.Second
+// SampleEvery bounds how many samples there are, however often an agent reports.
+const SampleEvery = 10 * time.Second
 
 // add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since it is read.
 func (w *window) add(n wire.Numbers, now time.Time) *window {
@@ -37,7 +36,7 @@ func (w *window) add(n wire.Numbers, now time.Time) *window {
 	for len(next.samples) > 1 && now.Sub(next.samples[1].at) >= health.Window {
 		next.samples = next.samples[1:]
 	}
-	if k := len(next.samples); k > 1 && now.Sub(next.samples[k-2].at) < sampleEvery {
+	if k := len(next.samples); k > 1 && now.Sub(next.samples[k-2].at) < SampleEvery {
 		next.samples[k-1] = s
 	} else {
 		next.samples = append(next.samples, s)
@@ -64,7 +63,7 @@ func (w *window) latest(now time.Time) (r health.Recent) {
 		return r
 	}
 	to := w.samples[len(w.samples)-1].counts
-	for i := len(w.samples) - 2; i >= 0 && now.Sub(w.samples[i].at) <= health.Window+sampleEvery; i-- {
+	for i := len(w.samples) - 2; i >= 0 && now.Sub(w.samples[i].at) <= health.Window+SampleEvery; i-- {
 		from := w.samples[i].counts
 		if r = (health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed}); r.Read >= health.Fewest {
 			break
@@ -83,7 +82,7 @@ type volume struct {
 const fiveMinutesInADay = 288
 
 // learn takes what sources have read in five minutes into their averages.
-func (h *host) learn(read map[string]wire.Numbers) {
+func (h *entry) learn(read map[string]wire.Numbers) {
 	if h.volumes == nil {
 		h.volumes = map[string]volume{}
 	}
@@ -93,21 +92,6 @@ func (h *host) learn(read map[string]wire.Numbers) {
 		v.perDay += (float64(n.Bytes)*fiveMinutesInADay - v.perDay) / float64(v.n)
 		h.volumes[name] = v
 	}
-}
-
-// Volumes tells what sources have really read on each host, as bytes in a day.
-func (f *Fleet) Volumes() []check.Volume {
-	f.mu.RLock()
-	defer f.mu.RUnlock()
-	var out []check.Volume
-	for name, h := range f.hosts {
-		for source, v := range h.volumes {
-			if h.view.RetiredAt.IsZero() && v.perDay > 0 {
-				out = append(out, check.Volume{Host: name, Source: source, Bytes: v.perDay})
-			}
-		}
-	}
-	return out
 }
 
 // deltas are the sums that grew, and by how much.

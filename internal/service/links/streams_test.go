@@ -1,4 +1,4 @@
-package agents
+package links
 
 import (
 	"math/rand/v2"
@@ -17,9 +17,9 @@ func TestOneAgentIsNeverACopy(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		var s streams
 		var n uint64
-		var c *conn
+		var c *Conn
 		if seed%2 == 0 {
-			c = &conn{}
+			c = &Conn{}
 		}
 		now := noon
 		for range 300 {
@@ -31,7 +31,7 @@ func TestOneAgentIsNeverACopy(t *testing.T) {
 				n++
 			case 2: // another connection
 				if c != nil {
-					c = &conn{}
+					c = &Conn{}
 				}
 			case 3: // two came in the wrong order, which a connection never does
 				if c == nil && now.Sub(s.turned) > turnsLast {
@@ -57,9 +57,9 @@ func TestTwoAgentsByTurns(t *testing.T) {
 		if seed%3 == 0 {
 			copied = old // the copy of a running machine goes on where that one was
 		}
-		var a, b *conn
+		var a, b *Conn
 		if seed%2 == 0 {
-			a, b = &conn{}, &conn{}
+			a, b = &Conn{}, &Conn{}
 		}
 		now := noon
 		for range 10 {

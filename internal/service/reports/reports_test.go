@@ -1,4 +1,4 @@
-package agents
+package reports
 
 import (
 	"testing"
@@ -26,22 +26,7 @@ func TestDeltas(t *testing.T) {
 	assert.Empty(t, deltas(map[string]wire.Numbers{"a": {Read: 5}}, map[string]wire.Numbers{"a": {Read: 2}}), "an agent that began anew gives nothing negative")
 }
 
-func TestTokenBucket(t *testing.T) {
-	t.Parallel()
-	now := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
-	b := tokenBucket{rate: 10, full: 3, left: 3}
-	taken := func() (n int) {
-		for b.take(now) {
-			n++
-		}
-		return n
-	}
-	assert.Equal(t, 3, taken())
-	now = now.Add(200 * time.Millisecond)
-	assert.Equal(t, 2, taken())
-	now = now.Add(time.Hour)
-	assert.Equal(t, 3, taken(), "it does not grow beyond its size")
-}
+var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 
 // TestWindows: shares are of the last minutes; what came before is history, and a sum that falls begins anew.
 func TestWindows(t *testing.T) {

@@ -1,0 +1,571 @@
+// Package agents speaks OpAMP with agents, over WebSocket and by polling, and takes their numbers. It owns nothing: it asks membership who is
+// calling, tells links and reports what was heard, and rollouts what happened.
+package agents
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/open-telemetry/opamp-go/protobufs"
+	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/hosts"
+	"synaxis/internal/service/inventory"
+	"synaxis/internal/service/links"
+	"synaxis/internal/service/membership"
+	"synaxis/internal/service/reports"
+	"synaxis/internal/service/rollouts"
+	"synaxis/internal/service/store"
+)
+
+// Secrets opens a version of a secret.
+type Secrets interface {
+	Value(ctx context.Context, name string, version int) (string, error)
+}
+
+// Parts are what the endpoint speaks for.
+type Parts struct {
+	Store      *store.Store
+	Inventory  *inventory.Inventory
+	Membership *membership.Membership
+	Links      *links.Links
+	Reports    *reports.Reports
+	Hosts      *hosts.Hosts
+	Rollouts   *rollouts.Queue
+	Secrets    Secrets
+	Log        *slog.Logger
+	Now        func() time.Time
+	Note       func(topic string)
+}
+
+// Agents is the endpoint. It is safe for concurrent use.
+type Agents struct {
+	p        Parts
+	requests crowd // over plain HTTP
+	sockets  crowd
+}
+
+// New makes the endpoint.
+func New(p Parts) *Agents {
+	a := &Agents{p: p}
+	a.requests.members, a.requests.joiners = 4, 64
+	a.sockets.members, a.sockets.joiners = 8, 256 // dead ones are noticed within 35 s
+	p.Store.Follow(a.follow)
+	return a
+}
+
+// follow ends the connections of those who may not speak any more, and tells those that are to call again.
+func (a *Agents) follow(changes []store.Change) {
+	var hangup []string
+	for _, c := range changes {
+		switch c := c.(type) {
+		case store.HostPut:
+			if !c.RetiredAt.IsZero() {
+				hangup = append(hangup, c.UID)
+			}
+		case store.HostReplaced:
+			hangup = append(hangup, c.UID)
+		case store.TokenPut:
+			if !c.RevokedAt.IsZero() {
+				go a.p.Links.HangupToken(c.ID)
+			}
+		case store.NewcomerPut:
+			if c.Approved != "" || !c.DeniedAt.IsZero() {
+				go a.p.Links.Hangup(c.UID) // it calls again, and is given its credential or is told
+			}
+		}
+	}
+	for _, uid := range hangup {
+		go a.p.Links.Forget(uid) // it calls again, and is told
+	}
+}
+
+// Run notices agents that went away, and writes what they reported now and then, until ctx ends.
+func (a *Agents) Run(ctx context.Context) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			a.p.Reports.Flush(context.WithoutCancel(ctx))
+			return
+		case <-t.C:
+			for _, uid := range a.p.Links.Missing() {
+				a.away(uid)
+			}
+			a.p.Hosts.Pass()
+			a.p.Reports.Flush(ctx)
+		}
+	}
+}
+
+// away tells that an agent is not there any more.
+func (a *Agents) away(uid string) {
+	h, ok := a.p.Inventory.ByUID(uid)
+	if !ok {
+		return
+	}
+	a.p.Reports.Seen(h.Name, "")
+	a.p.Hosts.Touch(h.Name)
+	a.p.Rollouts.Tell(rollout.Event{Kind: rollout.Disconnected, Host: h.Name})
+	a.p.Note("hosts")
+}
+
+// problem answers in the form of RFC 9457, with words that the agent prints.
+func problem(w http.ResponseWriter, status int, code, words string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "code": code, "detail": words})
+}
+
+func (a *Agents) deny(w http.ResponseWriter, err error) {
+	var d membership.Denied
+	if errors.As(err, &d) {
+		problem(w, http.StatusUnauthorized, "agent-denied", d.Words)
+		return
+	}
+	a.p.Log.Error("an agent's request failed", "error", err)
+	w.Header().Set("Retry-After", "10")
+	problem(w, http.StatusServiceUnavailable, "internal", "the service cannot answer now; it will be tried again")
+}
+
+// ServeOpAMP answers OpAMP: WebSocket where the request asks for it, plain polling otherwise.
+func (a *Agents) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
+	who, err := a.p.Membership.Authenticate(r.Header.Get("Authorization"))
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	who.Origin, _, _ = net.SplitHostPort(r.RemoteAddr)
+	if r.Method == http.MethodPost {
+		if !a.requests.enter(r.Context(), who) {
+			busy(w)
+			return
+		}
+		defer a.requests.leave(who)
+		a.poll(w, r, who)
+		return
+	}
+	if !a.sockets.enter(r.Context(), who) {
+		busy(w)
+		return
+	}
+	defer a.sockets.leave(who)
+	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true})
+	if err != nil {
+		return
+	}
+	ws.SetReadLimit(wire.MaxMessage)
+	a.serve(links.NewConn(ws, private(r)), who)
+}
+
+// serve reads the messages of one WebSocket until it ends.
+func (a *Agents) serve(c *links.Conn, who membership.Caller) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	defer c.Close()
+	defer func() {
+		if uid := a.p.Links.Left(c); uid != "" {
+			a.away(uid)
+		}
+	}()
+	if who.Token != nil {
+		a.p.Links.Joins(c, who.Token.ID)
+		if a.p.Membership.Usable(who.Token.ID) != nil { // it was revoked meanwhile
+			return
+		}
+	}
+	go a.push(ctx, c)
+	for {
+		frame, err := c.Read(ctx)
+		if err != nil {
+			return
+		}
+		msg := &protobufs.AgentToServer{}
+		if err := wire.Unmarshal(frame, msg); err != nil {
+			_ = c.Send(ctx, badRequest(nil, "the message is no OpAMP"))
+			return
+		}
+		c.Custom(msg)
+		answer, _, err := a.take(ctx, msg, who, c)
+		if err != nil {
+			var d membership.Denied
+			if !errors.As(err, &d) {
+				a.p.Log.Error("a message of an agent failed", "error", err)
+				return
+			}
+			_ = c.Send(ctx, badRequest(msg.GetInstanceUid(), d.Words))
+			return
+		}
+		if answer != nil {
+			if err := c.Send(ctx, answer); err != nil {
+				return
+			}
+		}
+		if msg.GetAgentDisconnect() != nil {
+			return
+		}
+	}
+}
+
+// push sends offers as they come up and pings, so that a dead peer is noticed.
+func (a *Agents) push(ctx context.Context, c *links.Conn) {
+	ping := time.NewTicker(20 * time.Second)
+	defer ping.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.Kicked():
+			uid := a.p.Links.UID(c)
+			o := a.p.Links.Take(uid, c)
+			if o == nil {
+				continue
+			}
+			if err := c.Send(ctx, &protobufs.ServerToAgent{RemoteConfig: a.remote(ctx, o, c.Private())}); err != nil {
+				return
+			}
+			a.sent(uid, o)
+		case <-ping.C:
+			pctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+			err := c.Ping(pctx)
+			cancel()
+			if err != nil {
+				c.Close()
+				return
+			}
+		}
+	}
+}
+
+func (a *Agents) sent(uid string, o *links.Offer) {
+	if h, ok := a.p.Inventory.ByUID(uid); ok {
+		a.p.Rollouts.Tell(rollout.Event{Kind: rollout.Sent, Host: h.Name, Hash: o.Hash})
+	}
+}
+
+// private tells whether nobody between can read what is answered.
+func private(r *http.Request) bool {
+	if r.TLS != nil {
+		return true
+	}
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	return err == nil && at.Addr().IsLoopback()
+}
+
+// remote is an offer as it travels. The secrets that the renderer listed go along, over a private connection only; an agent that
+// lacks one says so and keeps what it runs.
+func (a *Agents) remote(ctx context.Context, o *links.Offer, private bool) *protobufs.AgentRemoteConfig {
+	hash, _ := hex.DecodeString(o.Hash)
+	config := wire.ConfigMap([]byte(o.Text))
+	values := map[string]string{}
+	for _, id := range o.Secrets {
+		if !private {
+			a.p.Log.Warn("a secret is not sent: the connection is in the clear and not on loopback", "secret", id)
+			continue
+		}
+		name, version, _ := strings.Cut(id, "@")
+		n, _ := strconv.Atoi(version)
+		value, err := a.p.Secrets.Value(ctx, name, n)
+		if err != nil {
+			a.p.Log.Error("a secret cannot be opened", "secret", id, "error", err)
+			continue
+		}
+		values[id] = value
+	}
+	wire.AddSecrets(config, values)
+	return &protobufs.AgentRemoteConfig{Config: config, ConfigHash: hash}
+}
+
+func badRequest(uid []byte, words string) *protobufs.ServerToAgent {
+	return &protobufs.ServerToAgent{InstanceUid: uid, ErrorResponse: &protobufs.ServerErrorResponse{
+		Type: protobufs.ServerErrorResponseType_ServerErrorResponseType_BadRequest, ErrorMessage: words}}
+}
+
+// poll answers one message over plain HTTP.
+func (a *Agents) poll(w http.ResponseWriter, r *http.Request, who membership.Caller) {
+	msg := &protobufs.AgentToServer{}
+	if !readBody(w, r, wire.MaxPoll, msg) {
+		return
+	}
+	answer, uid, err := a.take(r.Context(), msg, who, nil)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	if uid != "" {
+		if o := a.p.Links.Take(uid, nil); o != nil {
+			answer.RemoteConfig = a.remote(r.Context(), o, private(r))
+			a.sent(uid, o)
+		}
+	}
+	out, err := proto.Marshal(answer)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-protobuf")
+	_, _ = w.Write(out)
+}
+
+// take handles one message. It returns the answer, nil when there is nothing to say over a WebSocket, and the uid of the agent when it is
+// that of a host.
+func (a *Agents) take(ctx context.Context, msg *protobufs.AgentToServer, who membership.Caller, c *links.Conn) (*protobufs.ServerToAgent, string, error) {
+	if len(msg.GetInstanceUid()) != 16 {
+		return nil, "", membership.Denied{Words: "instance_uid must have 16 bytes"}
+	}
+	uid := hex.EncodeToString(msg.GetInstanceUid())
+	answer := &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), Capabilities: wire.ServerCapabilities}
+	if who.Token != nil {
+		return a.takeJoin(ctx, msg, uid, who, answer)
+	}
+	if who.Credential.UID != uid {
+		return a.takeNewcomer(ctx, msg, uid, who, c, answer)
+	}
+	if retired, err := a.takeRetired(ctx, msg, who, answer); err != nil || retired {
+		if c != nil && answer.RemoteConfig == nil {
+			answer = nil
+		}
+		return answer, "", err
+	}
+	if who.Credential.UsedAt.IsZero() {
+		if err := a.p.Membership.Use(ctx, who.Credential.ID); err != nil {
+			return nil, "", err
+		}
+		who.Credential.UsedAt = a.p.Now()
+	}
+	h, ok := a.p.Inventory.ByUID(uid)
+	if !ok {
+		return nil, "", membership.Denied{Words: "this agent is not in the inventory any more: its host was retired, or joined anew"}
+	}
+	running := a.recognise(ctx, msg.GetEffectiveConfig())
+	heard := a.p.Links.Hear(uid, msg.GetSequenceNum(), c, msg.GetAgentDescription() != nil)
+	if heard.Copy == "" && otherMachine(h, msg) {
+		heard.Copy = "it carries the identity of this host, and says that it runs on another machine"
+		a.p.Links.Detach(uid, c)
+	}
+	if heard.Copy != "" {
+		return a.tellApart(ctx, msg, h.Name, heard.Copy, who, answer)
+	}
+	if heard.AskAll {
+		answer.Flags = uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState)
+	}
+	transport := "polling"
+	if c != nil {
+		transport = "websocket"
+	}
+	took := a.p.Reports.Take(h.Name, transport, msg, running)
+	events := took.Events
+	switch {
+	case msg.GetAgentDisconnect() != nil:
+		a.p.Links.Bye(uid)
+		events = append(events, rollout.Event{Kind: rollout.Disconnected, Host: h.Name})
+	case heard.Arrived:
+		e := rollout.Event{Kind: rollout.Connected, Host: h.Name}
+		if c == nil {
+			e.Patience = 3 * links.PollPatience
+		}
+		events = append([]rollout.Event{e}, events...)
+	}
+	if took.Described {
+		a.p.Inventory.Touch(h.Name)
+		a.p.Rollouts.Changed(h.Name)
+	}
+	for _, e := range events {
+		a.p.Rollouts.Tell(e)
+	}
+	if took.Changed || len(events) > 0 {
+		a.p.Hosts.Touch(h.Name)
+		a.p.Note("hosts")
+	}
+	if c != nil && answer.Flags == 0 {
+		return nil, uid, nil
+	}
+	return answer, uid, nil
+}
+
+// takeJoin handles the message of an agent that holds a join token only.
+func (a *Agents) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid string, who membership.Caller, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+	d := msg.GetAgentDescription()
+	if d == nil {
+		answer.Flags = uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState)
+		return answer, "", nil
+	}
+	if msg.GetCapabilities()&uint64(protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings) == 0 {
+		return nil, "", membership.Denied{Words: "this agent does not accept connection settings, so it cannot be given a credential of its own"}
+	}
+	r := ask(d, uid)
+	r.Origin = who.Origin
+	if h, ok := a.p.Inventory.ByUID(uid); ok && h.HostID != "" && r.HostID != "" && h.HostID != r.HostID { // the uid of another machine's
+		id := wire.NewUID(a.p.Now())
+		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: id[:]}
+		return answer, "", nil
+	}
+	was, _ := a.p.Inventory.Get(r.Name)
+	credential, err := a.p.Membership.Join(ctx, who.Token.ID, r)
+	if err != nil {
+		a.p.Links.Wait(uid, nil) // in case it waits for approval now
+		return nil, "", err
+	}
+	if !was.RetiredAt.IsZero() {
+		a.p.Reports.BroughtBack(r.Name)
+	}
+	answer.ConnectionSettings = settings(credential)
+	return answer, "", nil
+}
+
+// settings offer a credential.
+func settings(credential string) *protobufs.ConnectionSettingsOffers {
+	return &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
+		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}}}}}
+}
+
+// maxName is how many bytes of a name are looked at.
+const maxName = 256
+
+// ask reads what an agent that wants to join says of itself.
+func ask(d *protobufs.AgentDescription, uid string) membership.Request {
+	r := membership.Request{UID: uid, ServiceName: reports.Fact(wire.Attribute(d.GetIdentifyingAttributes(), "service.name"))}
+	for _, list := range [][]*protobufs.KeyValue{d.GetNonIdentifyingAttributes(), d.GetIdentifyingAttributes()} {
+		if v := wire.Attribute(list, "host.name"); v != "" {
+			r.Name = v[:min(len(v), maxName)] // as it is: what is cleaned could be the name of another host
+		}
+		if v := wire.Attribute(list, "host.id"); v != "" {
+			r.HostID = reports.Fact(v)
+		}
+	}
+	return r
+}
+
+// otherMachine tells whether a message comes from another machine than the host's.
+func otherMachine(h store.Host, msg *protobufs.AgentToServer) bool {
+	d := msg.GetAgentDescription()
+	if d == nil || h.HostID == "" {
+		return false
+	}
+	id := ask(d, "").HostID
+	return id != "" && id != h.HostID
+}
+
+// tellApart gives the copy of an agent a uid of its own.
+func (a *Agents) tellApart(ctx context.Context, msg *protobufs.AgentToServer, host, why string, who membership.Caller, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+	id := wire.NewUID(a.p.Now())
+	r := ask(msg.GetAgentDescription(), hex.EncodeToString(id[:]))
+	r.Name, r.Origin = reports.Fact(r.Name), who.Origin
+	uid, err := a.p.Membership.TellApart(ctx, who.Credential.ID, host, why, r)
+	if err != nil {
+		return nil, "", err
+	}
+	a.p.Links.Wait(uid, nil)
+	raw, err := hex.DecodeString(uid)
+	answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: raw}
+	return answer, "", err
+}
+
+// takeNewcomer handles a message of an agent that was given a uid of its own and still has the other's credential.
+func (a *Agents) takeNewcomer(ctx context.Context, msg *protobufs.AgentToServer, uid string, who membership.Caller, c *links.Conn, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+	r := membership.Request{UID: uid, Origin: who.Origin}
+	d := msg.GetAgentDescription()
+	if d != nil {
+		r = ask(d, uid)
+		r.Name, r.Origin = reports.Fact(r.Name), who.Origin
+	}
+	text, err := a.p.Membership.TakeNewcomer(ctx, who.Credential.ID, r, d != nil)
+	if err != nil {
+		return nil, "", err
+	}
+	a.p.Links.Wait(uid, c)
+	if text != "" {
+		answer.ConnectionSettings = settings(text)
+	} else if c != nil {
+		answer = nil
+	}
+	return answer, "", nil
+}
+
+// takeRetired answers an agent whose host was retired: it is told to run nothing, until it says that it does; then its credential ends.
+// It answers false for an agent that is none of a retired host.
+func (a *Agents) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, who membership.Caller, answer *protobufs.ServerToAgent) (bool, error) {
+	name := who.Credential.Host
+	h, ok := a.p.Inventory.Get(name)
+	if !ok || h.UID != who.Credential.UID || h.RetiredAt.IsZero() {
+		return false, nil
+	}
+	a.p.Reports.Seen(name, "")
+	status := msg.GetRemoteConfigStatus()
+	told := bytes.Equal(status.GetLastRemoteConfigHash(), wire.NothingHash)
+	if !told || status.GetStatus() != protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED {
+		if !told {
+			answer.RemoteConfig = &protobufs.AgentRemoteConfig{Config: wire.ConfigMap(nil), ConfigHash: wire.NothingHash}
+		}
+		return true, nil
+	}
+	if err := a.p.Membership.Emptied(ctx, name, who.Origin); err != nil {
+		return true, err
+	}
+	a.p.Reports.Emptied(name)
+	a.p.Log.Info("the agent of a retired host has stopped to collect and has deleted its secrets", "host", name)
+	a.p.Note("hosts")
+	return true, membership.Denied{Words: "this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove " +
+		"identity.json from its state folder and give it a token that is made for it: synaxis join-token create --host NAME"}
+}
+
+// recognise returns the hash of the manifest whose text an agent reports as effective, or "" when it runs something
+// else. The text itself is compared: that it claims a hash is not enough.
+func (a *Agents) recognise(ctx context.Context, ec *protobufs.EffectiveConfig) string {
+	text := wire.ConfigOf(ec.GetConfigMap())
+	m := hashLine.FindSubmatch(text)
+	if m == nil {
+		return ""
+	}
+	if have, err := a.p.Store.Manifest(ctx, string(m[1])); err != nil || have.Text != string(text) {
+		return ""
+	}
+	return string(m[1])
+}
+
+var hashLine = regexp.MustCompile(`(?m)^hash: ([0-9a-f]{64})$`)
+
+// ServeMetrics takes an agent's own numbers as OTLP.
+func (a *Agents) ServeMetrics(w http.ResponseWriter, r *http.Request) {
+	who, err := a.p.Membership.Authenticate(r.Header.Get("Authorization"))
+	if err == nil && who.Credential == nil {
+		err = membership.Denied{Words: "numbers are taken from agents that have joined"}
+	}
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	if !a.requests.enter(r.Context(), who) {
+		busy(w)
+		return
+	}
+	defer a.requests.leave(who)
+	req := &colmetrics.ExportMetricsServiceRequest{}
+	if !readBody(w, r, wire.MaxMetrics, req) {
+		return
+	}
+	if h, ok := a.p.Inventory.ByUID(who.Credential.UID); ok {
+		numbers, start, at := wire.DecodeNumbers(req)
+		a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
+		a.p.Hosts.Touch(h.Name)
+	}
+	w.Header().Set("Content-Type", "application/x-protobuf")
+	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
+	_, _ = w.Write(out)
+}

@@ -1,0 +1,388 @@
+// Package reports keeps what each host said last: its system, the states of its parts, the config that it runs, and its numbers. It writes
+// them to state.db now and then.
+package reports
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"log/slog"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/open-telemetry/opamp-go/protobufs"
+
+	"synaxis/internal/core/check"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/hostconfig"
+	core "synaxis/internal/core/inventory"
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/inventory"
+	"synaxis/internal/service/store"
+)
+
+// Component is a part of an agent's health tree.
+type Component struct {
+	Code   health.Code `json:"code,omitempty"`
+	Reason string      `json:"reason,omitempty"`
+	Since  time.Time   `json:"since"`
+}
+
+// Complaint is what is wrong with the part.
+func (c Component) Complaint() health.Complaint {
+	if c.Code == "" {
+		return health.Complaint{Since: c.Since}
+	}
+	return health.Complaint{Code: c.Code, Reason: c.Reason, Since: c.Since}
+}
+
+// Live is what an agent last reported, as it is kept in state.db.
+type Live struct {
+	Transport    string               `json:"transport"` // websocket, polling
+	LastSeen     time.Time            `json:"lastSeen"`
+	Version      string               `json:"version"`
+	Observed     map[string]string    `json:"observed"`
+	Components   map[string]Component `json:"components"` // "source/NAME"
+	ConfigState  string               `json:"configState"`
+	ConfigHash   string               `json:"configHash"`
+	ConfigReason string               `json:"configReason,omitempty"`
+	ConfigSince  time.Time            `json:"configSince"`
+	Running      string               `json:"running"`             // hash of the config that it reports as effective
+	Effective    string               `json:"effective,omitempty"` // its text
+	Counting     time.Time            `json:"counting,omitzero"`   // since when its numbers count
+	Emptied      time.Time            `json:"emptied,omitzero"`    // when the agent of a retired host had taken its config back
+}
+
+// Said is all that a host said. It and all that it holds is never changed: what is said next makes another one.
+type Said struct {
+	Live
+	Numbers map[string]wire.Numbers // by source
+	recent  map[string]*window      // by source
+	facts   inventory.Facts
+}
+
+// Facts are what definitions see of the host.
+func (s *Said) Facts() inventory.Facts { return s.facts }
+
+// Recent are the counts of a source in the last minutes, and those of its latest records.
+func (s *Said) Recent(source string, now time.Time) (recent, latest health.Recent) {
+	return s.recent[source].counts(now), s.recent[source].latest(now)
+}
+
+// nothing is what a host said that has said nothing.
+var nothing = &Said{}
+
+// entry is what is kept of a host.
+type entry struct {
+	said    *Said
+	dirty   bool  // to be written to state.db
+	bucket  int64 // of five minutes
+	base    map[string]wire.Numbers
+	volumes map[string]volume // by source
+}
+
+// Reports is what all hosts said. It is safe for concurrent use.
+type Reports struct {
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
+	note  func(topic string)
+
+	mu     sync.RWMutex
+	hosts  map[string]*entry
+	saving sync.Mutex
+}
+
+// New reads what hosts said last.
+func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Reports, error) {
+	r := &Reports{store: st, log: log, now: now, note: note, hosts: map[string]*entry{}}
+	states, numbers, err := st.HostStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	read := func(all map[string]string, what string, into func(*Said) any) {
+		for host, text := range all {
+			e := r.entry(host)
+			if err := json.Unmarshal([]byte(text), into(e.said)); err != nil {
+				log.Warn(what+" of a host are damaged and begin anew", "host", host, "error", err)
+				e.said = &Said{}
+			}
+		}
+	}
+	delete(states, "") // written to notice whether anything can be
+	read(states, "reports", func(s *Said) any { return &s.Live })
+	read(numbers, "numbers", func(s *Said) any { return &s.Numbers })
+	for _, e := range r.hosts {
+		e.said.facts = facts(e.said.Observed)
+	}
+	recent, err := st.NumbersSince(ctx, now().Add(-time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range recent {
+		var read map[string]wire.Numbers
+		if json.Unmarshal([]byte(n.Numbers), &read) == nil {
+			r.entry(n.Host).learn(read)
+		}
+	}
+	return r, nil
+}
+
+func (r *Reports) entry(host string) *entry {
+	e := r.hosts[host]
+	if e == nil {
+		e = &entry{said: &Said{}}
+		r.hosts[host] = e
+	}
+	return e
+}
+
+// facts reads what definitions see of a host. Of another program than our agent they see no more than the system: it runs no config of ours.
+func facts(attributes map[string]string) inventory.Facts {
+	f := inventory.Facts{OS: attributes["os.type"], Arch: attributes["host.arch"], System: attributes["os.description"]}
+	if attributes["service.name"] != wire.ServiceName {
+		return f
+	}
+	f.Seen = &core.Observed{Version: attributes["service.version"], LowPorts: attributes[wire.LowPortsAttribute] == "true", Parts: hostconfig.Baseline}
+	if text := attributes[wire.PartsAttribute]; text != "" {
+		f.Seen.Parts = strings.Split(text, ",")
+	}
+	for _, p := range wire.ParsePorts(attributes[wire.PortsAttribute]) {
+		f.Seen.Ports = append(f.Seen.Ports, core.Port(p))
+	}
+	f.Seen.FreeDisk, _ = strconv.ParseInt(attributes[wire.FreeDiskAttribute], 10, 64)
+	return f
+}
+
+// Of returns what a host said last.
+func (r *Reports) Of(host string) *Said {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	if e := r.hosts[host]; e != nil {
+		return e.said
+	}
+	return nothing
+}
+
+// Facts are what definitions see of a host.
+func (r *Reports) Facts(host string) inventory.Facts { return r.Of(host).facts }
+
+// change makes what a host said into what it says now.
+func (r *Reports) change(host string, f func(e *entry, s *Said)) *Said {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := r.entry(host)
+	s := *e.said
+	f(e, &s)
+	e.said, e.dirty = &s, true
+	return &s
+}
+
+// Seen notes that an agent is there.
+func (r *Reports) Seen(host, transport string) {
+	r.change(host, func(_ *entry, s *Said) {
+		s.LastSeen = r.now()
+		if transport != "" {
+			s.Transport = transport
+		}
+	})
+}
+
+// Emptied notes that the agent of a retired host runs nothing any more.
+func (r *Reports) Emptied(host string) {
+	r.change(host, func(_ *entry, s *Said) { s.Emptied, s.Running = r.now(), "" })
+}
+
+// BroughtBack notes that a retired host is one of the fleet again.
+func (r *Reports) BroughtBack(host string) {
+	r.change(host, func(_ *entry, s *Said) { s.Emptied = time.Time{} })
+}
+
+// Took is what came out of a message.
+type Took struct {
+	Events    []rollout.Event
+	Changed   bool // something that a page may show
+	Described bool // what definitions see may have changed
+}
+
+// Take takes what a message of an agent says. running is the hash of the config that it reports as effective, if that is known here.
+func (r *Reports) Take(host, transport string, msg *protobufs.AgentToServer, running string) (took Took) {
+	r.change(host, func(_ *entry, s *Said) {
+		s.LastSeen, s.Transport = r.now(), transport
+		took = s.take(host, msg, running, r.now())
+	})
+	return took
+}
+
+// configStates are what an agent may say of a config that it was offered.
+var configStates = map[protobufs.RemoteConfigStatuses]struct {
+	name  string
+	event rollout.EventKind
+}{
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED:  {"applied", rollout.RunsIt},
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING: {"applying", rollout.Taken},
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED:   {"failed", rollout.CannotRun},
+}
+
+func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, now time.Time) (took Took) {
+	if d := msg.GetAgentDescription(); d != nil {
+		s.Observed = attributes(d)
+		s.Version = s.Observed["service.version"]
+		s.facts = facts(s.Observed)
+		took.Changed, took.Described = true, true
+	}
+	if tree := msg.GetHealth(); tree != nil {
+		took.Changed = true
+		s.Components = components(tree, s.Components, now)
+	}
+	if st := msg.GetRemoteConfigStatus(); len(st.GetLastRemoteConfigHash()) > 0 && len(st.GetLastRemoteConfigHash()) <= 64 {
+		hash := hex.EncodeToString(st.GetLastRemoteConfigHash())
+		state, known := configStates[st.GetStatus()]
+		if state.name != s.ConfigState || hash != s.ConfigHash {
+			s.ConfigSince, took.Changed = now, true
+		}
+		s.ConfigState, s.ConfigHash, s.ConfigReason = state.name, hash, clean(st.GetErrorMessage(), maxReason)
+		if known {
+			took.Events = append(took.Events, rollout.Event{Kind: state.event, Host: host, Hash: hash, Reason: s.ConfigReason})
+		}
+	}
+	if ec := msg.GetEffectiveConfig(); ec != nil {
+		s.Running, s.Effective, took.Changed = running, "", true
+		if running != "" {
+			took.Events = append(took.Events, rollout.Event{Kind: rollout.Reported, Host: host, Hash: running})
+		} else {
+			s.Effective = cleanText(wire.ConfigOf(ec.GetConfigMap()), maxEffective)
+		}
+	}
+	return took
+}
+
+func components(tree *protobufs.ComponentHealth, old map[string]Component, now time.Time) map[string]Component {
+	out := map[string]Component{}
+	for _, name := range slices.Sorted(maps.Keys(tree.GetComponentHealthMap())) {
+		c := tree.GetComponentHealthMap()[name]
+		if !componentName(name) || len(out) == maxComponents {
+			continue
+		}
+		if c.GetHealthy() { // of a destination the last answer that refused records may stand beside it
+			out[name] = Component{Reason: clean(c.GetLastError(), maxReason), Since: sinceOf(old[name], "", now)}
+			continue
+		}
+		code := health.Code(c.GetStatus())
+		if !health.Reported(code) {
+			code = health.Unhealthy
+		}
+		out[name] = Component{Code: code, Reason: clean(c.GetLastError(), maxReason), Since: sinceOf(old[name], code, now)}
+	}
+	return out
+}
+
+func sinceOf(old Component, code health.Code, now time.Time) time.Time {
+	if old.Code == code && !old.Since.IsZero() {
+		return old.Since
+	}
+	return now
+}
+
+// TakeNumbers takes the numbers of an agent whose sums count since start, as of at by the clock of its host.
+func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, start, at time.Time) {
+	numbers = cleanNumbers(numbers)
+	r.change(host, func(e *entry, s *Said) {
+		now := r.now()
+		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
+			if e.bucket != 0 {
+				e.learn(deltas(e.base, s.Numbers))
+			}
+			e.bucket, e.base = bucket, s.Numbers
+		}
+		same := s.Counting.Equal(start)
+		all, recent := map[string]wire.Numbers{}, map[string]*window{}
+		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
+			if len(numbers)+len(all) < maxSources {
+				all[name] = n
+			}
+		}
+		for name, n := range numbers {
+			if was, ok := all[name]; ok && same {
+				n = n.NotBelow(was)
+			}
+			if n.Oldest > 0 { // by our own clock
+				n.Oldest += now.Sub(at).Nanoseconds()
+			}
+			all[name] = n
+			recent[name] = s.recent[name].add(n, now)
+		}
+		s.Numbers, s.recent, s.Counting = all, recent, start
+	})
+	r.note("numbers")
+}
+
+// Volumes tells what sources have really read on hosts, retired ones too, as bytes in a day.
+func (r *Reports) Volumes() []check.Volume {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	var out []check.Volume
+	for name, h := range r.hosts {
+		for source, v := range h.volumes {
+			if v.perDay > 0 {
+				out = append(out, check.Volume{Host: name, Source: source, Bytes: v.perDay})
+			}
+		}
+	}
+	return out
+}
+
+// Flush writes what hosts said since the last time. Nothing waits for it but the next flush: what was said is encoded outside the lock.
+func (r *Reports) Flush(ctx context.Context) {
+	r.saving.Lock()
+	defer r.saving.Unlock()
+	type row struct {
+		said   *Said
+		bucket int64
+		base   map[string]wire.Numbers
+	}
+	rows := map[string]row{}
+	r.mu.Lock()
+	for name, e := range r.hosts {
+		if e.dirty {
+			e.dirty = false
+			rows[name] = row{e.said, e.bucket, e.base}
+		}
+	}
+	r.mu.Unlock()
+	if len(rows) == 0 {
+		return
+	}
+	updates := make([]store.HostUpdate, 0, len(rows))
+	for name, e := range rows {
+		u := store.HostUpdate{Host: name, State: encode(e.said.Live)}
+		if e.said.Numbers != nil {
+			u.Numbers = encode(e.said.Numbers)
+			if e.bucket != 0 {
+				u.Bucket, u.Delta = e.bucket, encode(deltas(e.base, e.said.Numbers))
+			}
+		}
+		updates = append(updates, u)
+	}
+	if err := r.store.SaveStates(ctx, updates); err != nil {
+		r.log.Error("what agents reported is not written", "error", err)
+		r.mu.Lock()
+		for name := range rows {
+			r.hosts[name].dirty = true
+		}
+		r.mu.Unlock()
+	}
+}
+
+func encode(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
