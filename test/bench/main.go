@@ -31,7 +31,7 @@ const rounds = 7
 func main() {
 	strict := flag.Bool("strict", false, "end with 1 when an aim is missed; a busy machine misses some")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "bench [-strict] [fleet | costs | a word of the rows to measure]")
+		fmt.Fprintln(flag.CommandLine.Output(), "bench [-strict] [fleet | rollout | joins | costs | a word of the rows to measure]")
 		flag.PrintDefaults()
 	}
 	flag.Parse()
@@ -54,6 +54,10 @@ func measure(only string) (missed int, err error) {
 		return fleetTable()
 	case "costs":
 		return costsTable()
+	case "rollout":
+		return rolloutTable()
+	case "joins":
+		return joinTable()
 	}
 	makers := []func() (pair, error){filePath, statusMessages, rendering}
 	oneCore := []func() (pair, error){readWeb, readTemplate, readShort, readJSON, readPairs, findThree, conditions, otlpBytes, treatment, guessing}
@@ -105,7 +109,7 @@ func measure(only string) (missed int, err error) {
 	if only != "" {
 		return missed, nil
 	}
-	for _, table := range []func() (int, error){fleetTable, costsTable} {
+	for _, table := range []func() (int, error){fleetTable, rolloutTable, joinTable, costsTable} {
 		more, err := table()
 		if missed += more; err != nil {
 			return missed, err

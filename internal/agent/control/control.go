@@ -58,6 +58,10 @@ type Identity struct {
 	Newcomer   bool   `json:"newcomer,omitempty"` // the uid is its own, the credential still another host's
 }
 
+// idleFor is how long a connection stays open that numbers were sent over, so that an agent that reports seldom holds one connection and not
+// two.
+const idleFor = 5 * time.Second
+
 // Client holds the connection.
 type Client struct {
 	Options
@@ -112,6 +116,7 @@ func New(o Options, host Host) (*Client, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = wire.PinnedTLS(o.Pin, u.Hostname())
+	transport.IdleConnTimeout = idleFor
 	c.http = &http.Client{Transport: transport}
 	return c, nil
 }
@@ -225,7 +230,49 @@ func (c *Client) authorization() string {
 	return "Bearer " + c.JoinToken
 }
 
+// join asks for a credential, in one request: a connection is made once there is one to make it with.
+func (c *Client) join(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute) // a fleet that joins at once waits for its turns
+	defer cancel()
+	body, err := proto.Marshal(c.message(&protobufs.AgentToServer{AgentDescription: c.host.Describe()}))
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Service, "/")+wire.OpAMPPath, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/x-protobuf")
+	req.Header.Set("Authorization", c.authorization())
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return c.refused(resp, nil)
+	}
+	text, err := io.ReadAll(io.LimitReader(resp.Body, wire.MaxPoll))
+	if err != nil {
+		return err
+	}
+	answer := &protobufs.ServerToAgent{}
+	if err := proto.Unmarshal(text, answer); err != nil {
+		return fmt.Errorf("the service sent something that is no OpAMP: %w", err)
+	}
+	if id := answer.GetAgentIdentification().GetNewInstanceUid(); len(id) == 16 {
+		return c.becomeNewcomer(fmt.Sprintf("%x", id))
+	}
+	if err := c.takeCredential(answer.GetConnectionSettings()); err != nil {
+		return err
+	}
+	return errors.New("the service gave no credential")
+}
+
 func (c *Client) session(ctx context.Context) error {
+	if c.identity.Credential == "" {
+		return c.join(ctx)
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	header := http.Header{"Authorization": {c.authorization()}}
@@ -364,15 +411,18 @@ func (s *session) ask(ctx context.Context, m *protobufs.CustomMessage) {
 	}()
 }
 
-func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
-	m.InstanceUid = s.c.uid()
-	m.SequenceNum = s.c.sequence
-	m.Capabilities = wire.AgentCapabilities
+// message is the next one of this agent.
+func (c *Client) message(m *protobufs.AgentToServer) *protobufs.AgentToServer {
+	m.InstanceUid, m.SequenceNum, m.Capabilities = c.uid(), c.sequence, wire.AgentCapabilities
 	if m.AgentDescription != nil {
 		m.CustomCapabilities = &protobufs.CustomCapabilities{Capabilities: []string{wire.DeskCapability}}
 	}
-	s.c.sequence++
-	frame, err := wire.Marshal(m)
+	c.sequence++
+	return m
+}
+
+func (s *session) send(ctx context.Context, m *protobufs.AgentToServer) error {
+	frame, err := wire.Marshal(s.c.message(m))
 	if err != nil {
 		return err
 	}

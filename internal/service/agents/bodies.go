@@ -34,7 +34,7 @@ type inside struct {
 // Bounds of waiting.
 const (
 	maxQueued = 20_000
-	queuedFor = 20 * time.Second
+	queuedFor = 15 * time.Second
 )
 
 // enter lets a request in, or answers false when there are too many.
