@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/api"
 	"synaxis/internal/service/assemble"
@@ -78,13 +79,11 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer st.Close()
-	authn, created, err := auth.New(st, o.Data, o.Log, time.Now)
+	events := api.NewEvents()
+	authn, created, err := auth.New(st, o.Data, auth.Rules{NoHostReading: o.NoHostReading, Ended: events.EndSession}, o.Log, time.Now)
 	if err != nil {
 		return err
 	}
-	authn.HostReading = !o.NoHostReading
-	events := api.NewEvents()
-	authn.OnEnd(events.EndSession)
 	parts, err := assemble.New(ctx, st, assemble.World{Data: o.Data, Log: o.Log, Now: time.Now, Note: events.Note})
 	if err != nil {
 		return err
@@ -95,7 +94,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("listen: %w", err)
 	}
 	a := &api.API{Owners: parts, Auth: authn, Events: events, Log: o.Log, Now: time.Now,
-		Join: &join.Join{Membership: parts.Membership, Hosts: parts.Hosts, Changes: parts.Changes, Pin: pin, Dir: o.Agents}}
+		Join: join.New(join.Way{Pin: pin, Dir: o.Agents}, parts.Membership, parts.Hosts, parts.Changes)}
 	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	var running sync.WaitGroup
@@ -236,8 +235,8 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 			c.String(http.StatusUnauthorized, "%v\n", err)
 			return
 		}
-		if id.Secret != "" {
-			c.String(http.StatusForbidden, "this token lets %s set the secret %s and do nothing else\n", id.Who, id.Secret)
+		if !id.May(contract.MayLook, "") {
+			c.String(http.StatusForbidden, "%s\n", api.MayNot(id, contract.MayLook))
 			return
 		}
 		metrics.ServeHTTP(c.Writer, c.Request)

@@ -55,8 +55,14 @@ const identityKey = "synaxis.identity"
 // Register adds the routes to a router.
 func (a *API) Register(router gin.IRouter) {
 	group := router.Group(BasePath, a.limit, a.authenticate)
-	group.GET("/events", a.Events.serve)
-	handler := contract.NewStrictHandlerWithOptions(a, nil, contract.StrictGinServerOptions{
+	group.GET("/events", func(c *gin.Context) {
+		if id := identity(c); !id.May(contract.MayLook, "") {
+			a.fail(c, notAllowed{MayNot(id, contract.MayLook)})
+			return
+		}
+		a.Events.serve(c)
+	})
+	handler := contract.NewStrictHandlerWithOptions(a, []contract.StrictMiddlewareFunc{allow}, contract.StrictGinServerOptions{
 		RequestErrorHandlerFunc: a.badBody,
 		HandlerErrorFunc:        a.fail,
 		ResponseErrorHandlerFunc: func(c *gin.Context, err error) {
@@ -64,7 +70,7 @@ func (a *API) Register(router gin.IRouter) {
 		},
 	})
 	contract.RegisterHandlersWithOptions(group, handler, contract.GinServerOptions{
-		ErrorHandler: func(c *gin.Context, err error, status int) { write(c, status, "bad-request", err.Error(), nil) },
+		ErrorHandler: func(c *gin.Context, err error, _ int) { a.badBody(c, err) },
 	})
 }
 
@@ -87,8 +93,12 @@ func signsIn(c *gin.Context) bool {
 	return c.Request.Method == http.MethodPost && c.Request.URL.Path == BasePath+"/session"
 }
 
-// badBody answers a body that cannot be read.
+// badBody answers parameters and a body that cannot be read. Whoever may set one secret only is not told what is wrong with another request.
 func (a *API) badBody(c *gin.Context, err error) {
+	if id := identity(c); id.Secret != "" && c.Request.URL.Path != BasePath+"/secrets/"+id.Secret {
+		a.fail(c, notAllowed{MayNot(id, contract.MayLook)})
+		return
+	}
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		write(c, http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d bytes", large.Limit), nil)
@@ -103,9 +113,6 @@ func (a *API) authenticate(c *gin.Context) {
 		return
 	}
 	id, err := a.Auth.Identify(c.Request)
-	if err == nil && id.Secret != "" && !a.mayWithGrant(c, id) {
-		err = notAllowed{fmt.Sprintf("this token lets %s set the secret %s and do nothing else", id.Who, id.Secret)}
-	}
 	if err != nil {
 		c.Abort()
 		a.fail(c, err)
@@ -114,9 +121,35 @@ func (a *API) authenticate(c *gin.Context) {
 	c.Set(identityKey, id)
 }
 
-// mayWithGrant tells what the holder of a grant may do: set the value of that one secret.
-func (a *API) mayWithGrant(c *gin.Context, id auth.Identity) bool {
-	return c.Request.Method == http.MethodPut && c.Request.URL.Path == BasePath+"/secrets/"+id.Secret
+// allow lets nobody do what the table of rights does not let them do. It is asked before each operation.
+func allow(next contract.StrictHandlerFunc, operation string) contract.StrictHandlerFunc {
+	return func(c *gin.Context, request any) (any, error) {
+		needs, ok := contract.RightsFor(operation)
+		if !ok {
+			return nil, notAllowed{fmt.Sprintf("%s has no row in the table of rights", operation)}
+		}
+		object := ""
+		if r, ok := request.(contract.SetSecretRequestObject); ok {
+			object = r.Secret
+		}
+		for _, right := range needs {
+			if id := identity(c); !id.May(right, object) {
+				return nil, notAllowed{MayNot(id, right)}
+			}
+		}
+		return next(c, request)
+	}
+}
+
+// MayNot says in words that somebody lacks a right.
+func MayNot(id auth.Identity, right contract.Right) string {
+	switch {
+	case id.Secret != "":
+		return fmt.Sprintf("this token lets %s set the secret %s and do nothing else", id.Who, id.Secret)
+	case right == contract.MayReadHosts:
+		return fmt.Sprintf("%s may not read lines from hosts, which is a right of its own", id.Who)
+	}
+	return fmt.Sprintf("%s may not do this; it needs the right %q", id.Who, right)
 }
 
 // notAllowed is a request of somebody who is known and may not do this.

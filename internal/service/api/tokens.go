@@ -76,8 +76,8 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 		return nil, err
 	}
 	agent := fmt.Sprintf("SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state %s", text, a.base(ctx), hostconfig.AgentFolder) + join.Named(t.Host)
-	if a.Join.Pin != "" {
-		agent += " --pin " + a.Join.Pin
+	if a.Join.Pin() != "" {
+		agent += " --pin " + a.Join.Pin()
 	}
 	line, err := a.Join.Line(a.base(ctx), text, t.Host)
 	if errors.Is(err, join.ErrNoAgent) { // there is a token all the same, for an agent that comes by another way

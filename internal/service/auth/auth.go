@@ -21,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"synaxis/internal/contract"
 	"synaxis/internal/service/store"
 )
 
@@ -39,7 +40,7 @@ type Auth struct {
 	now   func() time.Time
 	token [sha256.Size]byte
 
-	HostReading bool // whether anybody may see lines of logs on hosts; set before the first request
+	readsHosts bool // whether anybody may see lines of logs on hosts
 
 	mu    sync.Mutex
 	codes map[string]time.Time
@@ -47,6 +48,12 @@ type Auth struct {
 	wait  func(ctx context.Context, d time.Duration)
 	log   *slog.Logger
 	ended func(session []byte) // is told of sessions that end by a sign-out
+}
+
+// Rules are what a service allows, and who is told.
+type Rules struct {
+	NoHostReading bool                 // nobody may see lines of logs on hosts
+	Ended         func(session []byte) // is told of each session that a sign-out ends, by its ID; may be nil
 }
 
 // tries are the wrong sign-ins from one address.
@@ -64,9 +71,6 @@ const (
 	mostFrom = 10_000 // addresses that are remembered
 	logged   = 10     // of one address, and each hundredth after that
 )
-
-// OnEnd has a function told of each session that a sign-out ends, by its ID. It is set before the first request.
-func (a *Auth) OnEnd(f func(session []byte)) { a.ended = f }
 
 // failed notes a wrong sign-in, and answers after a while.
 func (a *Auth) failed(ctx context.Context, from, what string) {
@@ -106,7 +110,7 @@ func pause(ctx context.Context, d time.Duration) {
 const TokenFile = "admin.token"
 
 // New reads the admin's token from the data folder, or makes it; created tells which.
-func New(st *store.Store, dir string, log *slog.Logger, now func() time.Time) (a *Auth, created bool, err error) {
+func New(st *store.Store, dir string, rules Rules, log *slog.Logger, now func() time.Time) (a *Auth, created bool, err error) {
 	path := filepath.Join(dir, TokenFile)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -126,7 +130,11 @@ func New(st *store.Store, dir string, log *slog.Logger, now func() time.Time) (a
 	if len(token) < 20 {
 		return nil, false, fmt.Errorf("the admin's token in %s is too short; remove the file to get a new one", path)
 	}
-	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}, wrong: map[string]tries{}, wait: pause, log: log, ended: func([]byte) {}}, created, nil
+	if rules.Ended == nil {
+		rules.Ended = func([]byte) {}
+	}
+	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}, wrong: map[string]tries{}, wait: pause, log: log,
+		ended: rules.Ended, readsHosts: !rules.NoHostReading}, created, nil
 }
 
 func random() string {
@@ -142,7 +150,18 @@ type Identity struct {
 	Secret  string    // the one secret that it may set, and nothing else; "" for the admin
 	hash    []byte
 
-	ReadsHosts bool // may see lines of logs on hosts, before anything is masked
+	readsHosts bool // may see lines of logs on hosts, before anything is masked
+}
+
+// May tells whether the caller has a right over an object, which is the name of a secret or "".
+func (id Identity) May(right contract.Right, object string) bool {
+	switch {
+	case id.Secret != "":
+		return right == contract.MaySetSecret && object == id.Secret
+	case right == contract.MayReadHosts:
+		return id.readsHosts
+	}
+	return id.Who != ""
 }
 
 // ErrUnknown says that the caller could not be told.
@@ -152,7 +171,7 @@ var ErrUnknown = errors.New("not signed in")
 // something must come from the console itself.
 func (a *Auth) Identify(r *http.Request) (Identity, error) {
 	id, err := a.identify(r)
-	id.ReadsHosts = a.HostReading && id.Secret == ""
+	id.readsHosts = a.readsHosts && id.Secret == ""
 	return id, err
 }
 

@@ -36,7 +36,7 @@ func newDesk(t *testing.T) *desk {
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
 	d := &desk{st: st, dir: dir, log: &bytes.Buffer{}, now: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)}
 	var created bool
-	d.Auth, created, err = New(st, dir, slog.New(slog.NewTextHandler(d.log, nil)), func() time.Time { return d.now })
+	d.Auth, created, err = New(st, dir, Rules{}, slog.New(slog.NewTextHandler(d.log, nil)), func() time.Time { return d.now })
 	require.NoError(t, err)
 	d.wait = func(_ context.Context, w time.Duration) { d.waited = append(d.waited, w) }
 	assert.True(t, created)
@@ -47,7 +47,7 @@ func newDesk(t *testing.T) *desk {
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	d.token = strings.TrimSpace(string(text))
-	_, created, err = New(st, dir, slog.New(slog.DiscardHandler), time.Now)
+	_, created, err = New(st, dir, Rules{}, slog.New(slog.DiscardHandler), time.Now)
 	require.NoError(t, err)
 	assert.False(t, created, "the token stays")
 	return d
@@ -126,7 +126,7 @@ func TestAnotherTokenEndsSessions(t *testing.T) {
 	require.NoError(t, err)
 	has := request("GET", "Cookie", cookie.Name+"="+cookie.Value)
 	again := func() *Auth {
-		a, _, err := New(d.st, d.dir, slog.New(slog.DiscardHandler), func() time.Time { return d.now })
+		a, _, err := New(d.st, d.dir, Rules{}, slog.New(slog.DiscardHandler), func() time.Time { return d.now })
 		require.NoError(t, err)
 		return a
 	}

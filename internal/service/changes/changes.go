@@ -417,7 +417,7 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 		if err := t.EndDraft(id, store.DraftPublished, r.Number); err != nil {
 			return err
 		}
-		return t.Audit(who, s.now(), "draft publish", fmt.Sprint(id), head.Revision.Number, r.Number)
+		return t.Audit(who, s.now(), "draft publish", fmt.Sprint(id), now, r.Number)
 	})
 	if err != nil {
 		return store.Revision{}, findings, err

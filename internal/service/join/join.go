@@ -39,17 +39,30 @@ var script string
 // Platforms are those for which agents are built and served.
 var Platforms = []string{"linux-amd64", "linux-arm64"}
 
+// Way is how agents come to the service.
+type Way struct {
+	Pin string // fingerprint that agents must pin, or ""
+	Dir string // holds PLATFORM/synaxis-agent; for this machine's platform the one beside the service will do
+}
+
 // Join serves the way in.
 type Join struct {
-	Membership *membership.Membership
-	Hosts      *hosts.Hosts
-	Changes    *changes.Service
-	Pin        string // fingerprint that agents must pin, or ""
-	Dir        string // holds PLATFORM/synaxis-agent; for this machine's platform the one beside the service will do
+	way        Way
+	membership *membership.Membership
+	hosts      *hosts.Hosts
+	changes    *changes.Service
 
 	mu   sync.Mutex
 	sums map[string]sum
 }
+
+// New makes it.
+func New(w Way, m *membership.Membership, h *hosts.Hosts, c *changes.Service) *Join {
+	return &Join{way: w, membership: m, hosts: h, changes: c}
+}
+
+// Pin is the fingerprint that agents must pin, or "".
+func (j *Join) Pin() string { return j.way.Pin }
 
 type sum struct {
 	size int64
@@ -68,8 +81,8 @@ func DefaultDir() string {
 
 // path finds the agent for a platform; "" when it was not built.
 func (j *Join) path(platform string) string {
-	own := filepath.Join(filepath.Dir(filepath.Clean(j.Dir)), "synaxis-agent")
-	for _, p := range []string{filepath.Join(j.Dir, platform, "synaxis-agent"), own} {
+	own := filepath.Join(filepath.Dir(filepath.Clean(j.way.Dir)), "synaxis-agent")
+	for _, p := range []string{filepath.Join(j.way.Dir, platform, "synaxis-agent"), own} {
 		if p == own && platform != runtime.GOOS+"-"+runtime.GOARCH {
 			continue
 		}
@@ -114,7 +127,7 @@ func (j *Join) Script(base string) (string, error) {
 	if strings.ContainsAny(base, "'\"\\ \n$`") {
 		return "", fmt.Errorf("%q is no address that a script can hold", base)
 	}
-	fill := []string{"@SERVICE@", base, "@PIN@", j.Pin, "@STATE@", hostconfig.AgentFolder}
+	fill := []string{"@SERVICE@", base, "@PIN@", j.way.Pin, "@STATE@", hostconfig.AgentFolder}
 	for _, p := range Platforms {
 		s, err := j.sum(p)
 		if err != nil {
@@ -201,7 +214,7 @@ func Base(r *http.Request) string {
 
 // serveNeeds tells the holder of a join token what a host of a name would need, a line for each: KEY=VALUE.
 func (j *Join) serveNeeds(c *gin.Context) {
-	labels, err := j.Membership.TokenLabels(c.GetHeader("Authorization"))
+	labels, err := j.membership.TokenLabels(c.GetHeader("Authorization"))
 	if err != nil {
 		var d membership.Denied
 		status := http.StatusInternalServerError
@@ -211,7 +224,7 @@ func (j *Join) serveNeeds(c *gin.Context) {
 		c.String(status, "%v\n", err)
 		return
 	}
-	head, err := j.Changes.Head(c.Request.Context())
+	head, err := j.changes.Head(c.Request.Context())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		c.String(http.StatusInternalServerError, "the catalogue cannot be read\n")
 		return
@@ -221,7 +234,7 @@ func (j *Join) serveNeeds(c *gin.Context) {
 		c.String(http.StatusBadRequest, "the host name %q cannot be used: %s; give another with --name\n", h.Name, why)
 		return
 	}
-	if v, ok := j.Hosts.Get(h.Name); ok && v.RetiredAt.IsZero() {
+	if v, ok := j.hosts.Get(h.Name); ok && v.RetiredAt.IsZero() {
 		h.Labels, h.Settings = maps.Clone(labels), v.Settings
 		if h.Labels == nil {
 			h.Labels = map[string]string{}

@@ -19,7 +19,7 @@ import (
 func TestLine(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	j := &Join{Pin: "sha256:aa", Dir: filepath.Join(dir, "agents")}
+	j := New(Way{Pin: "sha256:aa", Dir: filepath.Join(dir, "agents")}, nil, nil, nil)
 	_, err := j.Line("http://127.0.0.1:1", "t", "")
 	require.ErrorIs(t, err, ErrNoAgent)
 
