@@ -380,7 +380,7 @@ func (r *receiver) count() (distinct, all int) {
 
 // linesCatalogue is one source of raw lines to one receiver.
 func linesCatalogue(pattern, url string) string {
-	return fmt.Sprintf("source: lines\nhosts: all\nread: {files: [%q], first-read: start}\nformat: raw\nsend: [{to: out}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {records: 100, bytes: 64KiB, wait: 20ms}\nretry: {first: 20ms, most: 200ms, for: 1h}\n", pattern, url)
+	return fmt.Sprintf("source: lines\nhosts: all\nread: {files: [%q], first-read: start}\nformat: raw\nsend: [{to: out}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {records: 100, bytes: 64KiB, wait: 20ms}\nretry: {first: 20ms, longest: 200ms, give-up: 1h}\n", pattern, url)
 }
 
 func appendLines(t *testing.T, path string, from, to int) {

@@ -274,7 +274,7 @@ func TestHeldBy(t *testing.T) {
 	one, two := filepath.Join(dir, "one.log"), filepath.Join(dir, "two.log")
 	appendLines(t, one, 0, 10)
 	appendLines(t, two, 0, 10)
-	text := linesCatalogue(one, good.URL) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: away}]\n---\ndestination: away\ndeliver: {http: {url: \"http://" + address + "/in\"}}\nretry: {first: 50ms, most: 200ms}\n"
+	text := linesCatalogue(one, good.URL) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: away}]\n---\ndestination: away\ndeliver: {http: {url: \"http://" + address + "/in\"}}\nretry: {first: 50ms, longest: 200ms}\n"
 	d.publish(text)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	eventually(t, 10*time.Second, "the one that is not held", func() bool { n, _ := good.count(); return n == 10 })

@@ -2,10 +2,7 @@ package main
 
 import (
 	"fmt"
-	"io"
 	"log/slog"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,33 +20,40 @@ import (
 // costsTable measures what the whole agent costs: files in which nothing happens, a few lines into them, and compression. It answers how
 // many aims were missed.
 func costsTable() (missed int, err error) {
-	fmt.Println()
-	t := newTable(table.Row{"the agent", "", "aim", ""})
-	row := func(what, is, aim string, met bool) {
-		verdict := "met"
-		if !met {
-			verdict = "missed"
-			missed++
-		}
-		t.AppendRow(table.Row{what, is, aim, verdict})
-	}
+	t, row := agentTable(&missed)
 	share, wrote, err := idleFiles(2000, 40)
 	if err != nil {
 		return 0, err
 	}
 	row("2,000 files in which nothing happens, of one core", fmt.Sprintf("%.1f %%", 100*share), "2 %", share < 0.02)
 	row("40 lines into them within ten seconds, bytes written", show(float64(wrote)), "200,000", wrote < 200_000)
-	plain, err := delivered("none")
-	if err != nil {
-		return 0, err
+	if err := speeds(row); err != nil {
+		return missed, err
 	}
-	packed, err := delivered("gzip")
-	if err != nil {
-		return 0, err
-	}
-	row("web-combined over HTTP with gzip, of the speed without", fmt.Sprintf("%.2f (%.0f of %.0f MiB/s)", packed/plain, packed, plain), "0.5", packed/plain >= 0.5)
 	t.Render()
 	return missed, nil
+}
+
+// agentTable begins a table of what the agent costs, with a function that adds a row.
+func agentTable(missed *int) (t table.Writer, row func(what, is, aim string, met bool)) {
+	fmt.Println()
+	t = newTable(table.Row{"the agent", "", "aim", ""})
+	return t, func(what, is, aim string, met bool) {
+		verdict := "met"
+		if !met {
+			verdict = "missed"
+			*missed++
+		}
+		t.AppendRow(table.Row{what, is, aim, verdict})
+	}
+}
+
+// speedTable is the speeds alone.
+func speedTable() (missed int, err error) {
+	t, row := agentTable(&missed)
+	err = speeds(row)
+	t.Render()
+	return missed, err
 }
 
 func engine(dir string, src pipeline.Source, d delivery.Spec) (*run.Engine, error) {
@@ -132,39 +136,4 @@ func handed() (n int64) {
 		}
 	}
 	return 0
-}
-
-// delivered is how many MiB of input a second go to a receiver that takes everything.
-func delivered(compress string) (float64, error) {
-	dir, err := os.MkdirTemp("", "bench")
-	if err != nil {
-		return 0, err
-	}
-	defer os.RemoveAll(dir)
-	line := `198.51.100.7 - ada [02/Apr/2031:06:15:09 +0100] "GET /sailings/%d?seat=4&deck=2 HTTP/1.1" 200 %d "https://whimbrel.example/fares" "WhimbrelApp/4.1 (tide; like a wave) Explorer/126.0.0.0"` + "\n"
-	var text strings.Builder
-	const records = 400_000
-	for i := range records {
-		fmt.Fprintf(&text, line, i%977, 200+i*7919%9000)
-	}
-	if err := os.WriteFile(filepath.Join(dir, "a.log"), []byte(text.String()), 0o644); err != nil {
-		return 0, err
-	}
-	s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) }))
-	defer s.Close()
-	batch := delivery.DefaultBatch
-	batch.Wait = 20 * time.Millisecond // the last delivery is not full
-	began := time.Now()
-	e, err := engine(filepath.Join(dir, "state"), pipeline.Source{Name: "s", Files: []string{filepath.Join(dir, "a.log")}, FirstRead: "start", Format: "web-combined", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}},
-		delivery.Spec{Name: "out", Kind: "http", URL: s.URL, Form: "ndjson", Compress: compress, Batch: batch, Retry: delivery.DefaultRetry})
-	if err != nil {
-		return 0, err
-	}
-	defer e.Stop()
-	for {
-		if all, _ := e.Numbers(); all["s"].Acknowledged == records {
-			return float64(text.Len()) / (1 << 20) / time.Since(began).Seconds(), nil
-		}
-		time.Sleep(2 * time.Millisecond)
-	}
 }

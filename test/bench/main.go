@@ -29,9 +29,12 @@ type pair struct {
 const rounds = 7
 
 func main() {
+	if os.Getenv("BENCH_RECEIVER") != "" {
+		log.Fatal(receive())
+	}
 	strict := flag.Bool("strict", false, "end with 1 when an aim is missed; a busy machine misses some")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "bench [-strict] [fleet | rollout | joins | costs | a word of the rows to measure]")
+		fmt.Fprintln(flag.CommandLine.Output(), "bench [-strict] [fleet | speed | rollout | joins | costs | a word of the rows to measure]")
 		flag.PrintDefaults()
 	}
 	flag.Parse()
@@ -54,6 +57,8 @@ func measure(only string) (missed int, err error) {
 		return fleetTable()
 	case "costs":
 		return costsTable()
+	case "speed":
+		return speedTable()
 	case "rollout":
 		return rolloutTable()
 	case "joins":

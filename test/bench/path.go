@@ -91,7 +91,7 @@ func filePath() (pair, error) {
 		}
 		batch := delivery.DefaultBatch
 		batch.Wait = 20 * time.Millisecond // the last delivery is not full; the plain program does not wait for more either
-		d := delivery.Spec{Name: "out", Kind: "http", URL: s.url, Form: "ndjson", Compress: "none", Batch: batch, Retry: delivery.DefaultRetry}
+		d := delivery.Spec{Name: "out", Kind: "http", URL: s.url, Encoded: "ndjson", Compress: "none", Batch: batch, Retry: delivery.DefaultRetry}
 		src := pipeline.Source{Name: "web", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}}
 		if err := e.Apply(hostconfig.Config{Host: "bench", Labels: map[string]string{"site": "northpier"}, Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}}); err != nil {
 			return 0, err

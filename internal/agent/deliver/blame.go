@@ -10,6 +10,13 @@ import (
 	"synaxis/internal/core/health"
 )
 
+// doubt is a delivery that was refused as a whole: its records may be to blame, or the destination refuses everything.
+type doubt struct {
+	batch []piece
+	why   string
+	since time.Time
+}
+
 // A delivery that is refused as a whole is in doubt: one of its records may be to blame, or the destination refuses everything. Which of
 // both it is shows in what is sent next.
 
@@ -18,7 +25,7 @@ import (
 func (d *Destination) hold(ctx context.Context) bool {
 	for try := 1; len(d.doubt) > 0; try++ {
 		since := d.doubt[0].since
-		if time.Since(since) > d.Spec.Retry.For {
+		if time.Since(since) > d.Spec.Retry.GiveUp {
 			doubts := d.doubt
 			d.doubt, d.guilty = nil, nil
 			for i, x := range doubts {
@@ -44,10 +51,10 @@ func (d *Destination) hold(ctx context.Context) bool {
 		case !ok:
 			d.stay = append(d.stay, probe...)
 			return false
-		case a.outcome == delivery.Accepted:
+		case a.Outcome == delivery.Accepted:
 			return d.accepted(ctx, probe) && d.blame(ctx)
 		default:
-			d.keepDoubt(probe, a.why, since)
+			d.keepDoubt(probe, a.Why, since)
 		}
 	}
 	return true
@@ -65,9 +72,7 @@ func (d *Destination) probe() []piece {
 		}
 	}
 	doubted := len(items)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, it := range d.queue {
+	for _, it := range d.queue.waits() {
 		if !seen[it] {
 			seen[it], items = true, append(items, it)
 		}
@@ -107,7 +112,7 @@ func (d *Destination) pauseForMore(ctx context.Context, long time.Duration) bool
 	select {
 	case <-ctx.Done():
 		return false
-	case <-d.ready:
+	case <-d.queue.ready:
 	case <-t.C:
 	}
 	return true
@@ -140,17 +145,17 @@ func (d *Destination) resolve(ctx context.Context, batch []piece) bool {
 	switch {
 	case !ok:
 		return false
-	case a.outcome == delivery.Accepted:
+	case a.Outcome == delivery.Accepted:
 		return d.accepted(ctx, batch)
-	case a.outcome == delivery.Again:
-		return d.giveUp(ctx, batch, a.why)
+	case a.Outcome == delivery.Again:
+		return d.giveUp(ctx, batch, a.Why)
 	}
-	return d.part(ctx, batch, a.why)
+	return d.part(ctx, batch, a.Why)
 }
 
 // giveUp puts what was tried for too long among the rejects. False when ctx ended first.
 func (d *Destination) giveUp(ctx context.Context, batch []piece, why string) bool {
-	return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.For, why))
+	return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.GiveUp, why))
 }
 
 // maxInRow is how many requests may be refused one after the other before it is the destination that refuses: more than to find two

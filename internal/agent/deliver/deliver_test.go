@@ -87,7 +87,7 @@ func destination(t *testing.T, spec delivery.Spec) (*Destination, *Rejects) {
 		spec.Batch = delivery.Batch{Records: 10, Bytes: 1 << 20, Wait: 10 * time.Millisecond}
 	}
 	if spec.Retry.First == 0 {
-		spec.Retry = delivery.Retry{First: time.Millisecond, Most: 5 * time.Millisecond, For: time.Hour}
+		spec.Retry = delivery.Retry{First: time.Millisecond, Longest: 5 * time.Millisecond, GiveUp: time.Hour}
 	}
 	if spec.Compress == "" {
 		spec.Compress = "none"
@@ -109,7 +109,7 @@ func TestEveryCompressionArrives(t *testing.T) {
 	t.Parallel()
 	for _, compress := range []string{"none", "gzip", "zstd"} {
 		s := newServer(t, always(http.StatusOK))
-		d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Form: "ndjson", Compress: compress})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Encoded: "ndjson", Compress: compress})
 		d.Start()
 		done := make(chan wire.DeliveryCounts, 1)
 		require.True(t, d.Put(context.Background(), item(record.NDJSON, 0, 25, func(c wire.DeliveryCounts) { done <- c }), nil))
@@ -174,7 +174,7 @@ func TestRetryUntilItIsTooLong(t *testing.T) {
 	d.Stop()
 
 	never := newServer(t, always(http.StatusUnauthorized))
-	d, r := destination(t, delivery.Spec{Kind: "otlp", URL: never.URL, Retry: delivery.Retry{First: time.Millisecond, Most: time.Millisecond, For: 30 * time.Millisecond}})
+	d, r := destination(t, delivery.Spec{Kind: "otlp", URL: never.URL, Retry: delivery.Retry{First: time.Millisecond, Longest: time.Millisecond, GiveUp: 30 * time.Millisecond}})
 	d.Start()
 	d.Put(context.Background(), item(record.OTLP, 0, 3, func(c wire.DeliveryCounts) { done <- c }), nil)
 	assert.Equal(t, int64(3), (<-done).Refused)
@@ -229,7 +229,7 @@ func TestNoRoomWaits(t *testing.T) {
 	cancel()
 	assert.True(t, <-put, "when the source stops its batch is queued all the same")
 	d.Start()
-	eventually(t, func() bool { d.mu.Lock(); defer d.mu.Unlock(); return d.queued == 0 })
+	eventually(t, func() bool { return d.queue.empty() })
 	d.Stop()
 }
 

@@ -34,7 +34,7 @@ func TestRefusesEverything(t *testing.T) {
 		}
 		return http.StatusOK
 	})
-	d, r := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Batch: delivery.Batch{Records: 500, Bytes: 1 << 20, Wait: time.Millisecond}, Retry: delivery.Retry{First: 20 * time.Millisecond, Most: 100 * time.Millisecond, For: time.Hour}})
+	d, r := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Batch: delivery.Batch{Records: 500, Bytes: 1 << 20, Wait: time.Millisecond}, Retry: delivery.Retry{First: 20 * time.Millisecond, Longest: 100 * time.Millisecond, GiveUp: time.Hour}})
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 2)
 	put := func(from, to int) {

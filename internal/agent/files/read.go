@@ -116,7 +116,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 			return false
 		}
 		r.move(st, used)
-		counts := wire.Numbers{Zeros: c.Zeros, NoZone: c.NoZone, Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Dropped: c.Dropped(), Drops: c.ByReason(), Blank: c.Blank, Failed: c.Failed, Masked: c.Masked}
+		counts := c.All()
 		if c.Read > 0 {
 			counts.LastRecord = now.UnixNano()
 		}

@@ -272,7 +272,7 @@ func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver
 		if _, stays := c.Destination(name); stays && !replaced {
 			continue
 		}
-		if replaced && next.Spec.Encoding() == d.Spec.Encoding() {
+		if replaced && next.Encoding() == d.Encoding() {
 			next.Adopt(d.Stop())
 			continue
 		}
@@ -378,7 +378,7 @@ func (o *out) Edges(b *record.Batch) int {
 }
 
 func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
-	var encoded [2]*record.Encoded
+	var encoded [record.Encodings]*record.Encoded
 	defer func() {
 		for _, e := range encoded {
 			if e != nil {
@@ -396,7 +396,7 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 				entry.Done(name, wire.DeliveryCounts{})
 				break
 			}
-			enc := d.Spec.Encoding()
+			enc := d.Encoding()
 			if encoded[enc] == nil {
 				e := o.enc.Encode(enc, b)
 				encoded[enc] = &e

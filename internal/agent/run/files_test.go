@@ -118,7 +118,7 @@ func slow(t *testing.T) (url string, open *atomic.Bool) {
 }
 
 func httpConfig(t *testing.T, pattern, url string) hostconfig.Config {
-	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, most: 50ms}\n",
+	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n",
 		pattern, url), hostconfig.Runs)
 	require.NoError(t, err)
 	return c
@@ -277,7 +277,7 @@ func TestRetired(t *testing.T) {
 	a, err := New(Options{Service: "http://127.0.0.1:9", StateDir: filepath.Join(dir, "state"), Name: "h", HostID: "i", Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer func() { a.engine.Stop(); a.lock.Close() }()
-	text := fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, most: 50ms}\n", 1, filepath.Join(dir, "*.log"), url)
+	text := fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n", 1, filepath.Join(dir, "*.log"), url)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.log"), []byte("one\ntwo\n"), 0o644))
 	require.Empty(t, a.Apply(text, []byte(`{"x@1":"s3cret"}`), []byte{1}).ErrorMessage)
 	kept, err := os.ReadFile(a.lastGoodPath())

@@ -18,7 +18,7 @@ type Book struct {
 
 // NewBook begins with what was on disk.
 func NewBook(from wire.Numbers) *Book {
-	from.Pending, from.Unread, from.FirstRead, from.Oldest = 0, 0, 0, 0
+	from = from.Settled()
 	if from.Acknowledged == 0 { // kept by a version that did not count them
 		from.Acknowledged = from.Read - from.Dropped
 		for _, d := range from.Deliveries {

@@ -87,7 +87,7 @@ read:
   except: ["*.tmp"]
   first-read: now
   encoding: utf-8
-records: {begin: '^\d{4}-\d{2}-\d{2}', idle: 5s, most: 1MiB}
+records: {begin: '^\d{4}-\d{2}-\d{2}', idle: 5s, largest: 1MiB}
 format: gate-scan
 time: {zone: Europe/Lisbon}
 keep-original: true
@@ -213,10 +213,10 @@ compress: gzip
 batch: {records: 2000, bytes: 1MiB, wait: 1s}
 buffer: {disk: 1GiB, at-limit: pause}
 isolate: false
-retry: {first: 500ms, most: 1m, for: 72h}
+retry: {first: 500ms, longest: 1m, give-up: 72h}
 limit: 5MiB/s
 rejects: {keep: 256MiB, for: 14d}
-expects: {lane: int, document: text}
+takes: {lane: int, document: text}
 budget: 20GiB/day
 ---
 destination: watch-desk

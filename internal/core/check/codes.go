@@ -32,7 +32,7 @@ var Codes = []Code{
 	{"sample-private", Warning, false, "A sample of a format seems to hold private data.", "Definitions are kept for ever, in every later revision, and seen by many.", "Make up other data of the same shape."},
 	{"send-unreachable", Error, false, "An entry of send can never be reached, or a step drops everything.", "Somebody believes that records go there.", "Mend the condition, or remove the entry."},
 	{"route-open", Error, false, "Every entry of send has a when, and there is no otherwise.", "What no entry took would vanish.", "Add {otherwise: DESTINATION}."},
-	{"expects-mismatch", Error, false, "A source sends a destination something else than its table takes.", "The receiver would refuse the records, or put nothing in the column.", "Rename, set or convert the field in a step."},
+	{"takes-mismatch", Error, false, "A source sends a destination something else than its table takes.", "The receiver would refuse the records, or put nothing in the column.", "Rename, set or convert the field in a step."},
 	{"secret-in-clear", Error, false, "A password, token or key stands in a definition.", "Everybody who can read the catalogue has it, in this and every later revision.", "Keep it with synaxis secret set, refer to it as ${secret.NAME}, and change it where it is checked."},
 	{"secret-without-tls", Error, false, "A secret would be sent without TLS, off loopback.", "Anybody on the way could read it.", "Use https or tls."},
 	{"verification-off", Warning, false, "A destination's certificate is not verified.", "Whoever answers at its address gets the records and the credentials.", "Give the authority under tls.ca, and remove verify: false."},
@@ -40,6 +40,7 @@ var Codes = []Code{
 	{"mask-slow", Warning, false, "A mask is slow to search for.", "Masks run over every record; one that cannot skip lines decides how much a host can read.", "Put something fixed into the expression, or use near."},
 	{"was-in-use", Error, false, "A source says that it was another, which is still there.", "Both would claim the same positions.", "Remove the old one, or leave was out."},
 	{"rename-without-was", Warning, false, "A source goes, and a new one reads the same files.", "Without was the positions are lost: everything is read again, or what came meanwhile is not.", "Add was: with the old name."},
+	{"send-copies", Note, false, "A source has an entry of send with a when, and one without.", "An entry without a when gets every record, also those that another entry takes: they arrive at both.", "Nothing, where both are meant to have them. Where the entry is for the rest alone, write otherwise in its place."},
 	{"destination-unused", Note, false, "No source sends to a destination.", "It may be left over, or a route is missing.", "Send something to it, or remove it."},
 
 	{"no-hosts", Warning, true, "A choice of hosts finds nobody.", "The definition runs nowhere.", "Take the nearest label, which the message names, or label a host."},

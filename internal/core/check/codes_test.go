@@ -26,7 +26,7 @@ deliver: {discard: {}}
 ---
 destination: desk
 deliver: {discard: {}}
-expects: {lane: int}
+takes: {lane: int}
 ---
 source: uses-desk
 hosts: {role: gate}
@@ -80,7 +80,7 @@ var cases = map[string]struct{ text, mended, reason string }{
 	"value-unknown":          {source("aa", "hosts: {role: [gate, kiosc]}\n"), source("aa", "hosts: {role: [gate, kiosk]}\n"), "names what no host has"},
 	"send-unreachable":       {source("aa", "send: [{to: archive}, {otherwise: desk}]\n"), source("aa", "send: [{to: archive, when: level > WARN}, {otherwise: desk}]\n"), "nothing left for otherwise"},
 	"route-open":             {source("aa", "send: [{to: archive, when: level > WARN}]\n"), source("aa", "send: [{to: archive, when: level > WARN}, {otherwise: archive}]\n"), "would end nowhere"},
-	"expects-mismatch":       {source("aa", "steps: [{set: {lane: '\"x\"'}}]\nsend: [desk]\n"), source("aa", "send: [desk]\n"), "desk expects lane as int, and this source gives text"},
+	"takes-mismatch":         {source("aa", "steps: [{set: {lane: '\"x\"'}}]\nsend: [desk]\n"), source("aa", "send: [desk]\n"), "desk takes lane as int, and this source gives text"},
 	"secret-in-clear":        {destination("dd", "deliver: {http: {url: 'https://a.example'}}\nauth: {bearer: hunter2}\n"), destination("dd", "deliver: {http: {url: 'https://a.example'}}\nauth: {bearer: '${secret.have}'}\n"), "auth.bearer stands here in the clear"},
 	"secret-without-tls":     {destination("dd", "deliver: {http: {url: 'http://a.example:${setting.port}'}}\nauth: {bearer: '${secret.have}'}\n"), destination("dd", "deliver: {http: {url: 'http://127.0.0.1:${setting.port}'}}\nauth: {bearer: '${secret.have}'}\n"), "would travel to a.example without TLS"},
 	"verification-off":       {destination("dd", "deliver: {http: {url: 'https://a.example'}}\ntls: {verify: false}\n"), destination("dd", "deliver: {http: {url: 'https://a.example'}}\ntls: {verify: true}\n"), "is not verified"},
@@ -88,6 +88,7 @@ var cases = map[string]struct{ text, mended, reason string }{
 	"mask-slow":              {"mask: mm\nfind: '[a-zA-Z]{9,}\\w*'\n", "mask: mm\nfind: 'passport=\\w+'\n", "no literal and no small class"},
 	"was-in-use":             {source("aa", "was: bb\n") + "---\n" + source("bb", ""), source("aa", "was: bb\n"), "source bb is still there"},
 	"rename-without-was":     {source("aa", "read: {files: [/old]}\n"), source("aa", "read: {files: [/old]}\nwas: old\n"), "its positions are lost"},
+	"send-copies":            {source("aa", "send: [{to: archive, when: level >= WARN}, desk]\n"), source("aa", "send: [{to: archive, when: level >= WARN}, {otherwise: desk}]\n"), "goes to desk too"},
 	"destination-unused":     {"destination: dd\ndeliver: {discard: {}}\n", destination("dd", "deliver: {discard: {}}\n"), "no source sends"},
 	"no-hosts":               {source("aa", "hosts: {role: gaet}\n"), source("aa", ""), "chooses no host"},
 	"setting-undefined":      {source("aa", "read: {files: ['${setting.rot}/x']}\n"), source("aa", "read: {files: ['${setting.root}/x']}\n"), "${setting.rot} is not defined on g1, g2"},
@@ -171,7 +172,7 @@ func TestMoreFindings(t *testing.T) {
 		"everything dropped":       {source("aa", "steps: [{drop: 'true'}]\n"), "send-unreachable", "drops every record"},
 		"said twice":               {source("aa", "send: [archive, archive]\n"), "send-unreachable", "says the same already"},
 		"otherwise twice":          {source("aa", "send: [{to: archive, when: level > INFO}, {otherwise: archive}, {otherwise: desk}]\n"), "send-unreachable", "otherwise already"},
-		"missing in table":         {source("aa", "steps: [{remove: [lane]}]\nsend: [desk]\n"), "expects-mismatch", "desk expects the field lane, which this source does not have"},
+		"missing in table":         {source("aa", "steps: [{remove: [lane]}]\nsend: [desk]\n"), "takes-mismatch", "desk takes the field lane, which this source does not have"},
 		"mask nobody has":          {source("aa", "steps: [{mask: [fone]}]\n"), "dangling-reference", `there is no mask "fone"`},
 		"mask of a guard":          {source("aa", "labels: {d: p}\n") + "---\nguard: gg\nsources: {d: p}\nmasks: [fone]\n", "dangling-reference", `there is no mask "fone"`},
 		"format in a step":         {source("aa", "steps: [{parse: {from: note, format: jsn}}]\n"), "dangling-reference", `there is no format "jsn"`},

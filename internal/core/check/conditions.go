@@ -142,7 +142,7 @@ func (c *checker) conditions(d *catalogue.Definition) {
 			c.add(d, path, "send-unreachable", fmt.Sprintf("no record can ever meet %s, so nothing goes to %s by this entry", e.When, e.To), "mend the condition, or remove the entry")
 		}
 	}
-	c.expects(d, now)
+	c.takes(d, now)
 }
 
 func (c *checker) knownNames(n names) string {
@@ -156,17 +156,17 @@ func (c *checker) knownNames(n names) string {
 	return "fields here: " + strings.Join(all, ", ")
 }
 
-// expects checks the fields that a source sends against what the tables of its destinations take.
-func (c *checker) expects(d *catalogue.Definition, have names) {
+// takes checks the fields that a source sends against what the tables of its destinations take.
+func (c *checker) takes(d *catalogue.Definition, have names) {
 	for _, to := range d.Source.Destinations() {
 		dest := c.cat.Get("destination", to)
-		if dest == nil || len(dest.Destination.Expects) == 0 {
+		if dest == nil || len(dest.Destination.Takes) == 0 {
 			continue
 		}
 		i := slices.IndexFunc(d.Source.Send, func(e pipeline.Entry) bool { return e.To == to })
 		path := []string{"send", at(max(i, 0))}
-		for _, name := range slices.Sorted(maps.Keys(dest.Destination.Expects)) {
-			want := fieldTypes[dest.Destination.Expects[name]]
+		for _, name := range slices.Sorted(maps.Keys(dest.Destination.Takes)) {
+			want := fieldTypes[dest.Destination.Takes[name]]
 			got, ok := have.types[name]
 			switch {
 			case !ok && !have.open:
@@ -174,9 +174,9 @@ func (c *checker) expects(d *catalogue.Definition, have names) {
 				if near := yamldoc.Nearest(name, slices.Sorted(maps.Keys(have.types))); near != "" {
 					fix = fmt.Sprintf("rename: {%s: %s}", near, name)
 				}
-				c.add(d, path, "expects-mismatch", fmt.Sprintf("%s expects the field %s, which this source does not have", to, name), fix)
+				c.add(d, path, "takes-mismatch", fmt.Sprintf("%s takes the field %s, which this source does not have", to, name), fix)
 			case ok && got != want && got != expr.Dyn && (want != expr.Float || got != expr.Int):
-				c.add(d, path, "expects-mismatch", fmt.Sprintf("%s expects %s as %s, and this source gives %s", to, name, want, got), "set it to a value of that type in a step, or change what the destination expects")
+				c.add(d, path, "takes-mismatch", fmt.Sprintf("%s takes %s as %s, and this source gives %s", to, name, want, got), "set it to a value of that type in a step, or change what the destination takes")
 			}
 		}
 	}
@@ -184,7 +184,7 @@ func (c *checker) expects(d *catalogue.Definition, have names) {
 
 // routes checks that every record of a source ends somewhere, and that every entry can be reached.
 func (c *checker) routes(d *catalogue.Definition) {
-	always, otherwise := -1, -1
+	always, otherwise, some := -1, -1, -1
 	seen := map[string]int{}
 	for i, e := range d.Source.Send {
 		switch {
@@ -194,11 +194,18 @@ func (c *checker) routes(d *catalogue.Definition) {
 			otherwise = i
 		case e.When == "":
 			always = i
+		default:
+			some = i
 		}
 		if first, twice := seen[e.To+"\n"+e.When]; twice && !e.Otherwise {
 			c.add(d, []string{"send", at(i)}, "send-unreachable", fmt.Sprintf("entry %d says the same already; the record goes to %s once", first+1, e.To), "remove one")
 		}
 		seen[e.To+"\n"+e.When] = i
+	}
+	if always >= 0 && some >= 0 && otherwise < 0 {
+		every, chosen := d.Source.Send[always].To, d.Source.Send[some].To
+		c.add(d, []string{"send", at(always)}, "send-copies", fmt.Sprintf("a record that meets the when of %s goes to %s too: an entry without a when gets every record", chosen, every),
+			fmt.Sprintf("if %s is for the rest alone, write {otherwise: %s}", every, every))
 	}
 	switch {
 	case otherwise >= 0 && always >= 0:

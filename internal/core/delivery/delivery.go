@@ -17,7 +17,7 @@ type Spec struct {
 	Path      string
 	Address   string // syslog: host and port
 	Transport string // syslog: udp, tcp, tls
-	Form      string // http: ndjson, json-array
+	Encoded   string // http: ndjson, json-array
 	Headers   map[string]string
 	Compress  string // none, gzip, zstd
 	Batch     Batch
@@ -25,7 +25,7 @@ type Spec struct {
 	Buffer    struct{ Disk int64 }
 	Verify    bool // the certificate of the destination
 
-	Expects   map[string]string // the types that the receiver's table takes
+	Takes     map[string]string // the types that the receiver's table takes
 	Budget    float64           // bytes that the fleet may send in BudgetPer; 0 for any
 	BudgetPer time.Duration
 }
@@ -39,21 +39,40 @@ type Batch struct {
 
 // Retry says how to go on after a delivery that failed for now: the first pause, the longest pause, and after how
 // long in all the records are put aside.
-type Retry struct{ First, Most, For time.Duration }
+type Retry struct{ First, Longest, GiveUp time.Duration }
 
 // Defaults of the language.
 var (
 	DefaultBatch = Batch{Records: 2000, Bytes: 1 << 20, Wait: time.Second}
-	DefaultRetry = Retry{First: 500 * time.Millisecond, Most: time.Minute, For: 72 * time.Hour}
+	DefaultRetry = Retry{First: 500 * time.Millisecond, Longest: time.Minute, GiveUp: 72 * time.Hour}
 )
 
 // Encoding is the form in which records wait for this destination.
 func (s Spec) Encoding() record.Encoding {
-	if s.Kind == "otlp" {
+	switch s.Kind {
+	case "otlp":
 		return record.OTLP
+	case "discard":
+		return record.Nothing
 	}
 	return record.NDJSON
 }
+
+// Where is where records go, in words.
+func (s Spec) Where() string {
+	switch {
+	case s.URL != "":
+		return s.URL
+	case s.Path != "":
+		return s.Path
+	case s.Address != "":
+		return s.Address
+	}
+	return s.Name
+}
+
+// Joined tells whether a body is its segments one after the other.
+func (s Spec) Joined() bool { return s.Kind != "otlp" && s.Encoded != "json-array" }
 
 // Segment is a run of encoded records of one origin.
 type Segment struct {
@@ -66,7 +85,7 @@ func (s Spec) ContentType() string {
 	switch {
 	case s.Kind == "otlp":
 		return "application/x-protobuf"
-	case s.Form == "json-array":
+	case s.Encoded == "json-array":
 		return "application/json"
 	}
 	return "application/x-ndjson"
@@ -93,7 +112,7 @@ func (s Spec) AppendBody(dst []byte, segments []Segment) []byte {
 		}
 		return dst
 	}
-	if s.Form != "json-array" {
+	if s.Encoded != "json-array" {
 		for _, seg := range segments {
 			dst = append(dst, seg.Bytes...)
 		}
@@ -135,10 +154,10 @@ func Classify(status int) Outcome {
 	return Again
 }
 
-// Pause is how long to wait before try number n (from 1): doubling from First to Most, with full jitter in the upper
+// Pause is how long to wait before try number n (from 1): doubling from First to Longest, with full jitter in the upper
 // half; roll is a random number in [0,1).
 func (r Retry) Pause(n int, roll float64) time.Duration {
 	d := float64(r.First) * math.Pow(2, float64(min(n-1, 40)))
-	d = min(d, float64(r.Most))
+	d = min(d, float64(r.Longest))
 	return time.Duration(d/2 + roll*d/2)
 }

@@ -32,9 +32,9 @@ func TestBodies(t *testing.T) {
 	assert.Equal(t, "3", req.ResourceLogs[1].ScopeLogs[0].LogRecords[0].Body.GetStringValue())
 
 	lines := []Segment{{a, []byte("{\"x\":1}\n{\"x\":2}\n")}, {b, []byte("{\"x\":3}\n")}}
-	assert.Equal(t, "{\"x\":1}\n{\"x\":2}\n{\"x\":3}\n", string(Spec{Kind: "http", Form: "ndjson"}.AppendBody(nil, lines)))
+	assert.Equal(t, "{\"x\":1}\n{\"x\":2}\n{\"x\":3}\n", string(Spec{Kind: "http", Encoded: "ndjson"}.AppendBody(nil, lines)))
 	var list []map[string]int
-	require.NoError(t, json.Unmarshal(Spec{Kind: "http", Form: "json-array"}.AppendBody(nil, lines), &list))
+	require.NoError(t, json.Unmarshal(Spec{Kind: "http", Encoded: "json-array"}.AppendBody(nil, lines), &list))
 	assert.Len(t, list, 3)
 }
 
@@ -47,12 +47,12 @@ func TestClassify(t *testing.T) {
 
 func TestPauseGrows(t *testing.T) {
 	t.Parallel()
-	r := Retry{First: time.Second, Most: 30 * time.Second}
+	r := Retry{First: time.Second, Longest: 30 * time.Second}
 	last := time.Duration(0)
 	for n := 1; n < 60; n++ {
 		low, high := r.Pause(n, 0), r.Pause(n, 0.999)
 		assert.LessOrEqual(t, low, high)
-		assert.LessOrEqual(t, high, r.Most)
+		assert.LessOrEqual(t, high, r.Longest)
 		assert.GreaterOrEqual(t, low, last)
 		last = low
 	}
@@ -75,8 +75,8 @@ func decode(t *testing.T, text string) (Spec, []string) {
 func TestYAMLRoundTrip(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{
-		"deliver: {otlp: {url: \"http://a.example/v1/logs\", headers: {X-A: \"b\"}}}\ncompress: zstd\nbatch: {records: 5, bytes: 2KiB, wait: 30ms}\nretry: {first: 20ms, most: 1h, for: 14d}\n",
-		"deliver: {http: {url: \"https://a.example\", form: json-array}}\n",
+		"deliver: {otlp: {url: \"http://a.example/v1/logs\", headers: {X-A: \"b\"}}}\ncompress: zstd\nbatch: {records: 5, bytes: 2KiB, wait: 30ms}\nretry: {first: 20ms, longest: 1h, give-up: 14d}\n",
+		"deliver: {http: {url: \"https://a.example\", encoding: json-array}}\n",
 		"deliver: {file: {path: /a/b}}\n",
 		"deliver: {discard: {}}\n",
 	} {
@@ -105,7 +105,7 @@ func TestDecodeRefuses(t *testing.T) {
 		"deliver: {file: {path: /a}}\ncompress: gzip":                  "not available yet for a file",
 		"deliver: {discard: {}}\ncompress: brotli":                     "one of: none, gzip, zstd",
 		"deliver: {discard: {}}\nbatch: {records: 0}":                  "1 or more",
-		"deliver: {http: {url: \"http://a\", form: xml}}":              "one of: ndjson, json-array",
+		"deliver: {http: {url: \"http://a\", encoding: xml}}":          "one of: ndjson, json-array",
 		"deliver: {discard: {}}\nretry: {first: 500}":                  "with its unit",
 		"deliver: {http: {url: \"http://a\", headers: [a]}}\nbatch: 3": "a map",
 	} {

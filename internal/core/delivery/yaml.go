@@ -15,7 +15,7 @@ var secret = &schema.Value{Type: schema.Text, Refs: true, Secrets: true}
 var Keys = []schema.Key{
 	{Name: "deliver", Need: true, Hint: "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}", Value: schema.OneOf("deliver",
 		schema.Key{Name: "otlp", Part: "deliver-http", Value: schema.Obj("otlp", urlKey, headers), Doc: "OTLP over HTTP, protobuf.", Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`},
-		schema.Key{Name: "http", Part: "deliver-http", Value: schema.Obj("http", urlKey, headers, schema.Key{Name: "form", Value: schema.Words("ndjson", "json-array"), Default: "ndjson", Doc: "One JSON object a line, or one JSON array."}), Doc: "JSON over HTTP."},
+		schema.Key{Name: "http", Part: "deliver-http", Value: schema.Obj("http", urlKey, headers, schema.Key{Name: "encoding", Was: "form", Value: schema.Words("ndjson", "json-array"), Default: "ndjson", Doc: "One JSON object a line, or one JSON array."}), Doc: "JSON over HTTP."},
 		schema.Key{Name: "syslog", Part: "deliver-syslog", Value: schema.Obj("syslog",
 			schema.Key{Name: "address", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkAddress}, Need: true, Doc: "Host and port."},
 			schema.Key{Name: "transport", Value: schema.Words("udp", "tcp", "tls"), Default: "tcp", Doc: "What carries it."}), Doc: "Syslog by RFC 5424.", Example: "syslog: {address: \"desk.whimbrel.example:6514\", transport: tls}"},
@@ -51,15 +51,15 @@ var Keys = []schema.Key{
 	{Name: "isolate", Value: schema.Flag, Default: "false", PartOf: isolatePart, Doc: "A cursor of its own, so that it never holds up its neighbours."},
 	{Name: "retry", Value: schema.Obj("retry",
 		schema.Key{Name: "first", Value: schema.ADuration, Default: "500ms", Doc: "The pause after the first failure; it doubles from there."},
-		schema.Key{Name: "most", Value: schema.ADuration, Default: "1m", Doc: "The longest pause."},
-		schema.Key{Name: "for", Value: schema.ADuration, Default: "72h", Doc: "After how long in all records go to the rejects."},
-	), Doc: "How a delivery that failed for now is tried again.", Example: "retry: {first: 500ms, most: 1m, for: 72h}"},
+		schema.Key{Name: "longest", Was: "most", Value: schema.ADuration, Default: "1m", Doc: "The longest pause."},
+		schema.Key{Name: "give-up", Was: "for", Value: schema.ADuration, Default: "72h", Doc: "After how long in all records go to the rejects."},
+	), Doc: "How a delivery that failed for now is tried again.", Example: "retry: {first: 500ms, longest: 1m, give-up: 72h}"},
 	{Name: "limit", Part: "limit", Value: schema.Checked("schema", checkByteRate), Doc: "How fast records are sent, before compression, for each host.", Example: "limit: 5MiB/s"},
 	{Name: "rejects", Part: "rejects-bounds", Value: schema.Obj("rejects",
 		schema.Key{Name: "keep", Value: schema.ASize, Doc: "At most so much of what was refused for good is kept, for each host."},
 		schema.Key{Name: "for", Value: schema.ADuration, Doc: "For so long."},
 	), Doc: "What is kept of records that the destination refused for good.", Example: "rejects: {keep: 256MiB, for: 14d}"},
-	{Name: "expects", Desk: true, Value: schema.TableOf(schema.Words("text", "int", "float", "bool", "time")), Doc: "The fields that the receiver's table takes, with their types; checked against the sources.", Example: "expects: {lane: int, document: text}"},
+	{Name: "takes", Was: "expects", Desk: true, Value: schema.TableOf(schema.Words("text", "int", "float", "bool", "time")), Doc: "The fields that the receiver's table takes, with their types; checked against the sources.", Example: "takes: {lane: int, document: text}"},
 	{Name: "budget", Desk: true, Value: schema.Checked("schema", checkByteRate), Doc: "How much the whole fleet may send in a day of UTC; going over it only warns.", Example: "budget: 20GiB/day"},
 }
 
@@ -106,15 +106,15 @@ func checkByteRate(s string) error {
 
 // Decode takes a destination out of a document that Keys found good. Its name has been taken already.
 func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
-	s := Spec{Name: name, Compress: "none", Batch: DefaultBatch, Retry: DefaultRetry, Expects: n.Get("expects").TextMap()}
+	s := Spec{Name: name, Compress: "none", Batch: DefaultBatch, Retry: DefaultRetry, Takes: n.Get("takes").TextMap()}
 	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
 		s.Kind = d.Entries[0].Key
 		how := d.Entries[0].Value
-		s.URL, s.Path, s.Form, s.Headers = how.Get("url").Text(), how.Get("path").Text(), how.Get("form").Text(), how.Get("headers").TextMap()
+		s.URL, s.Path, s.Encoded, s.Headers = how.Get("url").Text(), how.Get("path").Text(), how.Get("encoding").Text(), how.Get("headers").TextMap()
 		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
 	}
-	if s.Kind == "http" && s.Form == "" {
-		s.Form = "ndjson"
+	if s.Kind == "http" && s.Encoded == "" {
+		s.Encoded = "ndjson"
 	}
 	if c := n.Get("compress"); c != nil {
 		if s.Compress = c.Text(); s.Compress != "none" && s.Kind == "file" {
@@ -126,8 +126,8 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	s.Batch.Bytes = max(b.Get("bytes").Size(s.Batch.Bytes), 1)
 	s.Batch.Wait = b.Get("wait").Duration(s.Batch.Wait)
 	s.Retry.First = max(t.Get("first").Duration(s.Retry.First), 10*1e6)
-	s.Retry.Most = max(t.Get("most").Duration(s.Retry.Most), s.Retry.First)
-	s.Retry.For = t.Get("for").Duration(s.Retry.For)
+	s.Retry.Longest = max(t.Get("longest").Duration(s.Retry.Longest), s.Retry.First)
+	s.Retry.GiveUp = t.Get("give-up").Duration(s.Retry.GiveUp)
 	s.Buffer.Disk = n.Get("buffer").Get("disk").Size(0)
 	if v := n.Get("budget"); v != nil {
 		s.Budget, _, s.BudgetPer, _ = yamldoc.ParseRate(v.Text())

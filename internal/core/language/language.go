@@ -56,7 +56,7 @@ masks: [passport, payment-card]
 deliver: {otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}}
 auth: {bearer: "${secret.archive_token}"}
 compress: gzip
-retry: {first: 500ms, most: 1m, for: 72h}
+retry: {first: 500ms, longest: 1m, give-up: 72h}
 `},
 	"settings": {"Values that hosts have in common, laid under their own.", `settings: saltmarsh
 hosts: {site: saltmarsh}

@@ -2,6 +2,7 @@ package language
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -98,5 +99,26 @@ func TestJSONSchema(t *testing.T) {
 		"destination": "destination: dd\ndeliver: {discard: {}}\nretry: {for: 72}\n",
 	} {
 		assert.Error(t, takes(kind, text), "%s", text)
+	}
+}
+
+// TestRenamedKeys: a key that had another name before is an error that names the new one.
+func TestRenamedKeys(t *testing.T) {
+	t.Parallel()
+	source := "source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [dd]\n"
+	destination := "destination: dd\ndeliver: {http: {url: \"http://a.example/in\"}}\n"
+	for was, text := range map[string]string{
+		"expects": destination + "expects: {lane: int}\n",
+		"form":    "destination: dd\ndeliver: {http: {url: \"http://a.example/in\", form: ndjson}}\n",
+		"most":    destination + "retry: {most: 1m}\n",
+		"for":     destination + "retry: {for: 1h}\n",
+		"records": source + "records: {most: 1MiB}\n",
+	} {
+		now := map[string]string{"expects": "takes", "form": "encoding", "most": "longest", "for": "give-up", "records": "largest"}[was]
+		_, problems := catalogue.Parse("a.yaml", []byte(text))
+		require.Len(t, problems, 1, was)
+		assert.Equal(t, "unknown-key", problems[0].Code)
+		assert.Contains(t, problems[0].Reason, fmt.Sprintf("it is called %q now", now))
+		assert.Equal(t, "write "+now, problems[0].Fix)
 	}
 }

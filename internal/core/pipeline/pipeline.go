@@ -14,6 +14,7 @@ import (
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -61,7 +62,7 @@ type Entry struct {
 	Otherwise bool
 }
 
-// Reasons are why records are dropped, in the order of Counts.Drops.
+// Reasons are why records are dropped, in the order of Counts.ByRule.
 var Reasons = []string{"unparsed", "keep", "drop", "sample", "limit", "no-route"}
 
 const (
@@ -74,54 +75,33 @@ const (
 	reasons
 )
 
-// Counts are what became of the records of one run.
+// Counts are what became of the records of one run. Dropped and Drops of the numbers are empty: ByRule has them.
 type Counts struct {
-	Read     int64          // records
-	Bytes    int64          // of the input
-	Unparsed int64          // could not be read by the format
-	Blank    int64          // lines without content, skipped
-	Failed   int64          // conditions, values and inner formats that could not be computed; their records went on
-	Masked   int64          // records in which a mask found something
-	Drops    [reasons]int64 // by Reasons
-	Zeros    int64          // NUL bytes skipped at the begin of lines
-	NoZone   int64          // records whose time says no zone, where none is given
+	wire.Numbers
+	ByRule [reasons]int64 // by Reasons
 }
 
-// Dropped is how many records were dropped, for whatever reason.
-func (c *Counts) Dropped() int64 {
-	n := int64(0)
-	for _, d := range c.Drops {
-		n += d
+// All are the numbers with what the rules dropped.
+func (c *Counts) All() wire.Numbers {
+	n := c.Numbers
+	n.Dropped, n.Drops = 0, nil
+	for i, d := range c.ByRule {
+		if d > 0 {
+			if n.Drops == nil {
+				n.Drops = map[string]int64{}
+			}
+			n.Dropped += d
+			n.Drops[Reasons[i]] = d
+		}
 	}
 	return n
 }
 
-// ByReason names what Drops counts, without zeros.
-func (c *Counts) ByReason() map[string]int64 {
-	var out map[string]int64
-	for i, n := range c.Drops {
-		if n > 0 {
-			if out == nil {
-				out = map[string]int64{}
-			}
-			out[Reasons[i]] = n
-		}
-	}
-	return out
-}
-
 // Add sums up.
 func (c *Counts) Add(o Counts) {
-	c.Read += o.Read
-	c.Bytes += o.Bytes
-	c.Unparsed += o.Unparsed
-	c.Blank += o.Blank
-	c.Failed += o.Failed
-	c.Masked += o.Masked
-	c.Zeros += o.Zeros
-	c.NoZone += o.NoZone
-	for i, n := range o.Drops {
-		c.Drops[i] += n
+	c.Numbers.Add(o.Numbers)
+	for i, n := range o.ByRule {
+		c.ByRule[i] += n
 	}
 }
 
@@ -276,7 +256,7 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 			t.trace.record(t, b, r, start, cut.Used(), reason)
 		}
 		if reason >= 0 {
-			c.Drops[reason]++
+			c.ByRule[reason]++
 			b.Values, b.Records = b.Values[:values], b.Records[:at]
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
 )
 
 func run(t *testing.T, src Source, spec format.Spec, data string, flush bool) (bodies []string, b *record.Batch, used int, c Counts) {
@@ -29,7 +30,7 @@ func TestRun(t *testing.T) {
 	raw, _ := format.BuiltIn("raw")
 	bodies, b, used, c := run(t, Source{Unparsed: "keep", KeepOriginal: true}, kv, "a=1 msg=x\n\nnothing\nb=2\ntorn", false)
 	assert.Equal(t, []string{"x", "nothing", "b=2"}, bodies)
-	assert.Equal(t, Counts{Read: 3, Bytes: int64(used), Unparsed: 1, Blank: 1}, c)
+	assert.Equal(t, Counts{Numbers: wire.Numbers{Read: 3, Bytes: int64(used), Unparsed: 1, Blank: 1}}, c)
 	assert.Equal(t, len("a=1 msg=x\n\nnothing\nb=2\n"), used)
 	assert.Equal(t, int64(1000+used), b.Records[2].End)
 	assert.Equal(t, "a=1 msg=x", string(b.Bytes(b.Records[0].Original)))
@@ -37,7 +38,7 @@ func TestRun(t *testing.T) {
 
 	bodies, _, _, c = run(t, Source{Unparsed: "drop"}, kv, "a=1\nnothing\n", false)
 	assert.Equal(t, []string{"a=1"}, bodies)
-	assert.Equal(t, int64(1), c.Dropped())
+	assert.Equal(t, int64(1), c.All().Dropped)
 
 	bodies, _, _, c = run(t, Source{}, raw, "a\n\nb", true)
 	assert.Equal(t, []string{"a", "", "b"}, bodies, "blank lines are records of raw")

@@ -21,7 +21,7 @@ var Keys = []schema.Key{
 	{Name: "records", Value: schema.Obj("records",
 		schema.Key{Name: "begin", Value: schema.Checked("schema", checkRegexp), Doc: "An expression (RE2). A record of several lines begins at a line that it finds; without it each line is a record.", Example: `begin: '^\d{4}-\d{2}-\d{2}'`},
 		schema.Key{Name: "idle", Value: schema.ADuration, Part: "record-bounds", Default: "5s", Doc: "After how long without a new line the last record is taken as complete."},
-		schema.Key{Name: "most", Value: schema.Checked("schema", checkMost), Part: "record-bounds", Default: "1MiB", Doc: "The largest record, up to 16MiB. What is longer is cut there, and the pieces are marked."},
+		schema.Key{Name: "largest", Was: "most", Value: schema.Checked("schema", checkMost), Part: "record-bounds", Default: "1MiB", Doc: "The largest record, up to 16MiB. What is longer is cut there, and the pieces are marked."},
 	), Doc: "How the bytes are cut into records."},
 	{Name: "format", Value: schema.Names("format"), Need: true, Hint: "how to read a line; raw takes it as it is", Doc: "The format that reads a record: a built-in one or one of yours.", Example: "format: gate-scan"},
 	{Name: "time", Value: format.TimeValue, Doc: "Laid over the format's own time, key by key.", Example: "time: {zone: Europe/Lisbon}"},
@@ -36,7 +36,7 @@ var Keys = []schema.Key{
 	{Name: "steps", Value: schema.ListOf(stepValue), Part: "steps", Doc: "Done to each record on the host, in order. A condition that cannot be computed, because a field is missing, is not met and counted."},
 	{Name: "guards", Value: schema.Texts, Part: "masks", Made: true, Doc: "The masks that guards put on this source."},
 	{Name: "send", Value: schema.ListOf(schema.Either(schema.Names("destination"), sendValue)), Need: true, Hint: "the destinations of its records, such as send: [{to: archive}]",
-		Doc: "Where the records go. Every entry that matches gets its own copy; otherwise takes what no entry took, and is required when every entry has a when.", Example: "send: [{to: watch-desk, when: level >= WARN}, {otherwise: harbour-archive}]"},
+		Doc: "Where the records go. Every entry that matches gets its own copy: an entry without a when gets every record, also those that another entry takes. For the rest alone write otherwise, which takes what no entry took; it is required when every entry has a when.", Example: "send: [{to: watch-desk, when: level >= WARN}, {otherwise: harbour-archive}]"},
 }
 
 var readValue = schema.Obj("read",

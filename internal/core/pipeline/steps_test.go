@@ -13,6 +13,7 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 )
 
@@ -91,9 +92,9 @@ func TestSteps(t *testing.T) {
 			t.Parallel()
 			got, counts := sent(t, "steps: "+c.steps+rest, "json", log, parts(passport))
 			assert.Equal(t, c.failed, counts.Failed)
-			assert.Equal(t, c.drops, fmt.Sprint(counts.ByReason()))
+			assert.Equal(t, c.drops, fmt.Sprint(counts.All().Drops))
 			assert.Equal(t, int64(2), counts.Read)
-			assert.EqualValues(t, len(got), counts.Read-counts.Dropped(), "the books balance")
+			assert.EqualValues(t, len(got), counts.Read-counts.All().Dropped, "the books balance")
 			if strings.Contains(c.steps, "keep that fails") || name == "keep that fails keeps" {
 				assert.Contains(t, got[0], c.want[0])
 				return
@@ -122,7 +123,7 @@ func TestSampleAndLimit(t *testing.T) {
 		fmt.Fprintf(&log, "n=%d level=%s\n", i, map[bool]string{true: "error", false: "info"}[i%10 == 5])
 	}
 	got, c := sent(t, "steps: [{sample: {keep: 1 in 10, when: level < WARN}}]\nsend: [d]", "keyvalue", log.String(), Parts{})
-	assert.Equal(t, int64(100-10-9), c.Drops[dropSample])
+	assert.Equal(t, int64(100-10-9), c.ByRule[dropSample])
 	require.Len(t, got, 19)
 	assert.Contains(t, got[0], `"notes":{"weight":10}`)
 	weights := 0
@@ -137,7 +138,7 @@ func TestSampleAndLimit(t *testing.T) {
 	assert.Equal(t, 100, weights, "what stays stands for all")
 
 	_, c = sent(t, "steps: [{limit: {records: 30/s, when: level < WARN}}]\nsend: [d]", "keyvalue", log.String(), Parts{})
-	assert.Equal(t, int64(100-10-30), c.Drops[dropLimit], "a second's worth at once, and what the condition leaves out")
+	assert.Equal(t, int64(100-10-30), c.ByRule[dropLimit], "a second's worth at once, and what the condition leaves out")
 
 	spec, _ := format.BuiltIn("keyvalue")
 	tr, err := Compile(source(t, "steps: [{limit: {records: 10/s}}]\nsend: [d]"), spec, Parts{})
@@ -164,7 +165,7 @@ func TestRoutes(t *testing.T) {
 
 	got, c = sent(t, "send: [{to: desk, when: level >= WARN}]", "keyvalue", log, Parts{})
 	assert.Len(t, got, 1)
-	assert.Equal(t, int64(3), c.Drops[dropNoRoute], "what ends nowhere is counted")
+	assert.Equal(t, int64(3), c.ByRule[dropNoRoute], "what ends nowhere is counted")
 }
 
 // TestMasks: private data leaves neither in the body, nor in the original, nor in a field, whichever way it is written.
@@ -246,7 +247,7 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 	require.NoError(t, err)
 	got, c := tr.Try([]byte("lane=4 doc=PA1234567 who=crew@whimbrel.example result=DENIED\n\nlane=0 x=1\nsome words\n"), time.Unix(0, 0))
 	require.Len(t, got, 3)
-	assert.Equal(t, Counts{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1, Drops: [reasons]int64{dropDrop: 1}}, c)
+	assert.Equal(t, Counts{Numbers: wire.Numbers{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1}, ByRule: [reasons]int64{dropDrop: 1}}, c)
 	first := got[0]
 	assert.Equal(t, []string{"desk"}, first.To)
 	assert.Equal(t, []string{"passport"}, first.Masked)

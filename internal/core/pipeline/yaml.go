@@ -22,7 +22,7 @@ func Decode(n *yamldoc.Node, name string) Source {
 	if d, err := yamldoc.ParseDuration(n.Get("records").Get("idle").Text()); err == nil && d > 0 {
 		s.Idle = d
 	}
-	if size, err := yamldoc.ParseSize(n.Get("records").Get("most").Text()); err == nil && size > 0 {
+	if size, err := yamldoc.ParseSize(n.Get("records").Get("largest").Text()); err == nil && size > 0 {
 		s.Most = int(min(size, lines.MostRecord))
 	}
 	if s.Links == "" {

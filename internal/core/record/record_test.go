@@ -130,7 +130,7 @@ func TestTimeBefore1970(t *testing.T) {
 	t.Parallel()
 	var e Encoder
 	want := time.Date(1969, 12, 31, 23, 59, 58, 5, time.UTC)
-	assert.Equal(t, want.Format("2006-01-02T15:04:05.000000000Z"), string(e.appendTime(nil, 0, want.UnixNano())))
+	assert.Equal(t, want.Format("2006-01-02T15:04:05.000000000Z"), string(e.time.at(want.UnixNano())))
 }
 
 // TestRelease: memory is used again when all who hold a run have released it, and not before.

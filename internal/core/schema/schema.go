@@ -65,6 +65,7 @@ type Key struct {
 	Part    string                       // what an agent must be able to run for it
 	PartOf  func(n *yamldoc.Node) string // Part, when it depends on the value
 	Later   bool                         // the language has it, this version does not
+	Was     string                       // the name that it had before
 	Made    bool                         // made by the service for hosts; a definition does not have it
 }
 
@@ -211,6 +212,10 @@ func (v *Value) validateObject(r *yamldoc.Reader, n *yamldoc.Node, name string, 
 	for _, e := range n.Entries {
 		k := v.key(e.Key)
 		if k == nil || where.Host && k.Desk || !where.Host && k.Made {
+			if now := v.renamed(e.Key); now != "" {
+				r.FailAt(e.Line, e.Column, "unknown-key", fmt.Sprintf("%s has no key %q any more: it is called %q now", v.What, e.Key, now), fmt.Sprintf("write %s", now))
+				continue
+			}
 			r.FailAt(e.Line, e.Column, "unknown-key", fmt.Sprintf("%s has no key %q", v.What, e.Key), v.nearest(e.Key))
 			continue
 		}
@@ -261,6 +266,16 @@ func (v *Value) names() []string {
 		}
 	}
 	return out
+}
+
+// renamed is what a key is called now that had this name before, or "".
+func (v *Value) renamed(was string) string {
+	for i := range v.Keys {
+		if v.Keys[i].Was == was {
+			return v.Keys[i].Name
+		}
+	}
+	return ""
 }
 
 func (v *Value) nearest(key string) string {

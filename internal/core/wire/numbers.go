@@ -52,6 +52,7 @@ const (
 
 // Counter is one of the numbers of a source: everything that counts, keeps, sends or shows them goes round Counters.
 type Counter struct {
+	Key          string // in the answers of the API
 	Metric, Unit string // OpenTelemetry's conventions; units by UCUM
 	Kind         Kind
 	Of           func(*Numbers) *int64
@@ -59,23 +60,23 @@ type Counter struct {
 
 // Counters are all numbers of a source but those by reason and by destination.
 var Counters = []Counter{
-	{"synaxis.source.read", "{record}", Sum, func(n *Numbers) *int64 { return &n.Read }},
-	{"synaxis.source.read.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Bytes }},
-	{"synaxis.source.unparsed", "{record}", Sum, func(n *Numbers) *int64 { return &n.Unparsed }},
-	{"synaxis.source.dropped", "{record}", Sum, func(n *Numbers) *int64 { return &n.Dropped }},
-	{"synaxis.source.acknowledged", "{record}", Sum, func(n *Numbers) *int64 { return &n.Acknowledged }},
-	{"synaxis.source.steps.failed", "{error}", Sum, func(n *Numbers) *int64 { return &n.Failed }},
-	{"synaxis.source.masked", "{record}", Sum, func(n *Numbers) *int64 { return &n.Masked }},
-	{"synaxis.source.no_zone", "{record}", Sum, func(n *Numbers) *int64 { return &n.NoZone }},
-	{"synaxis.source.blank", "{line}", Sum, func(n *Numbers) *int64 { return &n.Blank }},
-	{"synaxis.source.truncations", "{truncation}", Sum, func(n *Numbers) *int64 { return &n.Truncated }},
-	{"synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
-	{"synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
-	{"synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
-	{"synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
-	{"synaxis.source.first_read", "By", Gauge, func(n *Numbers) *int64 { return &n.FirstRead }},
-	{"synaxis.source.oldest_waiting", "ns", Gauge, func(n *Numbers) *int64 { return &n.Oldest }},
-	{"synaxis.source.last_record", "ns", Latest, func(n *Numbers) *int64 { return &n.LastRecord }},
+	{"read", "synaxis.source.read", "{record}", Sum, func(n *Numbers) *int64 { return &n.Read }},
+	{"bytes", "synaxis.source.read.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Bytes }},
+	{"unparsed", "synaxis.source.unparsed", "{record}", Sum, func(n *Numbers) *int64 { return &n.Unparsed }},
+	{"dropped", "synaxis.source.dropped", "{record}", Sum, func(n *Numbers) *int64 { return &n.Dropped }},
+	{"acknowledged", "synaxis.source.acknowledged", "{record}", Sum, func(n *Numbers) *int64 { return &n.Acknowledged }},
+	{"failed", "synaxis.source.steps.failed", "{error}", Sum, func(n *Numbers) *int64 { return &n.Failed }},
+	{"masked", "synaxis.source.masked", "{record}", Sum, func(n *Numbers) *int64 { return &n.Masked }},
+	{"noZone", "synaxis.source.no_zone", "{record}", Sum, func(n *Numbers) *int64 { return &n.NoZone }},
+	{"blank", "synaxis.source.blank", "{line}", Sum, func(n *Numbers) *int64 { return &n.Blank }},
+	{"truncations", "synaxis.source.truncations", "{truncation}", Sum, func(n *Numbers) *int64 { return &n.Truncated }},
+	{"zeros", "synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
+	{"packed", "synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
+	{"pending", "synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
+	{"unread", "synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
+	{"firstRead", "synaxis.source.first_read", "By", Gauge, func(n *Numbers) *int64 { return &n.FirstRead }},
+	{"oldest", "synaxis.source.oldest_waiting", "ns", Gauge, func(n *Numbers) *int64 { return &n.Oldest }},
+	{"lastRecord", "synaxis.source.last_record", "ns", Latest, func(n *Numbers) *int64 { return &n.LastRecord }},
 }
 
 // DeliveryCounter is one of the numbers of a source at a destination. They are sums.
@@ -123,6 +124,16 @@ func (to *Numbers) Add(n Numbers) {
 		}
 		to.Deliveries[name] = have
 	}
+}
+
+// Settled are the numbers without what is only so now.
+func (n Numbers) Settled() Numbers {
+	for _, c := range Counters {
+		if c.Kind == Gauge {
+			*c.Of(&n) = 0
+		}
+	}
+	return n
 }
 
 // Clone copies the numbers.

@@ -246,8 +246,9 @@ func empty() Result {
 
 func result(records []pipeline.Tried, c pipeline.Counts, o Options, whole bool) Result {
 	r := empty()
-	r.Read, r.Unread, r.Blank, r.Dropped, r.Failed, r.Masked = c.Read-c.Unparsed, c.Unparsed, c.Blank, c.Dropped(), c.Failed, c.Masked
-	if by := c.ByReason(); by != nil {
+	all := c.All()
+	r.Read, r.Unread, r.Blank, r.Dropped, r.Failed, r.Masked = c.Read-c.Unparsed, c.Unparsed, c.Blank, all.Dropped, c.Failed, c.Masked
+	if by := all.Drops; by != nil {
 		r.DropReasons = by
 	}
 	at, read := map[string]int{}, 0

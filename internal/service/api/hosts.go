@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -47,21 +48,31 @@ func count(c *contract.Counts, state health.State, n int) {
 	}
 }
 
+// places are where the contract has each counter, by its key.
+var places = func() map[string]int {
+	out := map[string]int{}
+	for i, f := range reflect.VisibleFields(reflect.TypeFor[contract.Numbers]()) {
+		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		out[key] = i
+	}
+	return out
+}()
+
 func numbers(n wire.Numbers) contract.Numbers {
-	out := contract.Numbers{Read: n.Read, Acknowledged: n.Acknowledged, Unparsed: n.Unparsed, Dropped: n.Dropped, Blank: n.Blank, Pending: n.Pending, Bytes: n.Bytes,
-		Truncations: n.Truncated, DropReasons: n.Drops, Failed: n.Failed, Masked: n.Masked, NoZone: n.NoZone, Zeros: n.Zeros, Packed: n.Packed, Unread: n.Unread,
-		FirstRead: n.FirstRead, Destinations: []contract.DestinationNumbers{}}
+	out := contract.Numbers{DropReasons: n.Drops, Destinations: []contract.DestinationNumbers{}}
 	if out.DropReasons == nil {
 		out.DropReasons = map[string]int64{}
 	}
-	moment := func(at int64) *time.Time {
-		if at <= 0 {
-			return nil
+	into := reflect.ValueOf(&out).Elem()
+	for _, c := range wire.Counters {
+		switch f, v := into.Field(places[c.Key]), *c.Of(&n); {
+		case c.Unit != "ns":
+			f.SetInt(v)
+		case v > 0: // a time
+			t := time.Unix(0, v).UTC()
+			f.Set(reflect.ValueOf(&t))
 		}
-		t := time.Unix(0, at).UTC()
-		return &t
 	}
-	out.LastRecord, out.Oldest = moment(n.LastRecord), moment(n.Oldest)
 	for name, d := range n.Deliveries {
 		out.Destinations = append(out.Destinations, contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused})
 		out.Refused += d.Refused

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -91,6 +93,29 @@ func TestNumbersAndNotes(t *testing.T) {
 	}
 	assert.Empty(t, notes(wire.Numbers{Read: 5}))
 	assert.Equal(t, []string{"1 file is not read, since it is compressed"}, notes(wire.Numbers{Packed: 1}))
+}
+
+// TestEveryCounterIsShown: each counter has its place in the contract, and the contract has no number that nobody counts.
+func TestEveryCounterIsShown(t *testing.T) {
+	t.Parallel()
+	left := maps.Clone(places)
+	for i, c := range wire.Counters {
+		_, ok := left[c.Key]
+		require.True(t, ok, c.Key)
+		delete(left, c.Key)
+		var n wire.Numbers
+		*c.Of(&n) = int64(i + 1)
+		text, err := json.Marshal(numbers(n))
+		require.NoError(t, err)
+		var shown map[string]any
+		require.NoError(t, json.Unmarshal(text, &shown))
+		if c.Unit == "ns" {
+			assert.Contains(t, shown[c.Key], fmt.Sprintf(".%09dZ", i+1), c.Key)
+		} else {
+			assert.EqualValues(t, i+1, shown[c.Key], c.Key)
+		}
+	}
+	assert.ElementsMatch(t, []string{"dropReasons", "destinations", "refused"}, slices.Collect(maps.Keys(left)), "these are by reason and by destination")
 }
 
 // TestEditsAreChecked before anything is written.
