@@ -8,7 +8,8 @@ import "embed"
 //go:embed ferry-line
 var FerryLine embed.FS
 
-// Mistakes is a file of definitions that are wrong on purpose, to be loaded over FerryLine: it shows what the desk finds.
+// Mistakes is a file of definitions that are wrong on purpose, to be loaded over FerryLine: it shows what the desk
+// finds.
 //
 //go:embed mistakes/winter.yaml
 var Mistakes string

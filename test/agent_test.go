@@ -61,12 +61,18 @@ func TestUntouchedSourceIsUntouched(t *testing.T) {
 	appendLines(t, two, 1000, 1100)
 	agent := d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
-	text := linesCatalogue(one, recv.URL) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: out}]\n"
+	text := linesCatalogue(
+		one,
+		recv.URL,
+	) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: " +
+		"out}]\n"
 	d.publish(text)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	eventually(t, 15*time.Second, "all lines", func() bool { n, _ := recv.count(); return n == 200 })
 	open := func() string {
-		out, err := exec.Command("sh", "-c", fmt.Sprintf("ls -l /proc/%d/fd | grep one.log | sed 's/.* \\([0-9]*\\) ->.*/\\1/'", agent.cmd.Process.Pid)).Output()
+		out, err := exec.Command("sh", "-c", fmt.Sprintf("ls -l /proc/%d/fd | grep one.log | sed 's/.* \\([0-9]*\\) "+
+			"->.*/\\1/'", agent.cmd.Process.Pid)).
+			Output()
 		require.NoError(t, err)
 		return strings.TrimSpace(string(out))
 	}
@@ -81,7 +87,12 @@ func TestUntouchedSourceIsUntouched(t *testing.T) {
 		require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 		assert.Equal(t, before, open(), "the file stays open")
 		appendLines(t, one, 100+i, 101+i)
-		eventually(t, 15*time.Second, "the new line", func() bool { a, _ := recv.count(); b, _ := other.count(); return a+b == 201+i })
+		eventually(
+			t,
+			15*time.Second,
+			"the new line",
+			func() bool { a, _ := recv.count(); b, _ := other.count(); return a+b == 201+i },
+		)
 	}
 	_, a := recv.count()
 	_, b := other.count()
@@ -101,7 +112,11 @@ func TestFilesAndPatterns(t *testing.T) {
 	appendLines(t, filepath.Join(logs, "old.log"), 0, 10)
 	d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
-	d.publish("source: lines\nhosts: all\nread: {files: [\"" + logs + "/**/*.log\"], except: [\"no-*\"]}\nformat: raw\nsend: [{to: journal}]\n---\ndestination: journal\ndeliver: {file: {path: " + journal + "}}\nbatch: {wait: 20ms}\n")
+	d.publish(
+		"source: lines\nhosts: all\nread: {files: [\"" + logs + "/**/*.log\"], except: [\"no-*\"]}\nformat: " +
+			"raw\nsend: [{to: journal}]\n---\ndestination: journal\ndeliver: {file: {path: " + journal +
+			"}}\nbatch: {wait: 20ms}\n",
+	)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	time.Sleep(500 * time.Millisecond)
 	appendLines(t, filepath.Join(logs, "old.log"), 10, 12)
@@ -121,5 +136,10 @@ func TestFilesAndPatterns(t *testing.T) {
 	// A file destination that was moved away is begun anew.
 	require.NoError(t, os.Rename(journal, journal+".1"))
 	appendLines(t, filepath.Join(logs, "old.log"), 40, 41)
-	eventually(t, 15*time.Second, "the file to be there again", func() bool { return strings.Contains(read(), "line 40") })
+	eventually(
+		t,
+		15*time.Second,
+		"the file to be there again",
+		func() bool { return strings.Contains(read(), "line 40") },
+	)
 }

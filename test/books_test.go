@@ -22,7 +22,8 @@ import (
 	"synaxis/internal/contract"
 )
 
-// TestParallelEdits: of many edits of one host at the same time each is kept, and of those that were made from the same reading one.
+// TestParallelEdits: of many edits of one host at the same time each is kept, and of those that were made from the
+// same reading one.
 func TestParallelEdits(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -51,7 +52,12 @@ func TestParallelEdits(t *testing.T) {
 	for i := range edits {
 		wg.Go(func() {
 			set := map[string]string{"winner": fmt.Sprint(i)}
-			resp, err := d.api.EditHostLabels(ctx, "one", &contract.EditHostLabelsParams{IfMatch: &tag}, contract.MapEdit{Set: &set})
+			resp, err := d.api.EditHostLabels(
+				ctx,
+				"one",
+				&contract.EditHostLabelsParams{IfMatch: &tag},
+				contract.MapEdit{Set: &set},
+			)
 			if !assert.NoError(t, err) {
 				return
 			}
@@ -81,7 +87,9 @@ func TestTokenForOne(t *testing.T) {
 	for i := range 10 {
 		p := newPoller(t, d, token)
 		wg.Go(func() {
-			if a, status := p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", fmt.Sprintf("h%d", i))}); status == http.StatusOK && a.GetConnectionSettings() != nil {
+			if a, status := p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", fmt.Sprintf(
+				"h%d", i))}); status == http.StatusOK &&
+				a.GetConnectionSettings() != nil {
 				in.Add(1)
 			}
 		})
@@ -90,7 +98,8 @@ func TestTokenForOne(t *testing.T) {
 	assert.Equal(t, int64(1), in.Load())
 }
 
-// TestMissingData: a data folder from which the catalogue, or the key of sealed secrets, is gone is not used as that of a new service.
+// TestMissingData: a data folder from which the catalogue, or the key of sealed secrets, is gone is not used as that
+// of a new service.
 func TestMissingData(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -127,7 +136,13 @@ func TestMissingData(t *testing.T) {
 	back()
 
 	// Another program that locks the database is named as what it is.
-	lock := exec.Command("python3", "-c", "import sqlite3,sys,time; c=sqlite3.connect(sys.argv[1]); c.execute('pragma locking_mode=exclusive'); c.execute('begin exclusive'); print('locked', flush=True); time.sleep(60)", filepath.Join(d.dir, "catalogue.db"))
+	lock := exec.Command(
+		"python3",
+		"-c",
+		"import sqlite3,sys,time; c=sqlite3.connect(sys.argv[1]); c.execute('pragma locking_mode=exclusive'); "+
+			"c.execute('begin exclusive'); print('locked', flush=True); time.sleep(60)",
+		filepath.Join(d.dir, "catalogue.db"),
+	)
 	if pipe, err := lock.StdoutPipe(); err == nil && lock.Start() == nil {
 		_, _ = pipe.Read(make([]byte, 8))
 		assert.Contains(t, run(), "locked")
@@ -141,7 +156,13 @@ func TestMissingData(t *testing.T) {
 func (d *desk) cliIn(in string, args ...string) (out string, code int) {
 	d.t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "synaxis"), args...)
-	cmd.Env = append(os.Environ(), "SYNAXIS_URL="+d.url, "SYNAXIS_TOKEN="+d.token, "SYNAXIS_PIN="+d.pin, "XDG_CONFIG_HOME="+d.dir)
+	cmd.Env = append(
+		os.Environ(),
+		"SYNAXIS_URL="+d.url,
+		"SYNAXIS_TOKEN="+d.token,
+		"SYNAXIS_PIN="+d.pin,
+		"XDG_CONFIG_HOME="+d.dir,
+	)
 	cmd.Stdin = strings.NewReader(in)
 	text, _ := cmd.CombinedOutput()
 	return string(text), cmd.ProcessState.ExitCode()
@@ -175,8 +196,8 @@ func fill(t *testing.T, dir string) (empty func()) {
 	return func() { require.NoError(t, os.Remove(path)) }
 }
 
-// TestFullDisks: a full disk of an agent's state is a state of its host, and a config that cannot be kept is refused; a full data folder of
-// the service is what readyz, the status and the command line say. Both end when there is room.
+// TestFullDisks: a full disk of an agent's state is a state of its host, and a config that cannot be kept is refused;
+// a full data folder of the service is what readyz, the status and the command line say. Both end when there is room.
 func TestFullDisks(t *testing.T) {
 	t.Parallel()
 	data, state, logs := small(t, "24m"), small(t, "3m"), t.TempDir()
@@ -202,7 +223,15 @@ func TestFullDisks(t *testing.T) {
 		return v.Code != nil && *v.Code == "state-not-writable"
 	})
 	assert.NotEmpty(t, d.host("h").Verdict.Todo)
-	d.publish(linesCatalogue(logs+"/*.log", r.URL) + strings.Repeat("# a long comment, so that the config needs room of its own\n", 1) + "---\nsource: more\nhosts: all\nread: {files: [/nowhere/*]}\nformat: raw\nsend: [{to: out}]\n")
+	d.publish(
+		linesCatalogue(
+			logs+"/*.log",
+			r.URL,
+		) + strings.Repeat(
+			"# a long comment, so that the config needs room of its own\n",
+			1,
+		) + "---\nsource: more\nhosts: all\nread: {files: [/nowhere/*]}\nformat: raw\nsend: [{to: out}]\n",
+	)
 	roll := d.rollOut()
 	assert.Equal(t, contract.RolloutStateStopped, roll.State)
 	assert.Contains(t, *d.host("h").ConfigReason, "cannot be kept")
@@ -234,7 +263,8 @@ func TestFullDisks(t *testing.T) {
 	assert.GreaterOrEqual(t, all, 4000)
 }
 
-// TestClosedFolder: a log folder that closes under a running agent is a state with its reason, and what is open is read on.
+// TestClosedFolder: a log folder that closes under a running agent is a state with its reason, and what is open is
+// read on.
 func TestClosedFolder(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -246,7 +276,16 @@ func TestClosedFolder(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(base) })
 	require.NoError(t, os.Chmod(base, 0o755))
-	logs, state, program := filepath.Join(base, "logs"), filepath.Join(base, "state"), filepath.Join(base, "synaxis-agent")
+	logs, state, program := filepath.Join(
+		base,
+		"logs",
+	), filepath.Join(
+		base,
+		"state",
+	), filepath.Join(
+		base,
+		"synaxis-agent",
+	)
 	for _, dir := range []string{logs, state} {
 		require.NoError(t, os.Mkdir(dir, 0o755))
 	}
@@ -277,10 +316,16 @@ func TestClosedFolder(t *testing.T) {
 	appendLines(t, filepath.Join(logs, "a.log"), 5, 9)
 	eventually(t, 15*time.Second, "what is open to be read on", func() bool { n, _ := r.count(); return n == 9 })
 	require.NoError(t, os.Chmod(logs, 0o755))
-	eventually(t, 20*time.Second, "the state to end", func() bool { return d.host("h").Sources[0].Verdict.State == contract.Healthy })
+	eventually(
+		t,
+		20*time.Second,
+		"the state to end",
+		func() bool { return d.host("h").Sources[0].Verdict.State == contract.Healthy },
+	)
 }
 
-// TestHealthLooksAtTheLastMinutes: what was unreadable long ago is history; a format that breaks after many good lines is found.
+// TestHealthLooksAtTheLastMinutes: what was unreadable long ago is history; a format that breaks after many good lines
+// is found.
 func TestHealthLooksAtTheLastMinutes(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -299,7 +344,12 @@ func TestHealthLooksAtTheLastMinutes(t *testing.T) {
 	d.publish(strings.Replace(linesCatalogue(logs+"/*.log", r.URL), "format: raw", "format: json", 1))
 	d.rollOut()
 	source := func() contract.HostSource { return d.host("h").Sources[0] }
-	eventually(t, 30*time.Second, "the good lines", func() bool { return source().Numbers.Read == 20_000 && source().Verdict.State == contract.Healthy })
+	eventually(
+		t,
+		30*time.Second,
+		"the good lines",
+		func() bool { return source().Numbers.Read == 20_000 && source().Verdict.State == contract.Healthy },
+	)
 	write("a.log", "no json", 100)
 	eventually(t, 40*time.Second, "the broken format to be found", func() bool {
 		write("a.log", "no json", 5)
@@ -309,11 +359,17 @@ func TestHealthLooksAtTheLastMinutes(t *testing.T) {
 	d.kill()
 	d.run() // windows begin anew with the service
 	eventually(t, 30*time.Second, "the agent to be back", func() bool { return d.connected("h") })
-	eventually(t, 15*time.Second, "it to be history", func() bool { return source().Verdict.State == contract.Healthy })
+	eventually(
+		t,
+		15*time.Second,
+		"it to be history",
+		func() bool { return source().Verdict.State == contract.Healthy },
+	)
 	assert.GreaterOrEqual(t, source().Numbers.Unparsed, int64(100), "the sums stay")
 }
 
-// TestLoadTells: a load says what it adds, changes and removes, makes no draft when that is nothing, and ends with 3 where there are errors.
+// TestLoadTells: a load says what it adds, changes and removes, makes no draft when that is nothing, and ends with 3
+// where there are errors.
 func TestLoadTells(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -348,8 +404,8 @@ func TestLoadTells(t *testing.T) {
 	assert.Contains(t, out, "removes source lines, destination out")
 }
 
-// TestManyHostsInOrder: the service orders and pages, so that the worst of many hosts comes first, and every page goes on where the last one
-// ended.
+// TestManyHostsInOrder: the service orders and pages, so that the worst of many hosts comes first, and every page goes
+// on where the last one ended.
 func TestManyHostsInOrder(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -360,7 +416,11 @@ func TestManyHostsInOrder(t *testing.T) {
 	for i := range hosts {
 		fmt.Fprintf(&csv, "host-%04d,s%d\n", i, i%7)
 	}
-	get[contract.ImportResult](t, first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "h.csv", Text: csv.String()})), nil)
+	get[contract.ImportResult](
+		t,
+		first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "h.csv", Text: csv.String()})),
+		nil,
+	)
 	newPoller(t, d, d.joinToken(1, nil)).join(description("synaxis-agent", "zz-away")) // joins, and is never connected
 	seen := map[string]bool{}
 	by, limit, reverse := contract.ListHostsParamsSortState, 250, false
@@ -368,7 +428,16 @@ func TestManyHostsInOrder(t *testing.T) {
 		clear(seen)
 		var after *string
 		for {
-			l := get[contract.HostList](t, first(d.api.ListHosts(ctx, &contract.ListHostsParams{Sort: &by, Reverse: &reverse, Limit: &limit, After: after})), nil)
+			l := get[contract.HostList](
+				t,
+				first(
+					d.api.ListHosts(
+						ctx,
+						&contract.ListHostsParams{Sort: &by, Reverse: &reverse, Limit: &limit, After: after},
+					),
+				),
+				nil,
+			)
 			assert.Equal(t, hosts+1, l.Total)
 			for _, h := range l.Items {
 				if len(seen) == 0 && !reverse {
@@ -394,8 +463,8 @@ func TestManyHostsInOrder(t *testing.T) {
 	assert.Contains(t, out, "host import")
 }
 
-// TestSmallWords: after going back the status does not wait for ever; a certificate that is not trusted names the pin; the line for who sets
-// a secret has the address and the pin; a secret tells where it runs.
+// TestSmallWords: after going back the status does not wait for ever; a certificate that is not trusted names the pin;
+// the line for who sets a secret has the address and the pin; a secret tells where it runs.
 func TestSmallWords(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t, "--tls-auto")
@@ -406,7 +475,12 @@ func TestSmallWords(t *testing.T) {
 	out, code := d.cliIn("k3y", "secret", "set", "key")
 	require.Zero(t, code, out)
 	mask := "---\nmask: lane\nfind: 'line'\nfill: {hash: '${secret.key}'}\n"
-	text := strings.Replace(linesCatalogue(dir+"/*.log", "https://127.0.0.1:9/in"), "format: raw", "format: raw\nsteps: [{mask: [lane]}]", 1) + mask
+	text := strings.Replace(
+		linesCatalogue(dir+"/*.log", "https://127.0.0.1:9/in"),
+		"format: raw",
+		"format: raw\nsteps: [{mask: [lane]}]",
+		1,
+	) + mask
 	d.publish(text)
 	d.rollOut()
 	out, _ = d.cli("secret", "show", "key")
@@ -452,7 +526,20 @@ func TestFewFiles(t *testing.T) {
 	for i := range 400 {
 		appendLines(t, filepath.Join(dir, fmt.Sprintf("%03d.log", i)), i*10, i*10+3)
 	}
-	agent := exec.Command("sh", "-c", `ulimit -n 256; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", filepath.Join(dir, "state"), "--name", "h", "--report", "200ms")
+	agent := exec.Command(
+		"sh",
+		"-c",
+		`ulimit -n 256; exec "$0" "$@"`,
+		filepath.Join(bin, "synaxis-agent"),
+		"--service",
+		d.url,
+		"--state",
+		filepath.Join(dir, "state"),
+		"--name",
+		"h",
+		"--report",
+		"200ms",
+	)
 	agent.Env = append(os.Environ(), joinsBy(d.joinToken(1, nil))...)
 	require.NoError(t, agent.Start())
 	t.Cleanup(func() { _ = agent.Process.Kill(); _ = agent.Wait() })

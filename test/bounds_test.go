@@ -26,7 +26,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// TestBodiesAtTheirBounds: every body at its bound, and one byte above; and what is packed small and grows large takes little memory.
+// TestBodiesAtTheirBounds: every body at its bound, and one byte above; and what is packed small and grows large takes
+// little memory.
 func TestBodiesAtTheirBounds(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -37,7 +38,11 @@ func TestBodiesAtTheirBounds(t *testing.T) {
 	require.Equal(t, http.StatusOK, status)
 	_, code := d.cliIn("x\n", "secret", "set", "door")
 	require.Zero(t, code)
-	grant := get[contract.CreatedGrant](t, first(d.api.GrantSecret(context.Background(), "door", contract.NewGrant{To: "Ines"})), nil).Token
+	grant := get[contract.CreatedGrant](
+		t,
+		first(d.api.GrantSecret(context.Background(), "door", contract.NewGrant{To: "Ines"})),
+		nil,
+	).Token
 	post := func(method, path, bearer, encoding string, body []byte) int {
 		req, err := http.NewRequest(method, d.url+path, bytes.NewReader(body))
 		require.NoError(t, err)
@@ -71,10 +76,20 @@ func TestBodiesAtTheirBounds(t *testing.T) {
 	before := d.peakMemory()
 	for _, path := range []string{"/v1/metrics", "/v1/opamp"} {
 		for range 20 {
-			assert.Equal(t, http.StatusRequestEntityTooLarge, post("POST", path, p.bearer, "gzip", packed(bytes.Repeat([]byte{0x0a, 0x00}, 8<<20))), path)
+			assert.Equal(
+				t,
+				http.StatusRequestEntityTooLarge,
+				post("POST", path, p.bearer, "gzip", packed(bytes.Repeat([]byte{0x0a, 0x00}, 8<<20))),
+				path,
+			)
 		}
 		for range 20 {
-			assert.Equal(t, http.StatusRequestEntityTooLarge, post("POST", path, p.bearer, "gzip", packed(bytes.Repeat([]byte{0x1a, 0x00, 0x0a, 0x00}, 250_000))), path)
+			assert.Equal(
+				t,
+				http.StatusRequestEntityTooLarge,
+				post("POST", path, p.bearer, "gzip", packed(bytes.Repeat([]byte{0x1a, 0x00, 0x0a, 0x00}, 250_000))),
+				path,
+			)
 		}
 	}
 	t.Logf("%d MiB of memory at the peak before, %d after", before>>20, d.peakMemory()>>20)
@@ -90,11 +105,35 @@ func TestBodiesAtTheirBounds(t *testing.T) {
 		{"POST", "/v1/metrics", p.bearer, wire.MaxMetrics, http.StatusOK, unknown},
 		{"POST", "/v1/opamp", p.bearer, wire.MaxPoll, http.StatusUnauthorized, unknown}, // it has no instance_uid
 	} {
-		assert.Equal(t, c.within, post(c.method, c.path, c.bearer, "", c.body(c.most)), "%s with as much as there may be", c.path)
-		assert.Equal(t, http.StatusRequestEntityTooLarge, post(c.method, c.path, c.bearer, "", c.body(c.most+1)), "%s with one byte more", c.path)
+		assert.Equal(
+			t,
+			c.within,
+			post(c.method, c.path, c.bearer, "", c.body(c.most)),
+			"%s with as much as there may be",
+			c.path,
+		)
+		assert.Equal(
+			t,
+			http.StatusRequestEntityTooLarge,
+			post(c.method, c.path, c.bearer, "", c.body(c.most+1)),
+			"%s with one byte more",
+			c.path,
+		)
 		if strings.HasPrefix(c.path, "/v1/") {
-			assert.Equal(t, c.within, post(c.method, c.path, c.bearer, "gzip", packed(c.body(c.most))), "%s, packed", c.path)
-			assert.Equal(t, http.StatusRequestEntityTooLarge, post(c.method, c.path, c.bearer, "gzip", packed(c.body(c.most+1))), "%s, packed, one byte more", c.path)
+			assert.Equal(
+				t,
+				c.within,
+				post(c.method, c.path, c.bearer, "gzip", packed(c.body(c.most))),
+				"%s, packed",
+				c.path,
+			)
+			assert.Equal(
+				t,
+				http.StatusRequestEntityTooLarge,
+				post(c.method, c.path, c.bearer, "gzip", packed(c.body(c.most+1))),
+				"%s, packed, one byte more",
+				c.path,
+			)
 		}
 	}
 }
@@ -136,7 +175,11 @@ func TestFewAtOnce(t *testing.T) {
 		c, err := net.Dial("tcp", strings.TrimPrefix(d.url, "http://"))
 		require.NoError(t, err)
 		open = append(open, c)
-		_, err = fmt.Fprintf(c, "POST /v1/metrics HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: 100\r\n\r\n", p.bearer)
+		_, err = fmt.Fprintf(
+			c,
+			"POST /v1/metrics HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: 100\r\n\r\n",
+			p.bearer,
+		)
 		require.NoError(t, err)
 		_ = c.SetReadDeadline(time.Now().Add(500 * time.Millisecond))
 		line, _ := bufio.NewReader(c).ReadString('\n')
@@ -150,16 +193,25 @@ func TestFewAtOnce(t *testing.T) {
 	open[0].Close()
 	eventually(t, 5*time.Second, "a place", func() bool { return whole() == http.StatusOK })
 	for range 8 {
-		ws, _, err := websocket.Dial(context.Background(), strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+		ws, _, err := websocket.Dial(
+			context.Background(),
+			strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}},
+		)
 		require.NoError(t, err)
 		defer ws.CloseNow()
 	}
-	_, resp, err := websocket.Dial(context.Background(), strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+	_, resp, err := websocket.Dial(
+		context.Background(),
+		strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}},
+	)
 	require.Error(t, err)
 	assert.Equal(t, http.StatusTooManyRequests, resp.StatusCode)
 }
 
-// TestOneAgentFillsNothing: one agent makes one newcomer, a token few from one address, and what is reported has bounds.
+// TestOneAgentFillsNothing: one agent makes one newcomer, a token few from one address, and what is reported has
+// bounds.
 func TestOneAgentFillsNothing(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -173,7 +225,16 @@ func TestOneAgentFillsNothing(t *testing.T) {
 	}
 	for i := range 60 {
 		other := *p
-		other.send(&protobufs.AgentToServer{AgentDescription: &protobufs.AgentDescription{NonIdentifyingAttributes: []*protobufs.KeyValue{kv("host.id", fmt.Sprint("machine ", i)), kv("host.name", strings.Repeat("<b>\x1b[2J", 400))}}})
+		other.send(
+			&protobufs.AgentToServer{
+				AgentDescription: &protobufs.AgentDescription{
+					NonIdentifyingAttributes: []*protobufs.KeyValue{
+						kv("host.id", fmt.Sprint("machine ", i)),
+						kv("host.name", strings.Repeat("<b>\x1b[2J", 400)),
+					},
+				},
+			},
+		)
 	}
 	list := newcomers()
 	require.Len(t, list, 1)
@@ -187,11 +248,28 @@ func TestOneAgentFillsNothing(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(newcomers()), 21)
 
-	health := &protobufs.ComponentHealth{ComponentHealthMap: map[string]*protobufs.ComponentHealth{"source/" + strings.Repeat("n", 2000): {}, "source/<script>": {}, "../../etc": {}}}
-	numbers := map[string]wire.Numbers{"../x": {Read: 1}, "${secret.door@1}": {Read: 1}, strings.Repeat("n", 2000): {Read: 1}}
+	health := &protobufs.ComponentHealth{
+		ComponentHealthMap: map[string]*protobufs.ComponentHealth{
+			"source/" + strings.Repeat("n", 2000): {},
+			"source/<script>":                     {},
+			"../../etc":                           {},
+		},
+	}
+	numbers := map[string]wire.Numbers{
+		"../x":                    {Read: 1},
+		"${secret.door@1}":        {Read: 1},
+		strings.Repeat("n", 2000): {Read: 1},
+	}
 	for i := range 6000 {
-		health.ComponentHealthMap[fmt.Sprintf("source/s%05d", i)] = &protobufs.ComponentHealth{Status: "bad\x1b", LastError: strings.Repeat("why\x07\n", 2000)}
-		numbers[fmt.Sprintf("s%05d", i)] = wire.Numbers{Read: int64(i), Drops: map[string]int64{"\x1b[31m": 1, "keep": 2}, Deliveries: map[string]wire.DeliveryCounts{"a b": {}, "out": {Acknowledged: 1}}}
+		health.ComponentHealthMap[fmt.Sprintf("source/s%05d", i)] = &protobufs.ComponentHealth{
+			Status:    "bad\x1b",
+			LastError: strings.Repeat("why\x07\n", 2000),
+		}
+		numbers[fmt.Sprintf("s%05d", i)] = wire.Numbers{
+			Read:       int64(i),
+			Drops:      map[string]int64{"\x1b[31m": 1, "keep": 2},
+			Deliveries: map[string]wire.DeliveryCounts{"a b": {}, "out": {Acknowledged: 1}},
+		}
 	}
 	for name, h := range health.ComponentHealthMap { // within the bound of a message
 		if len(h.LastError) > 0 && name > "source/s00100" {
@@ -227,7 +305,8 @@ func TestOneAgentFillsNothing(t *testing.T) {
 	assert.False(t, strings.ContainsAny(out, "\x1b\x07"), "nothing of it reaches the terminal raw")
 }
 
-// TestFrameAtItsBound: a message over a WebSocket at its bound is read, one byte above ends the connection, and one of many small parts is refused.
+// TestFrameAtItsBound: a message over a WebSocket at its bound is read, one byte above ends the connection, and one of
+// many small parts is refused.
 func TestFrameAtItsBound(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -235,7 +314,11 @@ func TestFrameAtItsBound(t *testing.T) {
 	p := newPoller(t, d, d.joinToken(1, nil))
 	p.join(description("synaxis-agent", "h"))
 	answer := func(frame []byte) (string, error) {
-		ws, _, err := websocket.Dial(ctx, strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+		ws, _, err := websocket.Dial(
+			ctx,
+			strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}},
+		)
 		require.NoError(t, err)
 		defer ws.CloseNow()
 		_ = ws.Write(ctx, websocket.MessageBinary, frame) // who is cut off may learn it while writing

@@ -13,8 +13,8 @@ import (
 	"synaxis/test/browser"
 )
 
-// TestDeskInTheConsole writes a definition in the browser, with completion, findings and the form in step, and does what
-// the administration is for: secrets, tokens, many hosts at once, the audit.
+// TestDeskInTheConsole writes a definition in the browser, with completion, findings and the form in step, and does
+// what the administration is for: secrets, tokens, many hosts at once, the audit.
 func TestDeskInTheConsole(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -23,7 +23,11 @@ func TestDeskInTheConsole(t *testing.T) {
 	for _, name := range []string{"gate-a", "gate-b", "kiosk-a"} {
 		list += name + "," + strings.SplitN(name, "-", 2)[0] + "," + markup + ",/srv/" + name + "\n"
 	}
-	get[contract.ImportResult](t, first(d.api.ImportInventory(context.Background(), contract.InventoryImport{File: "x.csv", Text: list})), nil)
+	get[contract.ImportResult](
+		t,
+		first(d.api.ImportInventory(context.Background(), contract.InventoryImport{File: "x.csv", Text: list})),
+		nil,
+	)
 	d.publish("destination: out\ndeliver: {discard: {}}\n")
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
@@ -42,12 +46,24 @@ func TestDeskInTheConsole(t *testing.T) {
 	// choose picks an option of a list; set types into a field and leaves it.
 	choose := func(selector, value string) {
 		t.Helper()
-		run(`(() => { const e = document.querySelector('` + selector + `'); e.value = '` + value + `'; e.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`)
+		run(
+			`(() => { const e = document.querySelector('` + selector + `'); e.value = '` + value +
+				`'; e.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`,
+		)
 	}
 	write := func(text string) {
 		t.Helper()
-		eventually(t, 10*time.Second, "the editor", func() bool { return run(`String(!!document.querySelector('.cm-content'))`) == "true" })
-		run(`(() => { const c = document.querySelector('.cm-content'); c.focus(); document.execCommand('selectAll'); document.execCommand('insertText', false, ` + quote(text) + `); return '' })()`)
+		eventually(
+			t,
+			10*time.Second,
+			"the editor",
+			func() bool { return run(`String(!!document.querySelector('.cm-content'))`) == "true" },
+		)
+		run(
+			`(() => { const c = document.querySelector('.cm-content'); c.focus(); document.execCommand('selectAll'); document.execCommand('insertText', false, ` + quote(
+				text,
+			) + `); return '' })()`,
+		)
 	}
 	require.NoError(t, tab.Open(get[contract.SignInLink](t, first(d.api.CreateSignInLink(ctx)), nil).Url))
 	see("What is wrong")
@@ -63,7 +79,8 @@ func TestDeskInTheConsole(t *testing.T) {
 	require.NoError(t, tab.Type("#name", "gate-scans"))
 	click("Write it")
 	see("source in draft 2")
-	source := "# mine\nsource: gate-scans\nhosts: {role: gat}\nread: {files: [\"${setting.root}/*.log\"]}   # stays\nformat: raw\nsend: [{to: out}]\n"
+	source := "# mine\nsource: gate-scans\nhosts: {role: gat}\nread: {files: [\"${setting.root}/*.log\"]}   # " +
+		"stays\nformat: raw\nsend: [{to: out}]\n"
 	write(source)
 	see("chooses no host of the fleet")
 	see(`did you mean "gate"?`)
@@ -80,11 +97,17 @@ func TestDeskInTheConsole(t *testing.T) {
 	see("A sentence that says what it is for.")
 	choose(`select[aria-label="Add a key to source"]`, "keep-original")
 	see("Keep the record as it was read beside its body.")
-	run(`(() => { const l = [...document.querySelectorAll('label')].find((x) => x.innerText.startsWith('keep-original')); const s = document.getElementById(l.htmlFor); s.value = 'true'; s.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`)
+	run(
+		`(() => { const l = [...document.querySelectorAll('label')].find((x) => x.innerText.startsWith('keep-original')); const s = document.getElementById(l.htmlFor); s.value = 'true'; s.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`,
+	)
 	see("keep-original: true")
 	want := strings.Replace(source, "gat}", "gate}", 1) + "keep-original: true\n"
 	eventually(t, 10*time.Second, "the draft to keep it", func() bool {
-		return get[contract.DraftDefinition](t, first(d.api.GetDraftDefinition(ctx, 2, "source", "gate-scans")), nil).Text == want
+		return get[contract.DraftDefinition](
+			t,
+			first(d.api.GetDraftDefinition(ctx, 2, "source", "gate-scans")),
+			nil,
+		).Text == want
 	})
 	click("Differences")
 	see("Not published yet")
@@ -96,7 +119,20 @@ func TestDeskInTheConsole(t *testing.T) {
 	write(want)
 
 	// Somebody else changed it meanwhile: nothing is overwritten.
-	get[contract.DraftDefinition](t, first(d.api.PutDraftDefinition(ctx, 2, "source", "gate-scans", nil, contract.DefinitionText{Text: want + "# theirs\n"})), nil)
+	get[contract.DraftDefinition](
+		t,
+		first(
+			d.api.PutDraftDefinition(
+				ctx,
+				2,
+				"source",
+				"gate-scans",
+				nil,
+				contract.DefinitionText{Text: want + "# theirs\n"},
+			),
+		),
+		nil,
+	)
 	write(want + "# ours\n")
 	see("was changed in draft 2 since you read it")
 	click("Read it again")
@@ -189,7 +225,20 @@ func TestJoinTokenPage(t *testing.T) {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
 	d.joinToken(12, map[string]string{"site": "northpier"})
-	get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Uses: ptr(0), Listed: ptr(true), Labels: &map[string]string{"site": "northpier"}})), nil)
+	get[contract.CreatedJoinToken](
+		t,
+		first(
+			d.api.CreateJoinToken(
+				ctx,
+				contract.NewJoinToken{
+					Uses:   ptr(0),
+					Listed: ptr(true),
+					Labels: &map[string]string{"site": "northpier"},
+				},
+			),
+		),
+		nil,
+	)
 	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/tokens"))
 	require.NoError(t, tab.See("new and listed hosts"))

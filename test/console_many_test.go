@@ -15,8 +15,8 @@ import (
 	"synaxis/internal/contract"
 )
 
-// TestTenThousandHosts: the list of hosts begins with the worst of all, holds a page's worth of rows however many there are, and can be
-// gone through to its end.
+// TestTenThousandHosts: the list of hosts begins with the worst of all, holds a page's worth of rows however many
+// there are, and can be gone through to its end.
 func TestTenThousandHosts(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -28,7 +28,11 @@ func TestTenThousandHosts(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer stop()
-	get[contract.ImportResult](t, first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "h.csv", Text: csv.String()})), nil)
+	get[contract.ImportResult](
+		t,
+		first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "h.csv", Text: csv.String()})),
+		nil,
+	)
 	newPoller(t, d, d.joinToken(1, nil)).join(description("synaxis-agent", "zz-away"))
 	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/hosts"))

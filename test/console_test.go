@@ -22,7 +22,8 @@ func TestManyPages(t *testing.T) {
 	tab := d.browse(ctx)
 	began := time.Now()
 	for range 10 {
-		for path, text := range map[string]string{"/hosts": "No host has joined yet", "/changes": "No draft is open", "/rollouts": "No rollout yet"} {
+		for path, text := range map[string]string{"/hosts": "No host has joined yet", "/changes": "No draft is open",
+			"/rollouts": "No rollout yet"} {
 			require.NoError(t, tab.Open(d.url+path))
 			require.NoError(t, tab.See(text))
 		}
@@ -37,7 +38,11 @@ func TestConsole(t *testing.T) {
 	d := startDesk(t)
 	dir := t.TempDir()
 	recv := newReceiver(t, nil)
-	agent := d.agent("gate-a", dir+"/state", d.joinToken(1, map[string]string{"role": "gate", "note": "<script>document.title='broken'</script>"}))
+	agent := d.agent(
+		"gate-a",
+		dir+"/state",
+		d.joinToken(1, map[string]string{"role": "gate", "note": "<script>document.title='broken'</script>"}),
+	)
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("gate-a") })
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
@@ -70,21 +75,45 @@ func TestConsole(t *testing.T) {
 	appendLines(t, dir+"/x.log", 0, 10)
 	title := "Gates"
 	text := linesCatalogue(dir+"/*.log", recv.URL)
-	broken := get[contract.Draft](t, first(d.api.LoadDraft(ctx, contract.NewDraft{Title: &title, Whole: true, Files: []contract.File{{Path: "all.yaml", Text: strings.Replace(text, "to: out", "to: outt", 1)}}})), nil)
+	broken := get[contract.Draft](
+		t,
+		first(
+			d.api.LoadDraft(
+				ctx,
+				contract.NewDraft{
+					Title: &title,
+					Whole: true,
+					Files: []contract.File{{Path: "all.yaml", Text: strings.Replace(text, "to: out", "to: outt", 1)}},
+				},
+			),
+		),
+		nil,
+	)
 	see("Drafted 1 draft") // it came by itself
 	click("Changes")
 	see("Gates")
 	click("Gates")
 	see(`There is no destination "outt"`)
 	see("1 error must be mended before it can be published")
-	disabled, err := tab.Eval(`String([...document.querySelectorAll('.button')].find((b) => b.innerText.startsWith('Publish')).disabled)`)
+	disabled, err := tab.Eval(
+		`String([...document.querySelectorAll('.button')].find((b) => b.innerText.startsWith('Publish')).disabled)`,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "true", disabled)
 	click("Discard")
 	see("No draft is open")
 	assert.Equal(t, "discarded", get[contract.Draft](t, first(d.api.GetDraft(ctx, broken.Id)), nil).State)
 
-	get[contract.Draft](t, first(d.api.LoadDraft(ctx, contract.NewDraft{Title: &title, Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}})), nil)
+	get[contract.Draft](
+		t,
+		first(
+			d.api.LoadDraft(
+				ctx,
+				contract.NewDraft{Title: &title, Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}},
+			),
+		),
+		nil,
+	)
 	see("the whole wanted state")
 	click("Gates")
 	see("1 host changes like this")
@@ -114,7 +143,9 @@ func TestConsole(t *testing.T) {
 		return strings.Contains(shown, "\n10\n") || strings.Contains(shown, "\t10\t")
 	})
 
-	_, err = tab.Eval(`(() => { const s = document.querySelector('#explain'); s.value = 'lines'; s.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`)
+	_, err = tab.Eval(
+		`(() => { const s = document.querySelector('#explain'); s.value = 'lines'; s.dispatchEvent(new Event('change', { bubbles: true })); return '' })()`,
+	)
 	require.NoError(t, err)
 	see("It gets lines by revision 1")
 	see("It is for all hosts")
@@ -132,7 +163,9 @@ func TestConsole(t *testing.T) {
 	click("Show all")
 	click("Import…")
 	see("It takes nothing away")
-	_, err = tab.Eval(`(() => { const d = new DataTransfer(); d.items.add(new File(['host,label.role\nkiosk-9,kiosk\n'], 'kiosks.csv')); const i = document.querySelector('#list'); i.files = d.files; i.dispatchEvent(new Event('change')); return '' })()`)
+	_, err = tab.Eval(
+		`(() => { const d = new DataTransfer(); d.items.add(new File(['host,label.role\nkiosk-9,kiosk\n'], 'kiosks.csv')); const i = document.querySelector('#list'); i.files = d.files; i.dispatchEvent(new Event('change')); return '' })()`,
+	)
 	require.NoError(t, err)
 	see("1 would be added, 0 changed, 0 stay the same")
 	click("#headlessui-portal-root .button:not(.quiet)")
@@ -141,7 +174,12 @@ func TestConsole(t *testing.T) {
 	see("kiosk-9")
 	address, err := tab.Eval("location.search")
 	require.NoError(t, err)
-	assert.Equal(t, "?q=role%3Dkiosk", strings.ReplaceAll(address, "role=kiosk", "role%3Dkiosk"), "the filter is in the address")
+	assert.Equal(
+		t,
+		"?q=role%3Dkiosk",
+		strings.ReplaceAll(address, "role=kiosk", "role%3Dkiosk"),
+		"the filter is in the address",
+	)
 	click("kiosk-9")
 	click("Retire…")
 	see("Its agent is let in no more")

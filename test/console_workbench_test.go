@@ -18,16 +18,27 @@ import (
 	"synaxis/test/browser"
 )
 
-// TestWorkbenchInTheConsole: lines are pasted, a format is chosen among candidates, a part of a line becomes a field, private data is
-// masked, and all of it is kept in a draft, with samples that hold nothing private; a log of a host becomes a source.
+// TestWorkbenchInTheConsole: lines are pasted, a format is chosen among candidates, a part of a line becomes a field,
+// private data is masked, and all of it is kept in a draft, with samples that hold nothing private; a log of a host
+// becomes a source.
 func TestWorkbenchInTheConsole(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
 	dir := t.TempDir()
 	root := filepath.Join(dir, "log")
 	require.NoError(t, os.MkdirAll(root, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "crew.log"), []byte(strings.Repeat("2031-04-02T06:15:09Z INFO ramp 4 is shut\n", 50)), 0o644))
-	d.publish("destination: out\ndeliver: {discard: {}}\n---\nsource: lanes\nhosts: all\nread: {files: [/nowhere/*.log]}\nformat: raw\nsend: [out]\n")
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(root, "crew.log"),
+			[]byte(strings.Repeat("2031-04-02T06:15:09Z INFO ramp 4 is shut\n", 50)),
+			0o644,
+		),
+	)
+	d.publish(
+		"destination: out\ndeliver: {discard: {}}\n---\nsource: lanes\nhosts: all\nread: {files: " +
+			"[/nowhere/*.log]}\nformat: raw\nsend: [out]\n",
+	)
 	d.agent("gate-a", filepath.Join(dir, "state"), d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the host to join", func() bool { return d.connected("gate-a") })
 	out, code := d.cli("host", "set", "gate-a", "log_root="+root)
@@ -66,8 +77,18 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 	see("email — mask it")
 	fill("#zone", "Europe/Lisbon")
 	require.NoError(t, tab.Gone("The times have no zone"))
-	assert.Contains(t, run(`document.querySelector('[role=grid] tbody tr').innerText`), "not read", "what was not read comes first")
-	assert.Less(t, run(`String(document.querySelectorAll('[role=grid] tbody tr').length)`), "60", "only the rows in sight are drawn")
+	assert.Contains(
+		t,
+		run(`document.querySelector('[role=grid] tbody tr').innerText`),
+		"not read",
+		"what was not read comes first",
+	)
+	assert.Less(
+		t,
+		run(`String(document.querySelectorAll('[role=grid] tbody tr').length)`),
+		"60",
+		"only the rows in sight are drawn",
+	)
 	took := ""
 	eventually(t, 10*time.Second, "the trying to come to rest", func() bool {
 		took = run(`/1,002 records in (\d+) ms/.exec(document.body.innerText)?.[1] ?? ''`)
@@ -85,9 +106,11 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 
 	// A part of the line becomes a field, and the template says so.
 	click("Format")
-	run(`(() => { const s = document.querySelector('section[aria-label^="Record at"] [data-from]'); const n = s.firstChild; const i = n.textContent.indexOf('ramp ') + 5
+	run(
+		`(() => { const s = document.querySelector('section[aria-label^="Record at"] [data-from]'); const n = s.firstChild; const i = n.textContent.indexOf('ramp ') + 5
 		const r = document.createRange(); r.setStart(n, i); r.setEnd(n, i + 1); getSelection().removeAllRanges(); getSelection().addRange(r)
-		s.dispatchEvent(new MouseEvent('mouseup', { bubbles: true })); return '' })()`)
+		s.dispatchEvent(new MouseEvent('mouseup', { bubbles: true })); return '' })()`,
+	)
 	see("a field of the template")
 	fill("section form input", "pier")
 	click("Make it a field")
@@ -113,7 +136,11 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 
 	// What stands on a later line of a record is not masked because its first line holds nothing.
 	require.NoError(t, tab.Open(d.url+"/workbench"))
-	fill("textarea", "Apr 02, 2031 6:15:09 AM gate.Ramp open\nINFO: opened for kelp@skerry.example\nApr 02, 2031 6:15:10 AM gate.Ramp shut\nWARNING: shut by wrasse@skerry.example\n")
+	fill(
+		"textarea",
+		"Apr 02, 2031 6:15:09 AM gate.Ramp open\nINFO: opened for kelp@skerry.example\nApr 02, 2031 6:15:10 AM "+
+			"gate.Ramp shut\nWARNING: shut by wrasse@skerry.example\n",
+	)
 	see("each of several lines")
 	see("▲ 2 email — mask it")
 	click("▲ 2 email — mask it")
@@ -123,7 +150,9 @@ func TestWorkbenchInTheConsole(t *testing.T) {
 	file := filepath.Join(dir, "tide.log.1.gz")
 	var z bytes.Buffer
 	pack := gzip.NewWriter(&z)
-	_, _ = pack.Write([]byte(wide("\ufeff2031-04-02T06:15:09Z INFO Küste frei\r\n2031-04-02T06:15:10Z WARN Fähre später\r\n")))
+	_, _ = pack.Write(
+		[]byte(wide("\ufeff2031-04-02T06:15:09Z INFO Küste frei\r\n2031-04-02T06:15:10Z WARN Fähre später\r\n")),
+	)
 	require.NoError(t, pack.Close())
 	require.NoError(t, os.WriteFile(file, z.Bytes(), 0o600))
 	require.NoError(t, tab.Open(d.url+"/workbench"))

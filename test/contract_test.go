@@ -22,8 +22,9 @@ import (
 
 // checked is a transport that holds every answer against api/openapi.yaml and notes which operations were exercised.
 type checked struct {
-	t      *testing.T
-	route  func(*http.Request) (operation string, check func(status int, header http.Header, body []byte) error, err error)
+	t     *testing.T
+	route func(*http.Request) (operation string, check func(status int, header http.Header, body []byte) error,
+		err error)
 	mu     sync.Mutex
 	seen   map[string]bool
 	failed map[string]bool // operations that also answered with a problem
@@ -40,7 +41,14 @@ func (c *checked) RoundTrip(r *http.Request) (*http.Response, error) {
 	resp.Body.Close()
 	require.NoError(c.t, err)
 	resp.Body = io.NopCloser(bytes.NewReader(body))
-	assert.NoError(c.t, check(resp.StatusCode, resp.Header, body), "%s answered %d: %s", operation, resp.StatusCode, body)
+	assert.NoError(
+		c.t,
+		check(resp.StatusCode, resp.Header, body),
+		"%s answered %d: %s",
+		operation,
+		resp.StatusCode,
+		body,
+	)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if resp.StatusCode/100 == 2 {
@@ -75,7 +83,12 @@ func newChecked(t *testing.T, base string) (*checked, []string) {
 		in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
 			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
 		return route.Operation.OperationID, func(status int, header http.Header, body []byte) error {
-			out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: status, Header: header, Options: &openapi3filter.Options{IncludeResponseStatus: true}}
+			out := &openapi3filter.ResponseValidationInput{
+				RequestValidationInput: in,
+				Status:                 status,
+				Header:                 header,
+				Options:                &openapi3filter.Options{IncludeResponseStatus: true},
+			}
 			out.SetBodyBytes(body)
 			return openapi3filter.ValidateResponse(context.Background(), out)
 		}, nil
@@ -89,12 +102,16 @@ func TestContract(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
 	transport, operations := newChecked(t, d.url)
-	c, err := contract.NewClient(d.url+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if r.Header.Get("Cookie") == "" && r.Header.Get("Authorization") == "" {
-			r.Header.Set("Authorization", "Bearer "+d.token)
-		}
-		return nil
-	}))
+	c, err := contract.NewClient(
+		d.url+"/api/v1",
+		contract.WithHTTPClient(&http.Client{Transport: transport}),
+		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if r.Header.Get("Cookie") == "" && r.Header.Get("Authorization") == "" {
+				r.Header.Set("Authorization", "Bearer "+d.token)
+			}
+			return nil
+		}),
+	)
 	require.NoError(t, err)
 	ctx := context.Background()
 	d.api = c
@@ -137,7 +154,11 @@ func TestContract(t *testing.T) {
 
 	// Hosts.
 	uses, lasts, labels := 0, "1h", map[string]string{"role": "gate"}
-	tok := get[contract.CreatedJoinToken](t, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Uses: &uses, Lasts: &lasts, Labels: &labels})), nil)
+	tok := get[contract.CreatedJoinToken](
+		t,
+		first(c.CreateJoinToken(ctx, contract.NewJoinToken{Uses: &uses, Lasts: &lasts, Labels: &labels})),
+		nil,
+	)
 	bad(400, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &wrong})), nil)
 	assert.Len(t, get[contract.JoinTokenList](t, first(c.ListJoinTokens(ctx)), nil).Items, 1)
 	dir := t.TempDir()
@@ -150,15 +171,36 @@ func TestContract(t *testing.T) {
 	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", nil, contract.MapEdit{Set: &set})), nil)
 	get[contract.Host](t, first(c.EditHostSettings(ctx, "h2", nil, contract.MapEdit{Set: &set})), nil)
 	lane := map[string]string{"lane": "<b>1</b>"}
-	assert.Equal(t, "<b>1</b>", get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Set: &lane})), nil).Labels["lane"])
-	assert.NotContains(t, get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Remove: &[]string{"lane"}})), nil).Labels, "lane")
+	assert.Equal(
+		t,
+		"<b>1</b>",
+		get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Set: &lane})),
+			nil).Labels["lane"],
+	)
+	assert.NotContains(
+		t,
+		get[contract.Host](
+			t,
+			first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Remove: &[]string{"lane"}})),
+			nil,
+		).Labels,
+		"lane",
+	)
 	bad(400, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Set: &map[string]string{"A b": "c"}})), nil)
 	bad(404, first(c.EditHostLabels(ctx, "h3", nil, contract.MapEdit{Set: &set})), nil)
 	limit, name := 1, "h"
-	page := get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, Q: &name, Label: &[]string{"role=gate"}})), nil)
+	page := get[contract.HostList](
+		t,
+		first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, Q: &name, Label: &[]string{"role=gate"}})),
+		nil,
+	)
 	require.Len(t, page.Items, 1)
 	require.NotNil(t, page.Next)
-	page = get[contract.HostList](t, first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, After: page.Next})), nil)
+	page = get[contract.HostList](
+		t,
+		first(c.ListHosts(ctx, &contract.ListHostsParams{Limit: &limit, After: page.Next})),
+		nil,
+	)
 	assert.Equal(t, "h2", page.Items[0].Name)
 	assert.Nil(t, page.Next)
 	bad(400, first(c.ListHosts(ctx, &contract.ListHostsParams{Label: &[]string{"x"}})), nil)
@@ -167,7 +209,10 @@ func TestContract(t *testing.T) {
 	assert.False(t, get[contract.HostConfig](t, first(c.GetHostConfig(ctx, "h1")), nil).Same)
 
 	// A list of hosts that are not there yet: first what it would do, then done, then nothing to do.
-	list := contract.InventoryImport{File: "x.csv", Text: "host,label.role,setting.root\nlater,gate,/later\nh1,gate,/new\nh2,gate," + dir + "\n"}
+	list := contract.InventoryImport{
+		File: "x.csv",
+		Text: "host,label.role,setting.root\nlater,gate,/later\nh1,gate,/new\nh2,gate," + dir + "\n",
+	}
 	dry := true
 	tokens := map[string]string{}
 	list.DryRun = &dry
@@ -183,21 +228,40 @@ func TestContract(t *testing.T) {
 	bad(422, first(c.ImportInventory(ctx, contract.InventoryImport{File: "x.csv", Text: "name\na\n"})), nil)
 	for name, labels := range map[string]map[string]string{"it": {"from": "token"}, "other": {"role": "kiosk"}} {
 		one := "later"
-		tokens[name] = get[contract.CreatedJoinToken](t, first(c.CreateJoinToken(ctx, contract.NewJoinToken{Labels: &labels, Host: &one})), nil).Token
+		tokens[name] = get[contract.CreatedJoinToken](
+			t,
+			first(c.CreateJoinToken(ctx, contract.NewJoinToken{Labels: &labels, Host: &one})),
+			nil,
+		).Token
 	}
 	refused := d.agent("later", dir+"/refused", tokens["other"])
-	eventually(t, 15*time.Second, "labels that do not agree to be refused", func() bool { return strings.Contains(refused.log.String(), "is listed with role=gate") })
+	eventually(
+		t,
+		15*time.Second,
+		"labels that do not agree to be refused",
+		func() bool { return strings.Contains(refused.log.String(), "is listed with role=gate") },
+	)
 	refused.stop()
-	get[struct{}](t, first(c.DenyNewcomer(ctx, get[contract.NewcomerList](t, first(c.ListNewcomers(ctx)), nil).Items[0].Id)), nil)
+	get[struct{}](
+		t,
+		first(c.DenyNewcomer(ctx, get[contract.NewcomerList](t, first(c.ListNewcomers(ctx)), nil).Items[0].Id)),
+		nil,
+	)
 	d.agent("later", dir+"/later", tokens["it"])
 	eventually(t, 15*time.Second, "the imported host to join", func() bool { return d.connected("later") })
-	assert.Equal(t, map[string]string{"role": "gate", "from": "token"}, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels)
+	assert.Equal(
+		t,
+		map[string]string{"role": "gate", "from": "token"},
+		get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Labels,
+	)
 	back := map[string]string{"root": dir}
 	get[contract.Host](t, first(c.EditHostSettings(ctx, "h1", nil, contract.MapEdit{Set: &back})), nil)
 
 	// Definitions.
 	load := func(text string, whole bool) *http.Response {
-		return first(c.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "all.yaml", Text: text}}}))
+		return first(
+			c.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "all.yaml", Text: text}}}),
+		)
 	}
 	bad(422, load("sauce: x\n", true), nil)
 	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Whole: true})), nil)
@@ -212,14 +276,26 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, 3, impact.Hosts)
 	require.Len(t, impact.Groups, 2)
 	assert.Len(t, impact.Groups[0].Hosts, 2)
-	broken := get[contract.Draft](t, load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: gone}]\n", false), nil)
+	broken := get[contract.Draft](
+		t,
+		load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: gone}]\n", false),
+		nil,
+	)
 	assert.Equal(t, "dangling-reference", broken.Findings[0].Code)
 	bad(422, first(c.PublishDraft(ctx, broken.Id, contract.Publication{})), nil)
 	get[struct{}](t, first(c.DiscardDraft(ctx, broken.Id)), nil)
 	bad(409, first(c.DiscardDraft(ctx, broken.Id)), nil)
 	bad(404, first(c.GetDraft(ctx, 99)), nil)
 	message := "why"
-	assert.Equal(t, 1, get[contract.Published](t, first(c.PublishDraft(ctx, one.Id, contract.Publication{Message: &message})), nil).Revision)
+	assert.Equal(
+		t,
+		1,
+		get[contract.Published](
+			t,
+			first(c.PublishDraft(ctx, one.Id, contract.Publication{Message: &message})),
+			nil,
+		).Revision,
+	)
 	bad(409, first(c.DiffDraft(ctx, one.Id)), nil)
 	assert.Len(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items, 2)
 	def := get[contract.Definition](t, first(c.GetDefinition(ctx, "destination", "out", nil)), nil)
@@ -250,17 +326,26 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, "later", gone[1].Name)
 	assert.Len(t, get[contract.HostList](t, first(c.ListHosts(ctx, nil)), nil).Items, 2)
 	agent.stop()
-	eventually(t, 5*time.Second, "the status to tell who is away", func() bool { return get[contract.Status](t, first(c.GetStatus(ctx)), nil).Hosts.Offline == 1 })
+	eventually(
+		t,
+		5*time.Second,
+		"the status to tell who is away",
+		func() bool { return get[contract.Status](t, first(c.GetStatus(ctx)), nil).Hosts.Offline == 1 },
+	)
 	actions := map[string]bool{}
 	limit = 1000
-	for _, e := range get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &limit})), nil).Items {
+	for _, e := range get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &limit})),
+		nil).Items {
 		actions[e.Action] = true
 		assert.NotEmpty(t, e.Who)
 		assert.NotContains(t, e.Before+e.After, "opensesame", "the value of a secret is nowhere")
 		assert.NotEmpty(t, e.Origin)
 	}
-	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings", "host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start", "host edit",
-		"draft put", "draft remove", "draft revert", "host read-lines", "host list-logs", "secret set", "secret describe", "secret grant", "secret revoke", "secret remove"} {
+	for _, want := range []string{"join-token create", "join-token revoke", "host join", "host settings",
+		"host labels", "host import", "host retire", "draft load", "draft discard", "draft publish", "rollout start",
+		"host edit",
+		"draft put", "draft remove", "draft revert", "host read-lines", "host list-logs", "secret set",
+		"secret describe", "secret grant", "secret revoke", "secret remove"} {
 		assert.True(t, actions[want], "%s is not in the audit", want)
 	}
 	for _, op := range operations {
@@ -295,10 +380,15 @@ func TestEveryCallIsAuthenticated(t *testing.T) {
 	}
 	_, operations := newChecked(t, d.url)
 	require.NotEmpty(t, operations)
-	for _, path := range []string{"/metrics", "/api/v1/events", "/api/v1/status", "/api/v1/hosts", "/api/v1/hosts/x", "/api/v1/drafts", "/api/v1/catalogue", "/api/v1/catalogue-files", "/api/v1/revisions", "/api/v1/rollouts", "/api/v1/audit", "/api/v1/join-tokens", "/api/v1/secrets", "/api/v1/newcomers", "/api/v1/language", "/api/v1/drafts/1/definitions", "/v1/opamp", "/v1/needs"} {
+	for _, path := range []string{"/metrics", "/api/v1/events", "/api/v1/status", "/api/v1/hosts", "/api/v1/hosts/x",
+		"/api/v1/drafts", "/api/v1/catalogue", "/api/v1/catalogue-files", "/api/v1/revisions", "/api/v1/rollouts",
+		"/api/v1/audit", "/api/v1/join-tokens", "/api/v1/secrets", "/api/v1/newcomers", "/api/v1/language",
+		"/api/v1/drafts/1/definitions", "/v1/opamp", "/v1/needs"} {
 		assert.Equal(t, 401, status("GET", path), path)
 	}
-	for _, path := range []string{"/api/v1/sign-in-links", "/api/v1/drafts", "/api/v1/rollouts", "/api/v1/join-tokens", "/api/v1/host-edits", "/api/v1/try", "/api/v1/splice", "/api/v1/secrets/x/grants", "/v1/metrics", "/v1/opamp"} {
+	for _, path := range []string{"/api/v1/sign-in-links", "/api/v1/drafts", "/api/v1/rollouts", "/api/v1/join-tokens",
+		"/api/v1/host-edits", "/api/v1/try", "/api/v1/splice", "/api/v1/secrets/x/grants", "/v1/metrics",
+		"/v1/opamp"} {
 		assert.Equal(t, 401, status("POST", path), path)
 	}
 	req, err := http.NewRequest("GET", d.url+"/metrics", nil)

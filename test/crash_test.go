@@ -52,7 +52,8 @@ func TestTorture(t *testing.T) {
 	d.publish(linesCatalogue(logs+"/*.log*", recv.URL))
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 
-	// Two writers: one rotates by renaming, one by copying and truncating. Nothing is written between copy and truncation.
+	// Two writers: one rotates by renaming, one by copying and truncating. Nothing is written between copy and
+	// truncation.
 	stop := make(chan struct{})
 	var writers sync.WaitGroup
 	written := make([]int, 2)
@@ -96,7 +97,12 @@ func TestTorture(t *testing.T) {
 	close(stop)
 	writers.Wait()
 	total := written[0] + written[1]
-	eventually(t, 60*time.Second, fmt.Sprintf("all of %d lines", total), func() bool { n, _ := recv.count(); return n >= total })
+	eventually(
+		t,
+		60*time.Second,
+		fmt.Sprintf("all of %d lines", total),
+		func() bool { n, _ := recv.count(); return n >= total },
+	)
 	distinct, all := recv.count()
 	assert.Equal(t, total, distinct, "nothing is lost, and nothing that was never written arrives")
 	allowed += recv.lost // an answer that was lost makes its delivery come again
@@ -117,7 +123,8 @@ func copyAndTruncate(path string, n int) error {
 	return err
 }
 
-// TestDownAndWithoutService: lines written while the agent was down arrive, and it starts and delivers without the service.
+// TestDownAndWithoutService: lines written while the agent was down arrive, and it starts and delivers without the
+// service.
 func TestDownAndWithoutService(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -134,7 +141,12 @@ func TestDownAndWithoutService(t *testing.T) {
 	appendLines(t, file, 100, 200)
 	d.kill()
 	d.agent("h", filepath.Join(dir, "state"), "")
-	eventually(t, 15*time.Second, "lines from while it was down", func() bool { n, _ := recv.count(); return n == 200 })
+	eventually(
+		t,
+		15*time.Second,
+		"lines from while it was down",
+		func() bool { n, _ := recv.count(); return n == 200 },
+	)
 	appendLines(t, file, 200, 300)
 	eventually(t, 15*time.Second, "lines without the service", func() bool { n, _ := recv.count(); return n == 300 })
 	_, all := recv.count()
@@ -170,12 +182,25 @@ func TestServiceIsKilled(t *testing.T) {
 				text := linesCatalogue(fmt.Sprintf("/nowhere/%d-%d.log", round, i), "http://127.0.0.1:9/in")
 				var draft contract.Draft
 				if !try(&draft, func() (*http.Response, error) {
-					return d.api.LoadDraft(ctx, contract.NewDraft{Title: &title, Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}})
+					return d.api.LoadDraft(
+						ctx,
+						contract.NewDraft{
+							Title: &title,
+							Whole: true,
+							Files: []contract.File{{Path: "all.yaml", Text: text}},
+						},
+					)
 				}) {
 					return
 				}
 				var p contract.Published
-				if !try(&p, func() (*http.Response, error) { return d.api.PublishDraft(ctx, draft.Id, contract.Publication{}) }) {
+				if !try(
+					&p,
+					func() (*http.Response, error) {
+						return d.api.PublishDraft(ctx, draft.Id,
+							contract.Publication{})
+					},
+				) {
 					return
 				}
 				revisions[p.Revision] = title
@@ -221,7 +246,8 @@ func TestServiceIsKilled(t *testing.T) {
 	eventually(t, 90*time.Second, "the agents to come back and the last rollout to go on", func() bool {
 		resp, err := d.api.ListRollouts(context.Background())
 		last := get[contract.RolloutList](t, resp, err).Items[0]
-		return d.connected("a") && d.connected("b") && last.State != contract.RolloutSummaryStateRunning && last.Counts["confirmed"] == 2
+		return d.connected("a") && d.connected("b") && last.State != contract.RolloutSummaryStateRunning &&
+			last.Counts["confirmed"] == 2
 	})
 }
 

@@ -46,26 +46,77 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 	resp := first(c.GetHost(ctx, "h1"))
 	tag := resp.Header.Get("ETag")
 	get[contract.Host](t, resp, nil)
-	get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", &contract.EditHostLabelsParams{IfMatch: &tag}, contract.MapEdit{Set: &tier})), nil)
-	bad(412, first(c.EditHostLabels(ctx, "h1", &contract.EditHostLabelsParams{IfMatch: &tag}, contract.MapEdit{Remove: &[]string{"tier"}})), nil)
+	get[contract.Host](
+		t,
+		first(
+			c.EditHostLabels(ctx, "h1", &contract.EditHostLabelsParams{IfMatch: &tag}, contract.MapEdit{Set: &tier}),
+		),
+		nil,
+	)
+	bad(
+		412,
+		first(
+			c.EditHostLabels(
+				ctx,
+				"h1",
+				&contract.EditHostLabelsParams{IfMatch: &tag},
+				contract.MapEdit{Remove: &[]string{"tier"}},
+			),
+		),
+		nil,
+	)
 	get[contract.Host](t, first(c.EditHostLabels(ctx, "h1", nil, contract.MapEdit{Remove: &[]string{"tier"}})), nil)
 
 	// A draft, one definition after the other.
 	title := "one by one"
-	draft := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Title: &title, Files: []contract.File{}})), nil).Id
+	draft := get[contract.Draft](
+		t,
+		first(c.LoadDraft(ctx, contract.NewDraft{Title: &title, Files: []contract.File{}})),
+		nil,
+	).Id
 	def := get[contract.DraftDefinition](t, first(c.GetDraftDefinition(ctx, draft, "source", "lines")), nil)
 	assert.Equal(t, contract.DraftDefinitionStateSame, def.State)
 	assert.Equal(t, def.Published, def.Text)
-	spliced := get[contract.Spliced](t, first(c.SpliceText(ctx, contract.Splice{Text: def.Text, Path: []string{"read", "first-read"}, Value: "now"})), nil)
+	spliced := get[contract.Spliced](
+		t,
+		first(c.SpliceText(ctx, contract.Splice{Text: def.Text, Path: []string{"read", "first-read"}, Value: "now"})),
+		nil,
+	)
 	assert.Equal(t, strings.Replace(def.Text, "first-read: start", "first-read: now", 1), spliced.Text)
 	bad(400, first(c.SpliceText(ctx, contract.Splice{Text: "a: [", Path: []string{"a"}, Value: 1})), nil)
 	tried := get[contract.Tried](t, first(c.TryDefinition(ctx, contract.Try{Text: spliced.Text, Draft: &draft})), nil)
 	assert.Empty(t, tried.Findings)
 	assert.Equal(t, 3, tried.Chosen)
 	assert.Equal(t, "now", tried.Value.(map[string]any)["read"].(map[string]any)["first-read"])
-	put := get[contract.DraftDefinition](t, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText(spliced))), nil)
+	put := get[contract.DraftDefinition](
+		t,
+		first(
+			c.PutDraftDefinition(
+				ctx,
+				draft,
+				"source",
+				"lines",
+				&contract.PutDraftDefinitionParams{IfMatch: &def.Etag},
+				contract.DefinitionText(spliced),
+			),
+		),
+		nil,
+	)
 	assert.Equal(t, contract.DraftDefinitionStateChanged, put.State)
-	bad(412, first(c.PutDraftDefinition(ctx, draft, "source", "lines", &contract.PutDraftDefinitionParams{IfMatch: &def.Etag}, contract.DefinitionText(spliced))), nil)
+	bad(
+		412,
+		first(
+			c.PutDraftDefinition(
+				ctx,
+				draft,
+				"source",
+				"lines",
+				&contract.PutDraftDefinitionParams{IfMatch: &def.Etag},
+				contract.DefinitionText(spliced),
+			),
+		),
+		nil,
+	)
 	bad(400, first(c.PutDraftDefinition(ctx, draft, "source", "other", nil, contract.DefinitionText(spliced))), nil)
 	get[struct{}](t, first(c.RemoveDraftDefinition(ctx, draft, "destination", "out", nil)), nil)
 	states := map[string]contract.DraftDefinitionSummaryState{}
@@ -74,7 +125,16 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 	}
 	assert.Equal(t, map[string]contract.DraftDefinitionSummaryState{"lines": "changed", "out": "removed"}, states)
 	get[struct{}](t, first(c.RevertDraftDefinition(ctx, draft, "destination", "out")), nil)
-	other := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "x.yaml", Text: def.Text + "# another\n"}}})), nil).Id
+	other := get[contract.Draft](
+		t,
+		first(
+			c.LoadDraft(
+				ctx,
+				contract.NewDraft{Files: []contract.File{{Path: "x.yaml", Text: def.Text + "# another\n"}}},
+			),
+		),
+		nil,
+	).Id
 	conflicts := get[contract.ConflictList](t, first(c.ListConflicts(ctx, draft)), nil).Items
 	require.Len(t, conflicts, 1)
 	assert.Equal(t, other, *conflicts[0].Other.Draft)
@@ -91,13 +151,29 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 
 	// Secrets: set, described, granted to somebody who may set that one and nothing else, and never shown.
 	value, about, owner := "opensesame", "for <the> archive", "Ines"
-	secret := get[contract.Secret](t, first(c.SetSecret(ctx, "archive_token", contract.SecretValue{Value: &value, Owner: &owner})), nil)
+	secret := get[contract.Secret](
+		t,
+		first(c.SetSecret(ctx, "archive_token", contract.SecretValue{Value: &value, Owner: &owner})),
+		nil,
+	)
 	assert.Equal(t, 1, secret.Version)
-	assert.Equal(t, about, get[contract.Secret](t, first(c.SetSecret(ctx, "archive_token", contract.SecretValue{About: &about})), nil).About)
+	assert.Equal(
+		t,
+		about,
+		get[contract.Secret](
+			t,
+			first(c.SetSecret(ctx, "archive_token", contract.SecretValue{About: &about})),
+			nil,
+		).About,
+	)
 	bad(400, first(c.SetSecret(ctx, "archive_token", contract.SecretValue{})), nil)
 	bad(404, first(c.SetSecret(ctx, "nobody", contract.SecretValue{About: &about})), nil)
 	bad(400, first(c.SetSecret(ctx, "No Name", contract.SecretValue{Value: &value})), nil)
-	grant := get[contract.CreatedGrant](t, first(c.GrantSecret(ctx, "archive_token", contract.NewGrant{To: "Ines"})), nil)
+	grant := get[contract.CreatedGrant](
+		t,
+		first(c.GrantSecret(ctx, "archive_token", contract.NewGrant{To: "Ines"})),
+		nil,
+	)
 	bad(404, first(c.GrantSecret(ctx, "nobody", contract.NewGrant{To: "Ines"})), nil)
 	bad(400, first(c.GrantSecret(ctx, "archive_token", contract.NewGrant{To: " "})), nil)
 	as := func(_ context.Context, r *http.Request) error {
@@ -105,7 +181,15 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 		return nil
 	}
 	again := "opensesame2"
-	assert.Equal(t, 2, get[contract.Secret](t, first(c.SetSecret(ctx, "archive_token", contract.SecretValue{Value: &again}, as)), nil).Version)
+	assert.Equal(
+		t,
+		2,
+		get[contract.Secret](
+			t,
+			first(c.SetSecret(ctx, "archive_token", contract.SecretValue{Value: &again}, as)),
+			nil,
+		).Version,
+	)
 	bad(403, first(c.SetSecret(ctx, "archive_token", contract.SecretValue{About: &about}, as)), nil)
 	bad(403, first(c.SetSecret(ctx, "other", contract.SecretValue{Value: &value}, as)), nil)
 	bad(403, first(c.ListSecrets(ctx, as)), nil)
@@ -130,17 +214,28 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 
 	// The audit, filtered and page by page.
 	one, action, who := 1, "secret", "Ines"
-	audit := get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &one, Action: &action})), nil)
+	audit := get[contract.AuditList](
+		t,
+		first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &one, Action: &action})),
+		nil,
+	)
 	require.Len(t, audit.Items, 1)
 	assert.Equal(t, "secret remove", audit.Items[0].Action)
 	require.NotNil(t, audit.Next)
-	audit = get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &one, Action: &action, After: audit.Next})), nil)
+	audit = get[contract.AuditList](
+		t,
+		first(c.ListAudit(ctx, &contract.ListAuditParams{Limit: &one, Action: &action, After: audit.Next})),
+		nil,
+	)
 	assert.Equal(t, "secret revoke", audit.Items[0].Action)
 	audit = get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Who: &who})), nil)
 	require.Len(t, audit.Items, 1)
 	assert.Equal(t, "secret set", audit.Items[0].Action)
 	future := time.Now().Add(time.Hour)
-	assert.Empty(t, get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Since: &future})), nil).Items)
+	assert.Empty(
+		t,
+		get[contract.AuditList](t, first(c.ListAudit(ctx, &contract.ListAuditParams{Since: &future})), nil).Items,
+	)
 	bad(400, first(c.ListAudit(ctx, &contract.ListAuditParams{After: &who})), nil)
 
 	contractOfNewcomers(t, d, c, bad)
@@ -154,7 +249,20 @@ func contractOfNewcomers(t *testing.T, d *desk, c *contract.Client, bad func(int
 		text, err := os.ReadFile(filepath.Join(stateOf(t, d, "h2"), "identity.json"))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "identity.json"), text, 0o600))
-		return start(t, "synaxis-agent", "--service", d.url, "--state", dir, "--name", name, "--host-id", id, "--report", "200ms")
+		return start(
+			t,
+			"synaxis-agent",
+			"--service",
+			d.url,
+			"--state",
+			dir,
+			"--name",
+			name,
+			"--host-id",
+			id,
+			"--report",
+			"200ms",
+		)
 	}
 	waits := func() []contract.Newcomer {
 		return get[contract.NewcomerList](t, first(c.ListNewcomers(ctx)), nil).Items
@@ -163,9 +271,17 @@ func contractOfNewcomers(t *testing.T, d *desk, c *contract.Client, bad func(int
 	eventually(t, 20*time.Second, "the copy to wait", func() bool { return len(waits()) == 1 && waits()[0].Connected })
 	second := copied("copy-b", "machine-b")
 	eventually(t, 20*time.Second, "the other copy to be told", func() bool {
-		return strings.Contains(second.log.String(), "another copy of it waits for approval at the desk ("+waits()[0].Id+")")
+		return strings.Contains(
+			second.log.String(),
+			"another copy of it waits for approval at the desk ("+waits()[0].Id+")",
+		)
 	})
-	assert.Equal(t, 1, get[contract.Status](t, first(c.GetStatus(ctx)), nil).Newcomers, "one agent cannot fill the desk")
+	assert.Equal(
+		t,
+		1,
+		get[contract.Status](t, first(c.GetStatus(ctx)), nil).Newcomers,
+		"one agent cannot fill the desk",
+	)
 	assert.True(t, d.connected("h2"), "the one that they were copied from goes on")
 	a := waits()[0]
 	assert.Equal(t, []string{"h2", "127.0.0.1", "machine-a"}, []string{a.Host, a.Origin, a.HostId})
@@ -178,7 +294,12 @@ func contractOfNewcomers(t *testing.T, d *desk, c *contract.Client, bad func(int
 	assert.NotEqual(t, *d.host("h2").Id, *d.host("copy-a").Id)
 	second.stop()
 	copied("copy-b", "machine-b")
-	eventually(t, 20*time.Second, "the other copy to wait", func() bool { return len(waits()) == 1 && waits()[0].HostId == "machine-b" })
+	eventually(
+		t,
+		20*time.Second,
+		"the other copy to wait",
+		func() bool { return len(waits()) == 1 && waits()[0].HostId == "machine-b" },
+	)
 	b := waits()[0]
 	get[struct{}](t, first(c.DenyNewcomer(ctx, b.Id)), nil)
 	bad(404, first(c.DenyNewcomer(ctx, b.Id)), nil)

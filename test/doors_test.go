@@ -32,7 +32,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// TestReportedSecret: a host that calls its system like a secret gets no secret, and nothing that it reports stays a reference.
+// TestReportedSecret: a host that calls its system like a secret gets no secret, and nothing that it reports stays a
+// reference.
 func TestReportedSecret(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -40,11 +41,20 @@ func TestReportedSecret(t *testing.T) {
 		_, code := d.cliIn("t0psecret-"+name+"\n", "secret", "set", name)
 		require.Zero(t, code)
 	}
-	d.publish(linesCatalogue("/nowhere/${observed.os}/*.log", "http://127.0.0.1:9/in") + "auth: {bearer: '${secret.other}'}\n")
+	d.publish(
+		linesCatalogue(
+			"/nowhere/${observed.os}/*.log",
+			"http://127.0.0.1:9/in",
+		) + "auth: {bearer: '${secret.other}'}\n",
+	)
 	p := newPoller(t, d, d.joinToken(1, nil))
 	said := description("synaxis-agent", "h")
 	p.join(said)
-	said.NonIdentifyingAttributes = append(said.NonIdentifyingAttributes[:2], kv("os.type", "${secret.door@1}"), kv("os.description", "lin\x1b[31mux ${secret.door@1}\x00\u202e"+strings.Repeat("x", 1<<20)))
+	said.NonIdentifyingAttributes = append(
+		said.NonIdentifyingAttributes[:2],
+		kv("os.type", "${secret.door@1}"),
+		kv("os.description", "lin\x1b[31mux ${secret.door@1}\x00\u202e"+strings.Repeat("x", 1<<20)),
+	)
 	for i := range 3000 {
 		said.NonIdentifyingAttributes = append(said.NonIdentifyingAttributes, kv(fmt.Sprintf("more.%d", i), "x"))
 	}
@@ -58,7 +68,12 @@ func TestReportedSecret(t *testing.T) {
 		return config != nil
 	})
 	files := config.GetConfig().GetConfigMap()
-	assert.JSONEq(t, `{"other@1": "t0psecret-other"}`, string(files["secrets"].GetBody()), "what its definitions name, and nothing else")
+	assert.JSONEq(
+		t,
+		`{"other@1": "t0psecret-other"}`,
+		string(files["secrets"].GetBody()),
+		"what its definitions name, and nothing else",
+	)
 	text := string(files["synaxis.yaml"].GetBody())
 	assert.Contains(t, text, "/nowhere/{secret.door@1}/", "what is reported is text")
 	for _, h := range []map[string]string{d.host("h").Observed} {
@@ -79,11 +94,23 @@ func TestKnownNames(t *testing.T) {
 	var list strings.Builder
 	list.WriteString("host,label.site,setting.key\n")
 	tokens := map[string]contract.NewJoinToken{
-		"any": {Labels: &map[string]string{"site": "northpier"}}, "listed": {Labels: &map[string]string{"site": "northpier"}, Listed: ptr(true)},
-		"listed-elsewhere": {Labels: &map[string]string{"site": "saltmarsh"}, Listed: ptr(true)}, "this": {}, "this-elsewhere": {Labels: &map[string]string{"site": "saltmarsh"}}, "other": {},
+		"any": {
+			Labels: &map[string]string{"site": "northpier"},
+		}, "listed": {Labels: &map[string]string{"site": "northpier"}, Listed: ptr(true)},
+		"listed-elsewhere": {
+			Labels: &map[string]string{"site": "saltmarsh"},
+			Listed: ptr(true),
+		}, "this": {}, "this-elsewhere": {Labels: &map[string]string{"site": "saltmarsh"}}, "other": {},
 	}
 	may := map[string][]string{
-		"new": {"any", "listed", "listed-elsewhere", "this", "this-elsewhere"}, "is-listed": {"listed", "this"}, "has-joined": {"this", "this-elsewhere"}, "was-retired": {"this", "this-elsewhere"},
+		"new": {
+			"any",
+			"listed",
+			"listed-elsewhere",
+			"this",
+			"this-elsewhere",
+		}, "is-listed": {"listed", "this"}, "has-joined": {"this", "this-elsewhere"}, "was-retired": {"this",
+			"this-elsewhere"},
 	}
 	for _, kind := range slices.Sorted(maps.Keys(may)) {
 		for token := range tokens {
@@ -92,7 +119,11 @@ func TestKnownNames(t *testing.T) {
 			}
 		}
 	}
-	get[contract.ImportResult](t, first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "x.csv", Text: list.String()})), nil)
+	get[contract.ImportResult](
+		t,
+		first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "x.csv", Text: list.String()})),
+		nil,
+	)
 	for _, kind := range slices.Sorted(maps.Keys(may)) {
 		for _, made := range slices.Sorted(maps.Keys(tokens)) {
 			name, what := kind+"-"+made, kind+" x "+made
@@ -114,7 +145,9 @@ func TestKnownNames(t *testing.T) {
 				want.Host = ptr("gate-elsewhere")
 			}
 			p := newPoller(t, d, get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, want)), nil).Token)
-			answer, status := p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", name)}) // host.id is that of the host: it is no proof
+			answer, status := p.send(
+				&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", name)},
+			) // host.id is that of the host: it is no proof
 			if slices.Contains(may[kind], made) {
 				require.Equal(t, http.StatusOK, status, what)
 				assert.NotNil(t, answer.GetConnectionSettings(), what)
@@ -128,7 +161,8 @@ func TestKnownNames(t *testing.T) {
 		}
 	}
 	given := 0
-	for _, e := range get[contract.AuditList](t, first(d.api.ListAudit(ctx, &contract.ListAuditParams{Action: ptr("host join"), Limit: ptr(1000)})), nil).Items {
+	for _, e := range get[contract.AuditList](t, first(d.api.ListAudit(ctx, &contract.ListAuditParams{Action: ptr(
+		"host join"), Limit: ptr(1000)})), nil).Items {
 		given++
 		assert.Equal(t, "127.0.0.1", e.Origin, "who was given it, with the address")
 		assert.Regexp(t, `"credential":\s*"c[0-9a-f]+"`, fmt.Sprint(e.After))
@@ -145,8 +179,16 @@ func TestRevokedWhileConnected(t *testing.T) {
 	ctx := context.Background()
 	for _, how := range []string{"revoked", "expired"} {
 		lasts := map[string]string{"revoked": "1h", "expired": "1s"}[how]
-		token := get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &lasts})), nil)
-		ws, _, err := websocket.Dial(ctx, strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + token.Token}}})
+		token := get[contract.CreatedJoinToken](
+			t,
+			first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &lasts})),
+			nil,
+		)
+		ws, _, err := websocket.Dial(
+			ctx,
+			strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + token.Token}}},
+		)
 		require.NoError(t, err)
 		defer ws.CloseNow()
 		if how == "revoked" {
@@ -156,7 +198,13 @@ func TestRevokedWhileConnected(t *testing.T) {
 		} else {
 			time.Sleep(1100 * time.Millisecond)
 		}
-		frame, err := wire.Marshal(&protobufs.AgentToServer{InstanceUid: []byte("0123456789abcdef"), Capabilities: wire.AgentCapabilities, AgentDescription: description("synaxis-agent", "late-"+how)})
+		frame, err := wire.Marshal(
+			&protobufs.AgentToServer{
+				InstanceUid:      []byte("0123456789abcdef"),
+				Capabilities:     wire.AgentCapabilities,
+				AgentDescription: description("synaxis-agent", "late-"+how),
+			},
+		)
 		require.NoError(t, err)
 		_ = ws.Write(ctx, websocket.MessageBinary, frame)
 		_, frame, err = ws.Read(ctx)
@@ -170,7 +218,8 @@ func TestRevokedWhileConnected(t *testing.T) {
 	}
 }
 
-// TestEveryOperationWithEveryCredential goes through all operations of the contract, and the ways of agents, with each kind of credential.
+// TestEveryOperationWithEveryCredential goes through all operations of the contract, and the ways of agents, with each
+// kind of credential.
 func TestEveryOperationWithEveryCredential(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -178,7 +227,11 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 	_, code := d.cliIn("x\n", "secret", "set", "door")
 	require.Zero(t, code)
 	grant := func(lasts string) contract.CreatedGrant {
-		return get[contract.CreatedGrant](t, first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines", Lasts: &lasts})), nil)
+		return get[contract.CreatedGrant](
+			t,
+			first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines", Lasts: &lasts})),
+			nil,
+		)
 	}
 	one, other := newPoller(t, d, d.joinToken(1, nil)), newPoller(t, d, d.joinToken(1, nil))
 	for name, p := range map[string]*poller{"one": one, "other": other} {
@@ -192,7 +245,11 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 	require.Equal(t, http.StatusOK, status)
 	get[contract.Host](t, first(d.api.RetireHost(ctx, "retired")), nil)
 	short := "1s"
-	expiredToken := get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &short})), nil).Token
+	expiredToken := get[contract.CreatedJoinToken](
+		t,
+		first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{Lasts: &short})),
+		nil,
+	).Token
 	revokedToken := get[contract.CreatedJoinToken](t, first(d.api.CreateJoinToken(ctx, contract.NewJoinToken{})), nil)
 	get[struct{}](t, first(d.api.RevokeJoinToken(ctx, revokedToken.Id)), nil)
 	revoked, expired := grant("1h"), grant("1s")
@@ -202,9 +259,22 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 	signedIn.Body.Close()
 	time.Sleep(1100 * time.Millisecond) // until what lasts a second has ended
 
-	bearer := map[string]string{"none": "", "join token": d.joinToken(1, nil), "revoked join token": revokedToken.Token, "expired join token": expiredToken, "agent": one.bearer, "agent of another host": other.bearer,
-		"agent of a retired host": retired.bearer, "setter": grant("1h").Token, "revoked setter": revoked.Token, "expired setter": expired.Token, "admin": d.token,
-		"cookie without Origin": "", "cookie from elsewhere": "", "cookie": ""}
+	bearer := map[string]string{
+		"none":                    "",
+		"join token":              d.joinToken(1, nil),
+		"revoked join token":      revokedToken.Token,
+		"expired join token":      expiredToken,
+		"agent":                   one.bearer,
+		"agent of another host":   other.bearer,
+		"agent of a retired host": retired.bearer,
+		"setter":                  grant("1h").Token,
+		"revoked setter":          revoked.Token,
+		"expired setter":          expired.Token,
+		"admin":                   d.token,
+		"cookie without Origin":   "",
+		"cookie from elsewhere":   "",
+		"cookie":                  "",
+	}
 	uid := one.uid
 	call := func(method, path, who string) int {
 		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -212,7 +282,9 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 		var body []byte
 		switch path {
 		case "/v1/opamp":
-			body, _ = proto.Marshal(&protobufs.AgentToServer{InstanceUid: uid, Capabilities: wire.AgentCapabilities, SequenceNum: 99})
+			body, _ = proto.Marshal(
+				&protobufs.AgentToServer{InstanceUid: uid, Capabilities: wire.AgentCapabilities, SequenceNum: 99},
+			)
 		case "/v1/metrics":
 		default:
 			body = []byte("{}")
@@ -225,7 +297,11 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 		}
 		if strings.HasPrefix(who, "cookie") {
 			req.AddCookie(cookie)
-			req.Header.Set("Origin", map[string]string{"cookie": d.url, "cookie from elsewhere": "http://elsewhere.example", "cookie without Origin": ""}[who])
+			req.Header.Set(
+				"Origin",
+				map[string]string{"cookie": d.url, "cookie from elsewhere": "http://elsewhere.example",
+					"cookie without Origin": ""}[who],
+			)
 		}
 		resp, err := http.DefaultClient.Do(req)
 		require.NoError(t, err)
@@ -288,9 +364,23 @@ func TestEveryOperationWithEveryCredential(t *testing.T) {
 				reads := method == http.MethodGet
 				switch {
 				case op == "POST /session":
-					assert.Contains(t, []int{http.StatusUnauthorized, http.StatusBadRequest}, status, "%s with %s: neither a token nor a code", op, who)
+					assert.Contains(
+						t,
+						[]int{http.StatusUnauthorized, http.StatusBadRequest},
+						status,
+						"%s with %s: neither a token nor a code",
+						op,
+						who,
+					)
 				case who == "admin", who == "cookie", strings.HasPrefix(who, "cookie") && reads:
-					assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusInternalServerError}, status, "%s with %s", op, who)
+					assert.NotContains(
+						t,
+						[]int{http.StatusUnauthorized, http.StatusForbidden, http.StatusInternalServerError},
+						status,
+						"%s with %s",
+						op,
+						who,
+					)
 				case who == "setter" && op == "PUT /secrets/door":
 					assert.Equal(t, http.StatusForbidden, status, "a value is all that it may set, and there is none")
 				case who == "setter":
@@ -358,7 +448,11 @@ func TestSmallerDoors(t *testing.T) {
 		_, code := d.cliIn("x\n", "secret", "set", "door")
 		require.Zero(t, code)
 		d.publish(linesCatalogue("/nowhere/*.log", "http://127.0.0.1:9/in") + "auth: {bearer: '${secret.door}'}\n")
-		grant := get[contract.CreatedGrant](t, first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines"})), nil)
+		grant := get[contract.CreatedGrant](
+			t,
+			first(d.api.GrantSecret(ctx, "door", contract.NewGrant{To: "Ines"})),
+			nil,
+		)
 		req, err := http.NewRequest(http.MethodPut, d.url+"/api/v1/secrets/door", strings.NewReader(`{"value": "y"}`))
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+grant.Token)
@@ -376,14 +470,16 @@ func TestSmallerDoors(t *testing.T) {
 
 	t.Run("export stays in its folder", func(t *testing.T) {
 		outside := filepath.Join(t.TempDir(), "dir-and-more")
-		for _, name := range []string{"../dir-and-more/x.yaml", "/etc/x.yaml", outside + "/x.yaml", "link/x.yaml", "a/../../x.yaml", ".."} {
+		for _, name := range []string{"../dir-and-more/x.yaml", "/etc/x.yaml", outside + "/x.yaml", "link/x.yaml",
+			"a/../../x.yaml", ".."} {
 			dir := filepath.Join(filepath.Dir(outside), "dir")
 			require.NoError(t, os.MkdirAll(dir, 0o755))
 			require.NoError(t, os.MkdirAll(outside, 0o755))
 			_ = os.Symlink(outside, filepath.Join(dir, "link"))
 			hostile := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", "application/json")
-				_ = json.NewEncoder(w).Encode(contract.FileList{Revision: 1, Items: []contract.File{{Path: name, Text: "evil"}}})
+				_ = json.NewEncoder(w).
+					Encode(contract.FileList{Revision: 1, Items: []contract.File{{Path: name, Text: "evil"}}})
 			}))
 			cmd := exec.Command(filepath.Join(bin, "synaxis"), "catalogue", "export", dir)
 			cmd.Env = append(os.Environ(), "SYNAXIS_URL="+hostile.URL, "SYNAXIS_TOKEN=x", "XDG_CONFIG_HOME="+d.dir)
@@ -399,7 +495,13 @@ func TestSmallerDoors(t *testing.T) {
 
 	t.Run("a condition has a bound", func(t *testing.T) {
 		long := "[0,1,2,3,4,5,6,7,8,9]"
-		bad := "host.name != '' || " + strings.Repeat(long+".exists(a, ", 6) + "host.name == string(a)" + strings.Repeat(")", 6)
+		bad := "host.name != '' || " + strings.Repeat(
+			long+".exists(a, ",
+			6,
+		) + "host.name == string(a)" + strings.Repeat(
+			")",
+			6,
+		)
 		began := time.Now()
 		resp := first(d.api.ListHosts(ctx, &contract.ListHostsParams{Hosts: &bad}))
 		defer resp.Body.Close()
@@ -408,8 +510,8 @@ func TestSmallerDoors(t *testing.T) {
 	})
 }
 
-// TestFilesOfAgentAndClient: what an agent keeps, with secrets and positions, and what a person's sign-in leaves, is open to nobody else, whatever
-// the umask is.
+// TestFilesOfAgentAndClient: what an agent keeps, with secrets and positions, and what a person's sign-in leaves, is
+// open to nobody else, whatever the umask is.
 func TestFilesOfAgentAndClient(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -418,20 +520,46 @@ func TestFilesOfAgentAndClient(t *testing.T) {
 	require.Zero(t, code)
 	recv := newReceiver(t, nil)
 	state := filepath.Join(dir, "state")
-	agent := exec.Command("sh", "-c", `umask 0; exec "$0" "$@"`, filepath.Join(bin, "synaxis-agent"), "--service", d.url, "--state", state+"/", "--name", "h", "--report", "200ms")
+	agent := exec.Command(
+		"sh",
+		"-c",
+		`umask 0; exec "$0" "$@"`,
+		filepath.Join(bin, "synaxis-agent"),
+		"--service",
+		d.url,
+		"--state",
+		state+"/",
+		"--name",
+		"h",
+		"--report",
+		"200ms",
+	)
 	agent.Env = append(os.Environ(), joinsBy(d.joinToken(1, nil))...)
 	require.NoError(t, agent.Start())
 	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
 	appendLines(t, filepath.Join(dir, "a.log"), 0, 3)
-	d.publish(strings.Replace(linesCatalogue(filepath.Join(dir, "*.log"), recv.URL), "format: raw", "format: raw\nsteps: [{mask: [lane]}]", 1) + "---\nmask: lane\nfind: 'line'\nfill: {hash: '${secret.door}'}\n")
+	d.publish(
+		strings.Replace(
+			linesCatalogue(filepath.Join(dir, "*.log"), recv.URL),
+			"format: raw",
+			"format: raw\nsteps: [{mask: [lane]}]",
+			1,
+		) + "---\nmask: lane\nfind: 'line'\nfill: {hash: '${secret.door}'}\n",
+	)
 	d.rollOut()
 	eventually(t, 15*time.Second, "the records and their positions", func() bool {
 		n, _ := recv.count()
 		return n == 3 && exists(filepath.Join(state, "positions.json"))
 	})
 	login := exec.Command(filepath.Join(bin, "synaxis"), "login", "--url", d.url)
-	login.Env, login.Stdin = append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "SYNAXIS_TOKEN="), strings.NewReader(d.token+"\n")
+	login.Env, login.Stdin = append(
+		os.Environ(),
+		"XDG_CONFIG_HOME="+filepath.Join(dir, "config"),
+		"SYNAXIS_TOKEN=",
+	), strings.NewReader(
+		d.token+"\n",
+	)
 	out, err := login.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	help := exec.Command(filepath.Join(bin, "synaxis-agent"), "--help")
@@ -456,7 +584,8 @@ func TestFilesOfAgentAndClient(t *testing.T) {
 	for _, name := range []string{"identity.json", "last-good.json", "positions.json"} {
 		assert.True(t, kept[name], "%s is looked at: %v", name, kept)
 	}
-	for _, closed := range []string{"identity.json", "last-good.json"} { // also where the folder was given with a slash at its end
+	// also where the folder was given with a slash at its end
+	for _, closed := range []string{"identity.json", "last-good.json"} {
 		out, code := d.cli("host", "lines", "h", filepath.Join(state, closed))
 		assert.NotZero(t, code)
 		assert.Contains(t, out, "closed to the desk")

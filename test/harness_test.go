@@ -87,7 +87,12 @@ func start(t *testing.T, name string, args ...string) *program {
 // startWith is start with more variables in the environment.
 func startWith(t *testing.T, env []string, name string, args ...string) *program {
 	t.Helper()
-	p := &program{t: t, cmd: exec.Command(filepath.Join(bin, name), args...), log: &lockedBuffer{}, done: make(chan struct{})}
+	p := &program{
+		t:    t,
+		cmd:  exec.Command(filepath.Join(bin, name), args...),
+		log:  &lockedBuffer{},
+		done: make(chan struct{}),
+	}
 	p.cmd.Env = append(os.Environ(), env...)
 	p.cmd.Stdout, p.cmd.Stderr = p.log, p.log
 	require.NoError(t, p.cmd.Start())
@@ -164,8 +169,16 @@ func startDesk(t *testing.T, args ...string) *desk {
 // run starts the service, also again after it was killed.
 func (d *desk) run() {
 	d.t.Helper()
-	d.program = start(d.t, "synaxisd", append([]string{"--data", d.dir, "--listen", strings.SplitN(d.url, "://", 2)[1]}, d.args...)...)
-	eventually(d.t, 20*time.Second, "the service to listen", func() bool { return strings.Contains(d.log.String(), "msg=listening") })
+	d.program = start(
+		d.t,
+		"synaxisd",
+		append([]string{"--data", d.dir, "--listen", strings.SplitN(d.url, "://", 2)[1]}, d.args...)...)
+	eventually(
+		d.t,
+		20*time.Second,
+		"the service to listen",
+		func() bool { return strings.Contains(d.log.String(), "msg=listening") },
+	)
 	if d.token != "" {
 		return
 	}
@@ -179,10 +192,14 @@ func (d *desk) run() {
 		}
 	}
 	transport := &http.Transport{TLSClientConfig: wire.PinnedTLS(d.pin, "127.0.0.1")}
-	d.api, err = contract.NewClient(d.url+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+d.token)
-		return nil
-	}))
+	d.api, err = contract.NewClient(
+		d.url+"/api/v1",
+		contract.WithHTTPClient(&http.Client{Transport: transport}),
+		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+d.token)
+			return nil
+		}),
+	)
 	require.NoError(d.t, err)
 }
 
@@ -260,7 +277,10 @@ func (d *desk) connected(name string) bool {
 func (d *desk) publish(text string) int {
 	d.t.Helper()
 	ctx := context.Background()
-	resp, err := d.api.LoadDraft(ctx, contract.NewDraft{Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}})
+	resp, err := d.api.LoadDraft(
+		ctx,
+		contract.NewDraft{Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}},
+	)
 	draft := get[contract.Draft](d.t, resp, err)
 	resp, err = d.api.PublishDraft(ctx, draft.Id, contract.Publication{})
 	return get[contract.Published](d.t, resp, err).Revision
@@ -283,7 +303,13 @@ func (d *desk) rollOut() contract.Rollout {
 func (d *desk) cli(args ...string) (out string, code int) {
 	d.t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "synaxis"), args...)
-	cmd.Env = append(os.Environ(), "SYNAXIS_URL="+d.url, "SYNAXIS_TOKEN="+d.token, "SYNAXIS_PIN="+d.pin, "XDG_CONFIG_HOME="+d.dir)
+	cmd.Env = append(
+		os.Environ(),
+		"SYNAXIS_URL="+d.url,
+		"SYNAXIS_TOKEN="+d.token,
+		"SYNAXIS_PIN="+d.pin,
+		"XDG_CONFIG_HOME="+d.dir,
+	)
 	text, err := cmd.CombinedOutput()
 	if err != nil {
 		require.IsType(d.t, &exec.ExitError{}, err)
@@ -380,7 +406,13 @@ func (r *receiver) count() (distinct, all int) {
 
 // linesCatalogue is one source of raw lines to one receiver.
 func linesCatalogue(pattern, url string) string {
-	return fmt.Sprintf("source: lines\nhosts: all\nread: {files: [%q], first-read: start}\nformat: raw\nsend: [{to: out}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {records: 100, bytes: 64KiB, wait: 20ms}\nretry: {first: 20ms, longest: 200ms, give-up: 1h}\n", pattern, url)
+	return fmt.Sprintf(
+		"source: lines\nhosts: all\nread: {files: [%q], first-read: start}\nformat: raw\nsend: [{to: "+
+			"out}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {records: 100, bytes: 64KiB, wait: "+
+			"20ms}\nretry: {first: 20ms, longest: 200ms, give-up: 1h}\n",
+		pattern,
+		url,
+	)
 }
 
 func appendLines(t *testing.T, path string, from, to int) {

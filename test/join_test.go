@@ -20,12 +20,16 @@ func TestJoinLine(t *testing.T) {
 			t.Skip("needs " + tool)
 		}
 	}
-	if out, err := exec.Command("unshare", "--mount", "--pid", "--net", "--fork", "sh", "-c", "mount -t tmpfs t /mnt").CombinedOutput(); os.Getuid() != 0 || err != nil {
+	if out, err := exec.Command("unshare", "--mount", "--pid", "--net", "--fork", "sh", "-c",
+		"mount -t tmpfs t /mnt").CombinedOutput(); os.Getuid() != 0 ||
+		err != nil {
 		t.Skipf("needs root, and a system that lets it make namespaces: %s", out)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	text, err := exec.CommandContext(ctx, "unshare", "--mount", "--pid", "--net", "--fork", "--kill-child", "sh", "join/overlay.sh", bin).CombinedOutput()
+	text, err := exec.CommandContext(ctx, "unshare", "--mount", "--pid", "--net", "--fork", "--kill-child", "sh",
+		"join/overlay.sh", bin).
+		CombinedOutput()
 	out := string(text)
 	require.NoError(t, err, out)
 	section := func(name string) string {
@@ -34,7 +38,9 @@ func TestJoinLine(t *testing.T) {
 		rest, _, _ = strings.Cut(rest, "\n== ")
 		return rest
 	}
-	for _, want := range []string{"join.sh: OK", "source bridge listens on port 514", "CPU 20%, memory 64M", "file destinations may write into: /srv/out", "useradd --system", "This would be done (--print), and nothing was", "NOTHING DONE"} {
+	for _, want := range []string{"join.sh: OK", "source bridge listens on port 514", "CPU 20%, memory 64M",
+		"file destinations may write into: /srv/out", "useradd --system", "This would be done (--print), and " +
+			"nothing was", "NOTHING DONE"} {
 		assert.Contains(t, section("print"), want)
 	}
 	assert.Contains(t, section("tampered"), "REFUSED")

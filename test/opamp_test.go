@@ -39,9 +39,13 @@ func newPoller(t *testing.T, d *desk, token string) *poller {
 func (p *poller) send(m *protobufs.AgentToServer) (*protobufs.ServerToAgent, int) {
 	p.t.Helper()
 	m.InstanceUid, m.SequenceNum = p.uid, p.sequence
-	m.Capabilities = uint64(protobufs.AgentCapabilities_AgentCapabilities_ReportsStatus | protobufs.AgentCapabilities_AgentCapabilities_AcceptsRemoteConfig |
-		protobufs.AgentCapabilities_AgentCapabilities_ReportsEffectiveConfig | protobufs.AgentCapabilities_AgentCapabilities_ReportsRemoteConfig |
-		protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings)
+	m.Capabilities = uint64(
+		protobufs.AgentCapabilities_AgentCapabilities_ReportsStatus |
+			protobufs.AgentCapabilities_AgentCapabilities_AcceptsRemoteConfig |
+			protobufs.AgentCapabilities_AgentCapabilities_ReportsEffectiveConfig |
+			protobufs.AgentCapabilities_AgentCapabilities_ReportsRemoteConfig |
+			protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings,
+	)
 	p.sequence++
 	body, err := proto.Marshal(m)
 	require.NoError(p.t, err)
@@ -76,12 +80,21 @@ func (p *poller) send(m *protobufs.AgentToServer) (*protobufs.ServerToAgent, int
 }
 
 func kv(key, value string) *protobufs.KeyValue {
-	return &protobufs.KeyValue{Key: key, Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}}}
+	return &protobufs.KeyValue{
+		Key:   key,
+		Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}},
+	}
 }
 
 func description(service, host string) *protobufs.AgentDescription {
-	return &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{kv("service.name", service), kv("service.version", "9.9")},
-		NonIdentifyingAttributes: []*protobufs.KeyValue{kv("host.name", host), kv("host.id", "id-of-"+host), kv("os.type", "linux")}}
+	return &protobufs.AgentDescription{
+		IdentifyingAttributes: []*protobufs.KeyValue{kv("service.name", service), kv("service.version", "9.9")},
+		NonIdentifyingAttributes: []*protobufs.KeyValue{
+			kv("host.name", host),
+			kv("host.id", "id-of-"+host),
+			kv("os.type", "linux"),
+		},
+	}
 }
 
 // join takes the credential that the service offers.
@@ -95,14 +108,20 @@ func (p *poller) join(d *protobufs.AgentDescription) {
 	p.bearer = strings.TrimPrefix(headers[0].Value, "Bearer ")
 }
 
-// TestPollingClient: a client over plain polling, independent of our agent's code, joins, takes a config and reports it.
+// TestPollingClient: a client over plain polling, independent of our agent's code, joins, takes a config and reports
+// it.
 func TestPollingClient(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
 	p := newPoller(t, d, d.joinToken(1, map[string]string{"role": "gate"}))
 	p.join(description("synaxis-agent", "polled"))
 	answer, _ := p.send(&protobufs.AgentToServer{})
-	assert.Equal(t, uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState), answer.Flags, "the service knows nothing of it yet")
+	assert.Equal(
+		t,
+		uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState),
+		answer.Flags,
+		"the service knows nothing of it yet",
+	)
 	p.gzip = true
 	answer, _ = p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "polled")})
 	assert.Zero(t, answer.Flags)
@@ -132,11 +151,23 @@ func TestPollingClient(t *testing.T) {
 	status := func(s protobufs.RemoteConfigStatuses) *protobufs.RemoteConfigStatus {
 		return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: config.ConfigHash, Status: s}
 	}
-	p.send(&protobufs.AgentToServer{RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING)})
+	p.send(
+		&protobufs.AgentToServer{
+			RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING),
+		},
+	)
 	eventually(t, 5*time.Second, "applying", func() bool { return state() == "applying" })
-	p.send(&protobufs.AgentToServer{RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED)})
+	p.send(
+		&protobufs.AgentToServer{
+			RemoteConfigStatus: status(protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED),
+		},
+	)
 	eventually(t, 5*time.Second, "applied", func() bool { return state() == "applied" })
-	altered := &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{"synaxis.yaml": {Body: append(bytes.Clone(file.Body), "# altered\n"...)}}}
+	altered := &protobufs.AgentConfigMap{
+		ConfigMap: map[string]*protobufs.AgentConfigFile{
+			"synaxis.yaml": {Body: append(bytes.Clone(file.Body), "# altered\n"...)},
+		},
+	}
 	p.send(&protobufs.AgentToServer{EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: altered}})
 	time.Sleep(300 * time.Millisecond)
 	assert.Equal(t, "applied", state(), "that a text claims the hash is not enough")
@@ -146,8 +177,18 @@ func TestPollingClient(t *testing.T) {
 
 	p.sequence += 5
 	answer, _ = p.send(&protobufs.AgentToServer{})
-	assert.Equal(t, uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState), answer.Flags, "a gap asks for the full state")
-	p.send(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "polled"), AgentDisconnect: &protobufs.AgentDisconnect{}})
+	assert.Equal(
+		t,
+		uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState),
+		answer.Flags,
+		"a gap asks for the full state",
+	)
+	p.send(
+		&protobufs.AgentToServer{
+			AgentDescription: description("synaxis-agent", "polled"),
+			AgentDisconnect:  &protobufs.AgentDisconnect{},
+		},
+	)
 	assert.False(t, d.host("polled").Connected)
 }
 
@@ -227,7 +268,8 @@ func TestReservedUses(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, status, "a use does not come back with the end of a credential")
 }
 
-// TestRetire: a retired host's agent is let in no more, also after a restart of the service; a join token that was made for it brings it back.
+// TestRetire: a retired host's agent is let in no more, also after a restart of the service; a join token that was
+// made for it brings it back.
 func TestRetire(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -236,7 +278,12 @@ func TestRetire(t *testing.T) {
 	agent := d.agent("h", state, d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
 	get[contract.Host](t, first(d.api.RetireHost(ctx, "h")), nil)
-	eventually(t, 15*time.Second, "the agent to be told", func() bool { return strings.Contains(agent.log.String(), "this host was retired at the desk") })
+	eventually(
+		t,
+		15*time.Second,
+		"the agent to be told",
+		func() bool { return strings.Contains(agent.log.String(), "this host was retired at the desk") },
+	)
 	assert.NoFileExists(t, filepath.Join(state, "last-good.json"), "its config and secrets are gone")
 	assert.Contains(t, *d.host("h").Verdict.Reason, "has deleted its secrets")
 	agent.stop()
@@ -247,7 +294,12 @@ func TestRetire(t *testing.T) {
 	assert.Equal(t, "retired", *d.host("h").Verdict.Code)
 	assert.Empty(t, get[contract.HostList](t, first(d.api.ListHosts(ctx, nil)), nil).Items)
 	anyHost := d.agent("h", t.TempDir(), d.joinToken(1, nil))
-	eventually(t, 15*time.Second, "another to be refused", func() bool { return strings.Contains(anyHost.log.String(), "synaxis join-token create --host h") })
+	eventually(
+		t,
+		15*time.Second,
+		"another to be refused",
+		func() bool { return strings.Contains(anyHost.log.String(), "synaxis join-token create --host h") },
+	)
 	anyHost.stop()
 	d.agent("h", t.TempDir(), d.hostToken("h"))
 	eventually(t, 15*time.Second, "it to come back", func() bool { return d.connected("h") })
@@ -258,8 +310,8 @@ func TestRetire(t *testing.T) {
 	assert.Equal(t, "h", former.Items[0].Name)
 }
 
-// TestRetiredWhileAway: an agent that is away when its host is retired is told when it calls again; until then the desk says that it has not
-// been reached.
+// TestRetiredWhileAway: an agent that is away when its host is retired is told when it calls again; until then the
+// desk says that it has not been reached.
 func TestRetiredWhileAway(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -275,11 +327,17 @@ func TestRetiredWhileAway(t *testing.T) {
 	get[contract.Host](t, first(d.api.RetireHost(ctx, "h")), nil)
 	assert.Contains(t, *d.host("h").Verdict.Reason, "has not been reached")
 	d.agent("h", state, "")
-	eventually(t, 15*time.Second, "it to be told", func() bool { return strings.Contains(*d.host("h").Verdict.Reason, "has deleted its secrets") })
+	eventually(
+		t,
+		15*time.Second,
+		"it to be told",
+		func() bool { return strings.Contains(*d.host("h").Verdict.Reason, "has deleted its secrets") },
+	)
 	assert.NoFileExists(t, filepath.Join(state, "last-good.json"))
 }
 
-// TestKnock: a machine that asks for the name of a host that has joined gets advice that fits, and the desk shows it and can let it in.
+// TestKnock: a machine that asks for the name of a host that has joined gets advice that fits, and the desk shows it
+// and can let it in.
 func TestKnock(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)

@@ -37,7 +37,21 @@ func TestFromFileToReceiver(t *testing.T) {
 	for _, name := range []string{"gate-a", "gate-b"} {
 		out, code = d.cli("host", "show", name)
 		assert.Equal(t, 1, code, "not there yet: %s", out)
-		startWith(t, joinsBy(token.Token), "synaxis-agent", "--service", d.url, "--pin", d.pin, "--state", filepath.Join(dir, name), "--name", name, "--report", "200ms")
+		startWith(
+			t,
+			joinsBy(token.Token),
+			"synaxis-agent",
+			"--service",
+			d.url,
+			"--pin",
+			d.pin,
+			"--state",
+			filepath.Join(dir, name),
+			"--name",
+			name,
+			"--report",
+			"200ms",
+		)
 		eventually(t, 15*time.Second, "the host to join", func() bool {
 			out, code := d.cli("host", "show", name, "-o", "json")
 			return code == 0 && strings.Contains(out, `"connected": true`)
@@ -47,7 +61,12 @@ func TestFromFileToReceiver(t *testing.T) {
 		require.Zero(t, code, out)
 	}
 	file := filepath.Join(dir, "cat.yaml")
-	text := fmt.Sprintf("source: gates\nhosts: {role: gate}\nread: {files: [\"${setting.root}/*.log\"], first-read: start}\nformat: gate\nsend: [{to: out}]\n---\nformat: gate\ntemplate: '{n:int} {what:token}'\nsamples: [{line: '4 x', gives: {n: 4}}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {wait: 50ms}\n", recv.URL)
+	text := fmt.Sprintf(
+		"source: gates\nhosts: {role: gate}\nread: {files: [\"${setting.root}/*.log\"], first-read: start}\nformat: "+
+			"gate\nsend: [{to: out}]\n---\nformat: gate\ntemplate: '{n:int} {what:token}'\nsamples: [{line: '4 x', "+
+			"gives: {n: 4}}]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {wait: 50ms}\n",
+		recv.URL,
+	)
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "to: out", "to: outt", 1)), 0o644))
 	out, code = d.cli("check", file)
 	assert.Equal(t, 3, code)
@@ -73,7 +92,10 @@ func TestFromFileToReceiver(t *testing.T) {
 	assert.Contains(t, out, "2 hosts would change, 0 stay as they are")
 	assert.Contains(t, out, "+   - source: gates  # revision 1")
 	for _, name := range []string{"gate-a", "gate-b"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "log", name, "x.log"), []byte("1 a\n2 b\nnot a gate\n"), 0o644))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(dir, "log", name, "x.log"), []byte("1 a\n2 b\nnot a gate\n"), 0o644),
+		)
 	}
 	out, code = d.cli("draft", "publish", strconv.Itoa(draft.Id), "-m", "gates", "-o", "json")
 	require.Zero(t, code, out)
@@ -84,7 +106,9 @@ func TestFromFileToReceiver(t *testing.T) {
 	eventually(t, 10*time.Second, "the numbers", func() bool {
 		out, _ := d.cli("host", "show", "gate-a", "-o", "json")
 		var h contract.Host
-		return json.Unmarshal([]byte(out), &h) == nil && len(h.Sources) == 1 && h.Sources[0].Numbers.Acknowledged == 3 && h.Sources[0].Numbers.Unparsed == 1
+		return json.Unmarshal([]byte(out), &h) == nil && len(h.Sources) == 1 &&
+			h.Sources[0].Numbers.Acknowledged == 3 &&
+			h.Sources[0].Numbers.Unparsed == 1
 	})
 	out, code = d.cli("status")
 	require.Zero(t, code)
@@ -92,8 +116,12 @@ func TestFromFileToReceiver(t *testing.T) {
 	assert.Contains(t, out, "2 healthy")
 
 	// What each noun and verb prints is read here once; that it is right is held by the tests of the API.
-	for _, args := range [][]string{{"join-token", "list"}, {"host", "list"}, {"host", "config", "gate-a"}, {"host", "config", "gate-a", "--only", "effective"}, {"draft", "list"}, {"draft", "show", "2"},
-		{"catalogue", "list"}, {"catalogue", "show", "source", "gates"}, {"revision", "list"}, {"revision", "show", "1"}, {"rollout", "list"}, {"rollout", "show", "1"}, {"rollout", "watch", "1"}, {"audit", "list"}, {"secret", "list"}, {"newcomer", "list"}, {"reference"}, {"reference", "mask"}, {"reference", "zone-missing"}} {
+	for _, args := range [][]string{{"join-token", "list"}, {"host", "list"}, {"host", "config", "gate-a"}, {"host",
+		"config", "gate-a", "--only", "effective"}, {"draft", "list"}, {"draft", "show", "2"},
+		{"catalogue", "list"}, {"catalogue", "show", "source", "gates"}, {"revision", "list"}, {"revision", "show",
+			"1"}, {"rollout", "list"}, {"rollout", "show", "1"}, {"rollout", "watch", "1"}, {"audit", "list"}, {
+			"secret", "list"}, {"newcomer", "list"}, {"reference"}, {"reference", "mask"}, {"reference",
+			"zone-missing"}} {
 		table, code := d.cli(args...)
 		require.Zero(t, code, "%v: %s", args, table)
 		for line := range strings.Lines(table) {
@@ -121,7 +149,10 @@ func TestFromFileToReceiver(t *testing.T) {
 		require.Zero(t, code, out)
 		assert.Contains(t, out, "0 added, 0 changed, 2 the same")
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "more.csv"), []byte("host,label.role\ngate-a,kiosk\ngate-z,gate\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "more.csv"), []byte("host,label.role\ngate-a,kiosk\ngate-z,gate\n"), 0o644),
+	)
 	out, code = d.cli("host", "import", filepath.Join(dir, "more.csv"), "--dry-run")
 	require.Zero(t, code)
 	assert.Contains(t, out, "changed  gate-a  role=kiosk (was gate)")
@@ -151,7 +182,8 @@ func TestExitCodes(t *testing.T) {
 	d := startDesk(t)
 	for code, list := range map[int][][]string{
 		1: {{"host", "show", "nobody"}, {"draft", "show", "7"}, {"rollout", "start"}},
-		2: {{"host", "shout"}, {"status", "-o", "xml"}, {"draft", "publish", "x"}, {"host", "label", "a", "b"}, {"host", "list", "--state", "blue"}},
+		2: {{"host", "shout"}, {"status", "-o", "xml"}, {"draft", "publish", "x"}, {"host", "label", "a", "b"}, {
+			"host", "list", "--state", "blue"}},
 	} {
 		for _, args := range list {
 			out, got := d.cli(args...)
@@ -165,8 +197,8 @@ func TestExitCodes(t *testing.T) {
 	assert.Contains(t, out, "the API token is not known here")
 }
 
-// TestLabelsWaitForTheNextRollout: a changed setting is shown as pending and goes out with the next rollout; a host that
-// was away catches up.
+// TestLabelsWaitForTheNextRollout: a changed setting is shown as pending and goes out with the next rollout; a host
+// that was away catches up.
 func TestPendingAndCatchUp(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -187,7 +219,12 @@ func TestPendingAndCatchUp(t *testing.T) {
 	set["root"] = filepath.Join(dir, "two")
 	resp, err := d.api.EditHostSettings(context.Background(), "a", nil, contract.MapEdit{Set: &set})
 	get[contract.Host](t, resp, err)
-	eventually(t, 5*time.Second, "pending: inventory", func() bool { p := d.host("a").Pending; return p != nil && *p == "inventory" })
+	eventually(
+		t,
+		5*time.Second,
+		"pending: inventory",
+		func() bool { p := d.host("a").Pending; return p != nil && *p == "inventory" },
+	)
 	assert.Nil(t, d.host("b").Pending)
 	resp, err = d.api.GetHostConfig(context.Background(), "a")
 	cfg := get[contract.HostConfig](t, resp, err)
@@ -217,7 +254,8 @@ func TestPendingAndCatchUp(t *testing.T) {
 	eventually(t, 15*time.Second, "c to join", func() bool { return d.connected("c") })
 	eventually(t, 10*time.Second, "c to say what it lacks", func() bool {
 		why := d.host("c").Verdict.Reason
-		return why != nil && strings.Contains(*why, "source lines is left out: ${setting.root} is not defined on this host")
+		return why != nil &&
+			strings.Contains(*why, "source lines is left out: ${setting.root} is not defined on this host")
 	})
 	a.stop()
 }
@@ -267,14 +305,27 @@ http.createServer((q, s) => { let b = ''; q.on('data', (d) => (b += d)); q.on('e
 	eventually(t, 30*time.Second, "all records", func() bool { return count() >= want })
 	time.Sleep(time.Second)
 	assert.Equal(t, want, count(), "no more, no less")
-	eventually(t, 5*time.Second, "the numbers", func() bool { return d.host("this-machine").Sources[0].Numbers.Acknowledged == int64(want) })
+	eventually(
+		t,
+		5*time.Second,
+		"the numbers",
+		func() bool { return d.host("this-machine").Sources[0].Numbers.Acknowledged == int64(want) },
+	)
 }
 
 func TestDemoOnce(t *testing.T) {
 	t.Parallel()
 	out, err := exec.Command(filepath.Join(bin, "synaxis-demo"), "--once", "--records", "200").CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "What was written was dropped by a rule or acknowledged, and that is what was received.")
-	assert.Regexp(t, `[1-9]\d+ pieces of private data were written on the hosts; none arrived at a receiver`, string(out))
+	assert.Contains(
+		t,
+		string(out),
+		"What was written was dropped by a rule or acknowledged, and that is what was received.",
+	)
+	assert.Regexp(
+		t,
+		`[1-9]\d+ pieces of private data were written on the hosts; none arrived at a receiver`,
+		string(out),
+	)
 	assert.GreaterOrEqual(t, strings.Count(string(out), "healthy"), 12)
 }

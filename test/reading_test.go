@@ -14,8 +14,8 @@ import (
 
 var fence = regexp.MustCompile("(?ms)^```\\w*\n(.*?)^```$")
 
-// TestReadingPage follows the newcomer's page to the letter: what it has her write is written, and what it prints is what the
-// commands print.
+// TestReadingPage follows the newcomer's page to the letter: what it has her write is written, and what it prints is
+// what the commands print.
 func TestReadingPage(t *testing.T) {
 	t.Parallel()
 	page, err := os.ReadFile("../docs/reading.md")

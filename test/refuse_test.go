@@ -48,7 +48,8 @@ func TestJoinIsRefusedInWords(t *testing.T) {
 		"expired":   {expired, d.pin, "the join token expired on"},
 		"wrong-pin": {good, "sha256:" + strings.Repeat("0", 64), "the service's certificate does not match the pin"},
 		"no-pin":    {good, "", "certificate"},
-		"first":     {good, d.pin, "the desk has a host named first already, which has joined, and this token was not made for it"},
+		"first": {good, d.pin, "the desk has a host named first already, which has joined, and this token was " +
+			"not made for it"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -76,7 +77,12 @@ func TestPlainHTTPOffLoopbackIsRefused(t *testing.T) {
 	assert.NotZero(t, p.cmd.ProcessState.ExitCode())
 	assert.Contains(t, p.log.String(), "without TLS: tokens and configs would travel in clear; use --tls-auto")
 	q := start(t, "synaxisd", "--data", t.TempDir(), "--listen", "0.0.0.0:0", "--insecure")
-	eventually(t, 15*time.Second, "it to listen when told so", func() bool { return strings.Contains(q.log.String(), "msg=listening") })
+	eventually(
+		t,
+		15*time.Second,
+		"it to listen when told so",
+		func() bool { return strings.Contains(q.log.String(), "msg=listening") },
+	)
 }
 
 // TestOwnCertificate: with a certificate of one's own the leaf is what is pinned.
@@ -85,13 +91,24 @@ func TestOwnCertificate(t *testing.T) {
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(7), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"desk.example"}}
+	c := &x509.Certificate{
+		SerialNumber: big.NewInt(7),
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+		DNSNames:     []string{"desk.example"},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(t, err)
 	keyDER, err := x509.MarshalECPrivateKey(key)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(dir+"/cert.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-	require.NoError(t, os.WriteFile(dir+"/key.pem", pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(dir+"/cert.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600),
+	)
+	require.NoError(
+		t,
+		os.WriteFile(dir+"/key.pem", pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600),
+	)
 	d := startDesk(t, "--tls-cert", dir+"/cert.pem", "--tls-key", dir+"/key.pem")
 	assert.Equal(t, wire.Fingerprint(der), d.pin)
 	out, code := d.cli("status")
@@ -104,7 +121,8 @@ func TestOwnCertificate(t *testing.T) {
 	assert.Contains(t, out, "does not match the pin")
 }
 
-// TestConfigIsRefused: what the agent cannot run it refuses with the reason, the old config goes on, and the desk shows both.
+// TestConfigIsRefused: what the agent cannot run it refuses with the reason, the old config goes on, and the desk
+// shows both.
 func TestConfigIsRefused(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -118,7 +136,11 @@ func TestConfigIsRefused(t *testing.T) {
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	old := d.host("h")
 
-	bad := linesCatalogue(file, recv.URL) + "---\nsource: more\nhosts: all\nread: {files: [/nowhere]}\nformat: raw\nsend: [{to: shelf}]\n---\ndestination: shelf\ndeliver: {file: {path: /proc/no/such/place.ndjson}}\n"
+	bad := linesCatalogue(
+		file,
+		recv.URL,
+	) + "---\nsource: more\nhosts: all\nread: {files: [/nowhere]}\nformat: raw\nsend: [{to: " +
+		"shelf}]\n---\ndestination: shelf\ndeliver: {file: {path: /proc/no/such/place.ndjson}}\n"
 	d.publish(bad)
 	r := d.rollOut()
 	assert.Equal(t, contract.RolloutStateStopped, r.State)
@@ -149,7 +171,12 @@ func TestConfigIsRefused(t *testing.T) {
 		resp, err := d.api.GetRollout(context.Background(), back.Id)
 		return get[contract.Rollout](t, resp, err).State == contract.RolloutStateDone
 	})
-	eventually(t, 5*time.Second, "all well again", func() bool { return d.host("h").Verdict.State == contract.Healthy })
+	eventually(
+		t,
+		5*time.Second,
+		"all well again",
+		func() bool { return d.host("h").Verdict.State == contract.Healthy },
+	)
 }
 
 // TestBrokenLoadKeepsNothing: one broken definition refuses the whole load, with the place and what was expected.
@@ -158,8 +185,18 @@ func TestBrokenLoadKeepsNothing(t *testing.T) {
 	d := startDesk(t)
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "sub"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "good.yaml"), []byte("destination: out\ndeliver: {discard: {}}\n"), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "sub", "bad.yaml"), []byte("# one\nsource: aa\nhosts: all\nread:\n  fyles: [/a]\nformat: raw\nsend: [{to: out}]\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "good.yaml"), []byte("destination: out\ndeliver: {discard: {}}\n"), 0o644),
+	)
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "sub", "bad.yaml"),
+			[]byte("# one\nsource: aa\nhosts: all\nread:\n  fyles: [/a]\nformat: raw\nsend: [{to: out}]\n"),
+			0o644,
+		),
+	)
 	out, code := d.cli("draft", "load", dir)
 	assert.Equal(t, 3, code)
 	assert.Contains(t, out, `sub/bad.yaml:5:3: read has no key "fyles"`)
@@ -176,7 +213,10 @@ func TestPublishIsCompareAndSwap(t *testing.T) {
 	d := startDesk(t)
 	ctx := context.Background()
 	load := func(text string, whole bool) int {
-		resp, err := d.api.LoadDraft(ctx, contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "a.yaml", Text: text}}})
+		resp, err := d.api.LoadDraft(
+			ctx,
+			contract.NewDraft{Whole: whole, Files: []contract.File{{Path: "a.yaml", Text: text}}},
+		)
 		return get[contract.Draft](t, resp, err).Id
 	}
 	one := load("destination: one\ndeliver: {discard: {}}\n", true)
@@ -206,13 +246,19 @@ func TestPublishIsCompareAndSwap(t *testing.T) {
 	resp, err = d.api.PublishDraft(ctx, uses, contract.Publication{})
 	assert.Equal(t, 3, get[contract.Published](t, resp, err).Revision)
 	refused(removes, nil, http.StatusConflict, "load it again")
-	refused(load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: one}]\n", true), nil, http.StatusUnprocessableEntity, "dangling-reference")
+	refused(
+		load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: one}]\n", true),
+		nil,
+		http.StatusUnprocessableEntity,
+		"dangling-reference",
+	)
 	out, code := d.cli("catalogue", "show", "destination", "three")
 	require.Zero(t, code)
 	assert.Contains(t, out, "a.yaml line")
 }
 
-// TestRefusedForGood: what the receiver refuses goes to the rejects, alone, and is counted; what it throttles comes again.
+// TestRefusedForGood: what the receiver refuses goes to the rejects, alone, and is counted; what it throttles comes
+// again.
 func TestRefusedForGood(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -274,14 +320,20 @@ func TestHeldBy(t *testing.T) {
 	one, two := filepath.Join(dir, "one.log"), filepath.Join(dir, "two.log")
 	appendLines(t, one, 0, 10)
 	appendLines(t, two, 0, 10)
-	text := linesCatalogue(one, good.URL) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: away}]\n---\ndestination: away\ndeliver: {http: {url: \"http://" + address + "/in\"}}\nretry: {first: 50ms, longest: 200ms}\n"
+	text := linesCatalogue(
+		one,
+		good.URL,
+	) + "---\nsource: more\nhosts: all\nread: {files: [" + two + "], first-read: start}\nformat: raw\nsend: [{to: " +
+		"away}]\n---\ndestination: away\ndeliver: {http: {url: \"http://" + address + "/in\"}}\nretry: {first: " +
+		"50ms, longest: 200ms}\n"
 	d.publish(text)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	eventually(t, 10*time.Second, "the one that is not held", func() bool { n, _ := good.count(); return n == 10 })
 	eventually(t, 15*time.Second, "held by", func() bool {
 		for _, s := range d.host("h").Sources {
 			if s.Name == "more" && s.Verdict.Code != nil && *s.Verdict.Code == "held-by" {
-				return strings.Contains(*s.Verdict.Reason, "held by away") && strings.Contains(*s.Verdict.Reason, "connection refused")
+				return strings.Contains(*s.Verdict.Reason, "held by away") &&
+					strings.Contains(*s.Verdict.Reason, "connection refused")
 			}
 		}
 		return false

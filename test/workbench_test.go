@@ -76,8 +76,8 @@ deliver: {http: {url: "%[2]s/odd"}}
 batch: {wait: 50ms}
 `
 
-// TestHostDoesWhatTheWorkbenchShows takes a log through a whole source at the desk, and then on a host: what arrives is what was
-// shown, nothing private is in it, and every record is accounted for.
+// TestHostDoesWhatTheWorkbenchShows takes a log through a whole source at the desk, and then on a host: what arrives
+// is what was shown, nothing private is in it, and every record is accounted for.
 func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -87,19 +87,37 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	recv := newReceiver(t, nil)
 	recv.keep = &arrived
 	text := fmt.Sprintf(passengers, filepath.Join(dir, "*.log"), recv.URL)
-	const lines = "lane=4 doc=PA1234567 by=ada@skerry.example result=DENIED\nlane=0 doc=none by=kelp@skerry.example result=OK\nlane=2 doc=PA7654321 by=ada@skerry.example result=OK\n" +
+	const lines = "lane=4 doc=PA1234567 by=ada@skerry.example result=DENIED\nlane=0 doc=none by=kelp@skerry.example " +
+		"result=OK\nlane=2 doc=PA7654321 by=ada@skerry.example result=OK\n" +
 		"lane=3 doc=none by=none result=OK\nlane=0 doc=none by=none result=FAULT\ntill opened by PA1111111\n"
 
 	secret := "k3y"
-	get[contract.Secret](t, first(d.api.SetSecret(context.Background(), "mask_key", contract.SecretValue{Value: &secret})), nil)
+	get[contract.Secret](
+		t,
+		first(d.api.SetSecret(context.Background(), "mask_key", contract.SecretValue{Value: &secret})),
+		nil,
+	)
 	d.agent("gate-a", filepath.Join(dir, "state"), d.joinToken(1, map[string]string{"site": "northpier"}))
 	eventually(t, 15*time.Second, "the host to join", func() bool { return d.connected("gate-a") })
 
 	// At the desk, of a draft that is not published.
-	draft := get[contract.Draft](t, first(d.api.LoadDraft(context.Background(), contract.NewDraft{Files: []contract.File{{Path: "p.yaml", Text: text}}})), nil)
+	draft := get[contract.Draft](
+		t,
+		first(
+			d.api.LoadDraft(
+				context.Background(),
+				contract.NewDraft{Files: []contract.File{{Path: "p.yaml", Text: text}}},
+			),
+		),
+		nil,
+	)
 	require.Empty(t, draft.Findings)
 	source := "gates"
-	shown := get[workbench.Result](t, first(d.api.TryLog(context.Background(), contract.TryLog{Log: new(lines), Source: &source, Draft: &draft.Id})), nil)
+	shown := get[workbench.Result](
+		t,
+		first(d.api.TryLog(context.Background(), contract.TryLog{Log: new(lines), Source: &source, Draft: &draft.Id})),
+		nil,
+	)
 	require.Empty(t, shown.Problems)
 	require.Len(t, shown.Records, 6)
 	assert.Equal(t, map[string]int64{"drop": 1, "sample": 1}, shown.DropReasons)
@@ -116,7 +134,11 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	assert.Equal(t, "ada@skerry.example", denied.Original[denied.Private[1].Start:denied.Private[1].End])
 
 	// On the host.
-	p := get[contract.Published](t, first(d.api.PublishDraft(context.Background(), draft.Id, contract.Publication{})), nil)
+	p := get[contract.Published](
+		t,
+		first(d.api.PublishDraft(context.Background(), draft.Id, contract.Publication{})),
+		nil,
+	)
 	require.Positive(t, p.Revision)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	require.NoError(t, os.WriteFile(log, []byte(lines), 0o644))
@@ -165,7 +187,9 @@ func TestHostDoesWhatTheWorkbenchShows(t *testing.T) {
 	require.NoError(t, os.WriteFile(logFile, []byte(lines), 0o644))
 	out, code = d.cli("source", "try", "gates", logFile)
 	require.Zero(t, code, out)
-	for _, want := range []string{"lane=4 doc=[passport] by=[who] result=DENIED", "→ desk, archive", "✖ dropped by drop", "✖ not read by the format", "1 to held", "With the settings and labels of gate-a", "2 set: dock=pier-4"} {
+	for _, want := range []string{"lane=4 doc=[passport] by=[who] result=DENIED", "→ desk, archive",
+		"✖ dropped by drop", "✖ not read by the format", "1 to held", "With the settings and labels of gate-a",
+		"2 set: dock=pier-4"} {
 		assert.Contains(t, out, want)
 	}
 	assert.NotContains(t, out, "PA1234567")
@@ -200,10 +224,15 @@ func TestBytesOfLogs(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
 	ctx := context.Background()
-	d.publish("destination: out\ndeliver: {discard: {}}\n---\nsource: tides\nhosts: all\nread: {files: [/t.log], encoding: utf-16}\nformat: raw\nsend: [out]\n---\nsource: ramps\nhosts: all\nread: {files: [/r.log]}\nformat: raw\nsend: [out]\n")
+	d.publish(
+		"destination: out\ndeliver: {discard: {}}\n---\nsource: tides\nhosts: all\nread: {files: [/t.log], " +
+			"encoding: utf-16}\nformat: raw\nsend: [out]\n---\nsource: ramps\nhosts: all\nread: {files: " +
+			"[/r.log]}\nformat: raw\nsend: [out]\n",
+	)
 	const text = "Küste frei, 555 1234\nFähre später als kelp@skerry.example\n"
 	bytes, source := []byte(wide(text)), "tides"
-	for name, c := range map[string]contract.TryLog{"bytes": {Bytes: &bytes, Source: &source}, "characters": {Log: new(text), Source: &source}} {
+	for name, c := range map[string]contract.TryLog{"bytes": {Bytes: &bytes, Source: &source}, "characters": {Log: new(
+		text), Source: &source}} {
 		r := get[workbench.Result](t, first(d.api.TryLog(ctx, c)), nil)
 		require.Len(t, r.Records, 2, name)
 		assert.Equal(t, "Küste frei, 555 1234", r.Records[0].Body, name)
@@ -213,10 +242,15 @@ func TestBytesOfLogs(t *testing.T) {
 	assert.Equal(t, "utf-16le", g.Candidates[0].Encoding)
 	scan := get[contract.ScannedLog](t, first(d.api.ScanLog(ctx, contract.ScanLog{Bytes: &bytes})), nil)
 	require.Len(t, scan.Hits, 1)
-	assert.Equal(t, []any{2, "email", len("Fähre später als ")}, []any{scan.Hits[0].Line, scan.Hits[0].Detector, scan.Hits[0].Start})
+	assert.Equal(
+		t,
+		[]any{2, "email", len("Fähre später als ")},
+		[]any{scan.Hits[0].Line, scan.Hits[0].Detector, scan.Hits[0].Start},
+	)
 	got := get[contract.LogText](t, first(d.api.ReadText(ctx, contract.LogBytes{Bytes: bytes})), nil)
 	assert.Equal(t, contract.LogText{Log: text, Encoding: "utf-16le"}, got)
-	for words, b := range map[string][]byte{"packed by xz": []byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x02\x00"), "not text": []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x03\x00")} {
+	for words, b := range map[string][]byte{"packed by xz": []byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x02\x00"),
+		"not text": []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x03\x00")} {
 		resp, err := d.api.ReadText(ctx, contract.LogBytes{Bytes: b})
 		require.NoError(t, err)
 		assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
@@ -259,14 +293,20 @@ func TestBytesOfLogs(t *testing.T) {
 	assert.Contains(t, out, `ramp \xe4\x81\xff is shut`, "as a host would write it")
 }
 
-// TestWorkbenchOverTheAPI: guesses, tries of texts that are nowhere yet, scans, fields by selection, coverage; and what is wrong
-// with a text is said with its place.
+// TestWorkbenchOverTheAPI: guesses, tries of texts that are nowhere yet, scans, fields by selection, coverage; and
+// what is wrong with a text is said with its place.
 func TestWorkbenchOverTheAPI(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
 	ctx := context.Background()
-	d.publish("destination: out\ndeliver: {discard: {}}\n---\nmask: crew\nfind: 'CR-\\d+'\n---\nguard: crews\nsources: {team: gate}\nmasks: [crew]\n---\nsource: lines\nlabels: {team: gate}\nhosts: all\nread: {files: [/a.log]}\nformat: raw\nsend: [out]\n---\nsource: open\nhosts: all\nread: {files: [/b.log]}\nformat: raw\nsend: [out]\n")
-	log := "2031-04-02 06:15:09 INFO ramp opened by CR-77\n2031-04-02 06:15:10 WARN ramp slow, call +351 210 555 017\n2031-04-02 06:15:11 INFO ramp closed\n"
+	d.publish(
+		"destination: out\ndeliver: {discard: {}}\n---\nmask: crew\nfind: 'CR-\\d+'\n---\nguard: crews\nsources: " +
+			"{team: gate}\nmasks: [crew]\n---\nsource: lines\nlabels: {team: gate}\nhosts: all\nread: {files: " +
+			"[/a.log]}\nformat: raw\nsend: [out]\n---\nsource: open\nhosts: all\nread: {files: [/b.log]}\nformat: " +
+			"raw\nsend: [out]\n",
+	)
+	log := "2031-04-02 06:15:09 INFO ramp opened by CR-77\n2031-04-02 06:15:10 WARN ramp slow, call +351 210 555 " +
+		"017\n2031-04-02 06:15:11 INFO ramp closed\n"
 	zone := "Europe/Lisbon"
 	name := "ramps"
 	g := get[contract.GuessedLog](t, first(d.api.GuessLog(ctx, contract.GuessLog{Log: new(log), Name: &name})), nil)
@@ -274,19 +314,37 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	assert.Equal(t, "template", g.Candidates[0].Kind)
 	assert.True(t, g.Candidates[0].NoZone)
 	assert.InDelta(t, 1, g.Candidates[0].Share, 0.001)
-	assert.NotContains(t, g.Candidates[0].Definition, "CR-77", "a sample holds nothing that a mask of the catalogue takes")
+	assert.NotContains(
+		t,
+		g.Candidates[0].Definition,
+		"CR-77",
+		"a sample holds nothing that a mask of the catalogue takes",
+	)
 
 	def := g.Candidates[0].Definition
-	r := get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &def, Zone: &zone})), nil)
+	r := get[workbench.Result](
+		t,
+		first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &def, Zone: &zone})),
+		nil,
+	)
 	require.Len(t, r.Records, 3)
 	assert.Equal(t, "2031-04-02T05:15:09Z", r.Records[0].Time)
 	source := "ramps"
-	both := def + "---\nsource: ramps\nlabels: {team: gate}\nhosts: all\nread: {files: [/c.log]}\nformat: ramps\nsteps: [{drop: level < WARN}]\nsend: [out]\n"
-	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Source: &source, Definitions: &both, Zone: &zone})), nil)
+	both := def + "---\nsource: ramps\nlabels: {team: gate}\nhosts: all\nread: {files: [/c.log]}\nformat: " +
+		"ramps\nsteps: [{drop: level < WARN}]\nsend: [out]\n"
+	r = get[workbench.Result](
+		t,
+		first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Source: &source, Definitions: &both, Zone: &zone})),
+		nil,
+	)
 	assert.Equal(t, map[string]int64{"drop": 2}, r.DropReasons)
 	assert.Equal(t, "crew", r.Records[0].Private[0].Mask, "the guard of the catalogue covers it, dropped or not")
 	broken := "format: ramps\ntemplate: '{a} {b'\n"
-	r = get[workbench.Result](t, first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &broken})), nil)
+	r = get[workbench.Result](
+		t,
+		first(d.api.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &broken})),
+		nil,
+	)
 	require.NotEmpty(t, r.Problems)
 	assert.Equal(t, 2, r.Problems[0].Line)
 	assert.Contains(t, r.Problems[0].Reason, "is not closed")
@@ -295,7 +353,22 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	require.Len(t, scan.Hits, 2)
 	assert.Equal(t, []string{"crew"}, scan.Hits[0].Masks)
 	assert.Equal(t, "phone", scan.Hits[1].Detector)
-	field := get[contract.CarvedField](t, first(d.api.CarveField(ctx, contract.CarveField{Template: "{ts:time} {message:remainder}", Line: "2031-04-02 06:15:09 ramp 4 slow", Start: 25, End: 26, Name: "ramp"})), nil)
+	field := get[contract.CarvedField](
+		t,
+		first(
+			d.api.CarveField(
+				ctx,
+				contract.CarveField{
+					Template: "{ts:time} {message:remainder}",
+					Line:     "2031-04-02 06:15:09 ramp 4 slow",
+					Start:    25,
+					End:      26,
+					Name:     "ramp",
+				},
+			),
+		),
+		nil,
+	)
 	assert.Equal(t, "{ts:time} ramp {ramp:int} {message-2:remainder}", field.Template)
 	table := get[contract.CoverageTable](t, first(d.api.GetCoverage(ctx, nil)), nil)
 	require.Len(t, table.Sources, 2)
@@ -315,26 +388,44 @@ func TestWorkbenchOverTheAPI(t *testing.T) {
 	bad("no lines", resp, err)
 	resp, err = d.api.GuessLog(ctx, contract.GuessLog{Log: new(strings.Repeat("x\n", workbench.MaxLog))})
 	bad("at most", resp, err)
-	resp, err = d.api.CarveField(ctx, contract.CarveField{Template: "{a:int}", Line: "no", Start: 0, End: 1, Name: "b"})
+	resp, err = d.api.CarveField(
+		ctx,
+		contract.CarveField{Template: "{a:int}", Line: "no", Start: 0, End: 1, Name: "b"},
+	)
 	bad("does not read this line", resp, err)
 }
 
 // contractOfTheWorkbench exercises what reads logs, at the desk and on host h1, which writes into dir.
 func contractOfTheWorkbench(t *testing.T, c *contract.Client, bad func(int, *http.Response, error), dir string) {
 	ctx := context.Background()
-	log, name, zone := "2031-04-02 06:15:09 INFO ramp 4 opened by kelp@skerry.example\n2031-04-02 06:15:10 WARN ramp 5 is slow\n", "ramps", "Europe/Lisbon"
+	log, name, zone := "2031-04-02 06:15:09 INFO ramp 4 opened by kelp@skerry.example\n2031-04-02 06:15:10 WARN "+
+		"ramp 5 is slow\n", "ramps", "Europe/Lisbon"
 	guessed := get[contract.GuessedLog](t, first(c.GuessLog(ctx, contract.GuessLog{Log: new(log), Name: &name})), nil)
 	require.NotEmpty(t, guessed.Candidates)
 	bad(400, first(c.GuessLog(ctx, contract.GuessLog{})), nil)
 	definition := guessed.Candidates[0].Definition
-	tried := get[contract.TriedLog](t, first(c.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &definition, Zone: &zone})), nil)
+	tried := get[contract.TriedLog](
+		t,
+		first(c.TryLog(ctx, contract.TryLog{Log: new(log), Format: &name, Definitions: &definition, Zone: &zone})),
+		nil,
+	)
 	assert.Len(t, tried.Records, 2)
 	bad(400, first(c.TryLog(ctx, contract.TryLog{Log: new(log)})), nil)
 	assert.Len(t, get[contract.ScannedLog](t, first(c.ScanLog(ctx, contract.ScanLog{Log: new(log)})), nil).Hits, 1)
 	bad(400, first(c.ScanLog(ctx, contract.ScanLog{})), nil)
-	assert.Equal(t, "latin-1", get[contract.LogText](t, first(c.ReadText(ctx, contract.LogBytes{Bytes: []byte("K\xfcste\n")})), nil).Encoding)
+	assert.Equal(
+		t,
+		"latin-1",
+		get[contract.LogText](t, first(c.ReadText(ctx, contract.LogBytes{Bytes: []byte("K\xfcste\n")})), nil).Encoding,
+	)
 	bad(400, first(c.ReadText(ctx, contract.LogBytes{Bytes: []byte("\x1f\x8b\x00")})), nil)
-	carve := contract.CarveField{Template: "{ts:time} {message:remainder}", Line: "2031-04-02 06:15:09 ramp 4 slow", Start: 25, End: 26, Name: "ramp"}
+	carve := contract.CarveField{
+		Template: "{ts:time} {message:remainder}",
+		Line:     "2031-04-02 06:15:09 ramp 4 slow",
+		Start:    25,
+		End:      26,
+		Name:     "ramp",
+	}
 	assert.Contains(t, get[contract.CarvedField](t, first(c.CarveField(ctx, carve)), nil).Template, "{ramp:int}")
 	carve.End = 99
 	bad(400, first(c.CarveField(ctx, carve)), nil)
@@ -344,7 +435,15 @@ func contractOfTheWorkbench(t *testing.T, c *contract.Client, bad func(int, *htt
 
 	path := filepath.Join(dir, "crew.txt")
 	require.NoError(t, os.WriteFile(path, []byte(log), 0o600))
-	assert.Len(t, get[contract.HostLines](t, first(c.ReadHostLines(ctx, "h1", &contract.ReadHostLinesParams{Path: path})), nil).Lines, 2)
+	assert.Len(
+		t,
+		get[contract.HostLines](
+			t,
+			first(c.ReadHostLines(ctx, "h1", &contract.ReadHostLinesParams{Path: path})),
+			nil,
+		).Lines,
+		2,
+	)
 	bad(404, first(c.ReadHostLines(ctx, "h9", &contract.ReadHostLinesParams{Path: path})), nil)
 	assert.NotEmpty(t, get[contract.UncollectedList](t, first(c.ListUncollected(ctx, "h1")), nil).Folders)
 	bad(404, first(c.ListUncollected(ctx, "h9")), nil)
@@ -353,8 +452,8 @@ func contractOfTheWorkbench(t *testing.T, c *contract.Client, bad func(int, *htt
 	bad(404, first(c.DraftSource(ctx, "h9", contract.NewSourceDraft{Path: path})), nil)
 }
 
-// TestLinesFromHosts: the desk reads lines of a log by its path, lists what nobody collects, and makes a source of it; all of it
-// bounded, refused where it is closed, and in the audit.
+// TestLinesFromHosts: the desk reads lines of a log by its path, lists what nobody collects, and makes a source of it;
+// all of it bounded, refused where it is closed, and in the audit.
 func TestLinesFromHosts(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
@@ -375,7 +474,13 @@ func TestLinesFromHosts(t *testing.T) {
 	blob := write("blob.log", "a\x00b\n")
 	hidden := write(".hidden/x.log", "secret\n")
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(root, "innocent.log")))
-	d.publish(fmt.Sprintf("destination: out\ndeliver: {discard: {}}\n---\nsource: lanes\nhosts: all\nread: {files: [%q]}\nformat: raw\nsend: [out]\n", filepath.Join(root, "lane-*.log")))
+	d.publish(
+		fmt.Sprintf(
+			"destination: out\ndeliver: {discard: {}}\n---\nsource: lanes\nhosts: all\nread: {files: [%q]}\nformat: "+
+				"raw\nsend: [out]\n",
+			filepath.Join(root, "lane-*.log"),
+		),
+	)
 	state := filepath.Join(dir, "state")
 	agent := d.agent("gate-a", state, d.joinToken(1, nil))
 	eventually(t, 15*time.Second, "the host to join", func() bool { return d.connected("gate-a") })
@@ -383,15 +488,21 @@ func TestLinesFromHosts(t *testing.T) {
 	require.Zero(t, code, out)
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 
-	lines := get[wire.Lines](t, first(d.api.ReadHostLines(context.Background(), "gate-a", &contract.ReadHostLinesParams{Path: crew})), nil)
+	lines := get[wire.Lines](
+		t,
+		first(d.api.ReadHostLines(context.Background(), "gate-a", &contract.ReadHostLinesParams{Path: crew})),
+		nil,
+	)
 	require.Len(t, lines.Lines, wire.MaxLines)
 	assert.True(t, lines.More)
 	assert.Equal(t, "2031-04-02 06:15:09 INFO crew 499 is aboard", lines.Lines[wire.MaxLines-1])
 	out, code = d.cli("host", "lines", "gate-a", crew, "--lines", "2")
 	require.Zero(t, code)
 	assert.Equal(t, "2031-04-02 06:15:09 INFO crew 498 is aboard\n2031-04-02 06:15:09 INFO crew 499 is aboard\n", out)
-	for path, words := range map[string]string{"/etc/passwd": "closed to the desk", filepath.Join(root, "innocent.log"): "closed to the desk", hidden: "hidden", blob: "no text", "crew.log": "whole path",
-		root + "/../log/crew.log": "whole path", filepath.Join(state, "identity.json"): "closed to the desk", "/proc/1/environ": "closed", filepath.Join(root, "none.log"): "no such file", root: "no file of lines"} {
+	for path, words := range map[string]string{"/etc/passwd": "closed to the desk", filepath.Join(root,
+		"innocent.log"): "closed to the desk", hidden: "hidden", blob: "no text", "crew.log": "whole path",
+		root + "/../log/crew.log": "whole path", filepath.Join(state, "identity.json"): "closed to the desk",
+		"/proc/1/environ": "closed", filepath.Join(root, "none.log"): "no such file", root: "no file of lines"} {
 		out, code = d.cli("host", "lines", "gate-a", path)
 		assert.Equal(t, 1, code, path)
 		assert.Contains(t, out, words, path)
@@ -431,10 +542,21 @@ func TestLinesFromHosts(t *testing.T) {
 	assert.Contains(t, out, "/etc/passwd", "what was refused is in the audit too")
 
 	// A log in another encoding is characters at the desk, and its source says how to read it.
-	tide := write("tide.log", wide("\ufeff2031-04-02 06:15:09 INFO Küste frei\r\n2031-04-02 06:15:10 WARN Fähre später\r\n"))
-	lines = get[wire.Lines](t, first(d.api.ReadHostLines(context.Background(), "gate-a", &contract.ReadHostLinesParams{Path: tide})), nil)
+	tide := write(
+		"tide.log",
+		wide("\ufeff2031-04-02 06:15:09 INFO Küste frei\r\n2031-04-02 06:15:10 WARN Fähre später\r\n"),
+	)
+	lines = get[wire.Lines](
+		t,
+		first(d.api.ReadHostLines(context.Background(), "gate-a", &contract.ReadHostLinesParams{Path: tide})),
+		nil,
+	)
 	assert.Equal(t, "utf-16le", lines.Encoding)
-	assert.Equal(t, []string{"2031-04-02 06:15:09 INFO Küste frei", "2031-04-02 06:15:10 WARN Fähre später"}, lines.Lines)
+	assert.Equal(
+		t,
+		[]string{"2031-04-02 06:15:09 INFO Küste frei", "2031-04-02 06:15:10 WARN Fähre später"},
+		lines.Lines,
+	)
 	out, code = d.cli("host", "uncollected", "gate-a")
 	require.Zero(t, code)
 	assert.Contains(t, out, "100% template, no zone, utf-16le")
@@ -447,7 +569,11 @@ func TestLinesFromHosts(t *testing.T) {
 	var tried workbench.Result
 	require.NoError(t, json.Unmarshal([]byte(out), &tried))
 	require.Len(t, tried.Records, 2)
-	assert.Equal(t, []any{"Fähre später", "2031-04-02T05:15:10Z", "WARN", 2}, []any{tried.Records[1].Body, tried.Records[1].Time, tried.Records[1].Level, tried.Records[1].Line})
+	assert.Equal(
+		t,
+		[]any{"Fähre später", "2031-04-02T05:15:10Z", "WARN", 2},
+		[]any{tried.Records[1].Body, tried.Records[1].Time, tried.Records[1].Level, tried.Records[1].Line},
+	)
 	out, code = d.cli("source", "try", "tides", crew, "--draft", fmt.Sprint(made.Draft))
 	assert.Equal(t, 1, code, out)
 	assert.Contains(t, out, "The log looks like utf-8; the source reads it otherwise")

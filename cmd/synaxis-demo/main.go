@@ -65,7 +65,14 @@ those that the service says were acknowledged, and those that arrived at the rec
 			if err != nil {
 				return err
 			}
-			fmt.Printf("\nConsole (signs in once):  %s\nCommand line:             export SYNAXIS_URL=%s SYNAXIS_TOKEN=%s\nEverything is in %s. Ctrl-C ends the demo.\n", link, d.URL(), token, dir)
+			fmt.Printf(
+				"\nConsole (signs in once):  %s\nCommand line:             export SYNAXIS_URL=%s "+
+					"SYNAXIS_TOKEN=%s\nEverything is in %s. Ctrl-C ends the demo.\n",
+				link,
+				d.URL(),
+				token,
+				dir,
+			)
 			d.Live(ctx)
 			return nil
 		},
@@ -114,7 +121,11 @@ func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
 		return fmt.Errorf("the numbers of %d hosts differ", bad)
 	}
 	if err == nil && len(rows) > 0 {
-		fmt.Printf("What was written was dropped by a rule or acknowledged, and that is what was received. %d records came twice (at least once is what is promised).\n", sum.Duplicates)
+		fmt.Printf(
+			"What was written was dropped by a rule or acknowledged, and that is what was received. %d records came "+
+				"twice (at least once is what is promised).\n",
+			sum.Duplicates,
+		)
 	}
 	private, leaks := d.Private()
 	if len(leaks) > 0 {

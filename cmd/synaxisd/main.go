@@ -31,7 +31,11 @@ func main() {
 			o.Started = func(address, tokenFile, pin string, first bool) {
 				o.Log.Info("listening", "address", address)
 				if first {
-					o.Log.Info("first start: the admin's API token was written; it is the key to everything", "file", tokenFile)
+					o.Log.Info(
+						"first start: the admin's API token was written; it is the key to everything",
+						"file",
+						tokenFile,
+					)
 				}
 				if pin != "" {
 					o.Log.Info("agents and the command line pin this fingerprint", "pin", pin)
@@ -47,8 +51,18 @@ func main() {
 	f.StringVar(&o.TLSKey, "tls-key", "", "private key, PEM")
 	f.BoolVar(&o.TLSAuto, "tls-auto", false, "make an authority in the data folder and print its fingerprint to pin")
 	f.StringSliceVar(&o.TLSNames, "tls-name", nil, "a further name for the certificate of --tls-auto")
-	f.StringVar(&o.Agents, "agents", "", "folder of the agents that are served to hosts that join (default: agents beside this program)")
-	f.BoolVar(&o.NoHostReading, "no-host-reading", false, "let nobody read lines of logs on hosts; they may hold what masks would take")
+	f.StringVar(
+		&o.Agents,
+		"agents",
+		"",
+		"folder of the agents that are served to hosts that join (default: agents beside this program)",
+	)
+	f.BoolVar(
+		&o.NoHostReading,
+		"no-host-reading",
+		false,
+		"let nobody read lines of logs on hosts; they may hold what masks would take",
+	)
 	f.BoolVar(&o.Insecure, "insecure", false, "allow plain HTTP off loopback")
 	cmd.MarkFlagsMutuallyExclusive("tls-auto", "tls-cert")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")

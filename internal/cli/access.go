@@ -52,7 +52,10 @@ data folder. With --link it prints a link that signs a browser in once.`,
 				fmt.Fprint(a.errOut, "API token: ")
 				line, err := bufio.NewReader(a.in).ReadString('\n')
 				if token = strings.TrimSpace(line); token == "" {
-					return fmt.Errorf("no token was given: %w", errors.Join(err, errors.New("give it on standard input or with --token-file")))
+					return fmt.Errorf(
+						"no token was given: %w",
+						errors.Join(err, errors.New("give it on standard input or with --token-file")),
+					)
 				}
 			}
 			c, err := newClient(a.url, token, a.pin)
@@ -87,7 +90,11 @@ data folder. With --link it prints a link that signs a browser in once.`,
 }
 
 func (a *app) signInLink(cmd *cobra.Command) error {
-	return ask(a, func(c *contract.Client) (*http.Response, error) { return c.CreateSignInLink(cmd.Context()) }, func(l contract.SignInLink) { a.printf("%s\nGood once, until %s\n", l.Url, when(&l.Expires)) })
+	return ask(
+		a,
+		func(c *contract.Client) (*http.Response, error) { return c.CreateSignInLink(cmd.Context()) },
+		func(l contract.SignInLink) { a.printf("%s\nGood once, until %s\n", l.Url, when(&l.Expires)) },
+	)
 }
 
 func (a *app) joinTokenCmd() *cobra.Command {
@@ -98,19 +105,32 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	var listed bool
 	create := &cobra.Command{
 		Use: "create", Short: "Make a token; it is shown once",
-		Long: "Make a token by which new hosts join, and print the line to paste on them. A name that the desk knows, of a host that is listed, has joined or was retired, is not given to whoever asks for it: " +
+		Long: "Make a token by which new hosts join, and print the line to paste on them. A name that the desk " +
+			"knows, of a host that is listed, has joined or was retired, is not given to whoever asks for it: " +
 			"--host makes a token for that one host. --listed makes one for the listed hosts that have all its labels.",
-		Example: "  synaxis join-token create --label site=northpier --label role=gate --uses 12 --lasts 72h\n  synaxis join-token create --host gate-northpier-1\n  synaxis join-token create --listed --label site=northpier --uses 0",
-		Args:    cobra.NoArgs,
+		Example: "  synaxis join-token create --label site=northpier --label role=gate --uses 12 --lasts 72h\n  " +
+			"synaxis join-token create --host gate-northpier-1\n  synaxis join-token create --listed --label " +
+			"site=northpier --uses 0",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := pairs(set)
 			if err != nil {
 				return err
 			}
 			return ask(a, func(c *contract.Client) (*http.Response, error) {
-				return c.CreateJoinToken(cmd.Context(), contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts, Host: &host, Listed: &listed})
+				return c.CreateJoinToken(
+					cmd.Context(),
+					contract.NewJoinToken{Labels: &m, Uses: &uses, Lasts: &lasts, Host: &host, Listed: &listed},
+				)
 			}, func(t contract.CreatedJoinToken) {
-				a.printf("Join token %s, good until %s. It is shown only now:\n\n  %s\n\nPaste this line on the host (with --print at its end it only tells what it would do):\n\n  %s\n", t.Id, when(&t.ExpiresAt), t.Token, t.Command)
+				a.printf(
+					"Join token %s, good until %s. It is shown only now:\n\n  %s\n\nPaste this line on the host "+
+						"(with --print at its end it only tells what it would do):\n\n  %s\n",
+					t.Id,
+					when(&t.ExpiresAt),
+					t.Token,
+					t.Command,
+				)
 				if t.Command != t.Agent {
 					a.printf("\nWhere an agent is installed already:\n\n  %s\n", t.Agent)
 				}
@@ -121,26 +141,35 @@ func (a *app) joinTokenCmd() *cobra.Command {
 	create.Flags().IntVar(&uses, "uses", 1, "how many hosts may join; 0 is any number")
 	create.Flags().StringVar(&lasts, "lasts", "24h", "how long it is good")
 	create.Flags().StringVar(&host, "host", "", "the one host that it is for, also when the desk knows it already")
-	create.Flags().BoolVar(&listed, "listed", false, "let hosts join under their listed names, where they have all labels of the token")
+	create.Flags().
+		BoolVar(&listed, "listed", false, "let hosts join under their listed names, where they have all labels of "+
+			"the token")
 	_ = create.RegisterFlagCompletionFunc("host", a.completeHosts())
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListJoinTokens(cmd.Context()) }, func(l contract.JoinTokenList) {
-				if len(l.Items) == 0 {
-					a.printf("No join token yet: synaxis join-token create\n")
-					return
-				}
-				var rows [][]string
-				for _, t := range l.Items {
-					uses := "any number"
-					if t.Uses > 0 {
-						uses = fmt.Sprintf("%d of %d", t.Used, t.Uses)
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListJoinTokens(cmd.Context()) },
+				func(l contract.JoinTokenList) {
+					if len(l.Items) == 0 {
+						a.printf("No join token yet: synaxis join-token create\n")
+						return
 					}
-					rows = append(rows, []string{t.Id, string(t.State), uses, when(&t.ExpiresAt), tokenFor(t), labels(t.Labels)})
-				}
-				a.table([]string{"id", "state", "used", "expires", "for", "labels"}, rows, 5)
-			})
+					var rows [][]string
+					for _, t := range l.Items {
+						uses := "any number"
+						if t.Uses > 0 {
+							uses = fmt.Sprintf("%d of %d", t.Used, t.Uses)
+						}
+						rows = append(
+							rows,
+							[]string{t.Id, string(t.State), uses, when(&t.ExpiresAt), tokenFor(t), labels(t.Labels)},
+						)
+					}
+					a.table([]string{"id", "state", "used", "expires", "for", "labels"}, rows, 5)
+				},
+			)
 		},
 	}
 	revoke := &cobra.Command{
@@ -157,7 +186,10 @@ func (a *app) joinTokenCmd() *cobra.Command {
 			if _, _, err := answer[struct{}](c.RevokeJoinToken(cmd.Context(), args[0])); err != nil {
 				return err
 			}
-			return a.showValue(map[string]string{"id": args[0], "state": "revoked"}, func() { a.printf("Join token %s is revoked\n", args[0]) })
+			return a.showValue(
+				map[string]string{"id": args[0], "state": "revoked"},
+				func() { a.printf("Join token %s is revoked\n", args[0]) },
+			)
 		},
 	}
 	cmd.AddCommand(create, list, revoke)
@@ -189,7 +221,9 @@ func pairs(list []string) (map[string]string, error) {
 }
 
 // complete offers names from the service for the first argument.
-func (a *app) complete(get func(*cobra.Command, *contract.Client) []string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func (a *app) complete(
+	get func(*cobra.Command, *contract.Client) []string,
+) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		if len(args) > 0 {
 			return nil, cobra.ShellCompDirectiveNoFileComp

@@ -50,7 +50,11 @@ func (f *auditFilter) params(limit int) (*contract.ListAuditParams, error) {
 		}
 		t, err := timeArg(x.text)
 		if err != nil {
-			return nil, usagef("%s %s: expected a date, a time with its zone, or a duration such as 24h", x.name, x.text)
+			return nil, usagef(
+				"%s %s: expected a date, a time with its zone, or a duration such as 24h",
+				x.name,
+				x.text,
+			)
 		}
 		*x.to = &t
 	}
@@ -89,20 +93,24 @@ func (a *app) auditListCmd() *cobra.Command {
 			if after != "" {
 				p.After = &after
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListAudit(cmd.Context(), p) }, func(l contract.AuditList) {
-				if len(l.Items) == 0 {
-					a.printf("No change fits.\n")
-					return
-				}
-				var rows [][]string
-				for _, e := range l.Items {
-					rows = append(rows, []string{when(&e.At), e.Who, e.Action, e.Object, auditChange(e)})
-				}
-				a.table([]string{"at", "who", "what", "of", "change"}, rows, 4)
-				if l.Next != nil {
-					a.printf("There are more: --after %s\n", *l.Next)
-				}
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListAudit(cmd.Context(), p) },
+				func(l contract.AuditList) {
+					if len(l.Items) == 0 {
+						a.printf("No change fits.\n")
+						return
+					}
+					var rows [][]string
+					for _, e := range l.Items {
+						rows = append(rows, []string{when(&e.At), e.Who, e.Action, e.Object, auditChange(e)})
+					}
+					a.table([]string{"at", "who", "what", "of", "change"}, rows, 4)
+					if l.Next != nil {
+						a.printf("There are more: --after %s\n", *l.Next)
+					}
+				},
+			)
 		},
 	}
 	f.flags(cmd)
@@ -141,7 +149,8 @@ func oneLine(s string) string {
 func (a *app) auditExportCmd() *cobra.Command {
 	var f auditFilter
 	cmd := &cobra.Command{
-		Use: "export FILE", Short: "Write all changes that fit into a .csv, .json or .ndjson file", Args: cobra.ExactArgs(1),
+		Use: "export FILE", Short: "Write all changes that fit into a .csv, .json or .ndjson file",
+		Args:    cobra.ExactArgs(1),
 		Example: "  synaxis audit export april.csv --since 2026-04-01 --until 2026-05-01",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ext := filepath.Ext(args[0])
@@ -171,7 +180,10 @@ func (a *app) auditExportCmd() *cobra.Command {
 			if err := writeAudit(args[0], ext, all); err != nil {
 				return err
 			}
-			return a.showValue(map[string]any{"file": args[0], "changes": len(all)}, func() { a.printf("%s written to %s\n", plural(len(all), "change", "changes"), args[0]) })
+			return a.showValue(
+				map[string]any{"file": args[0], "changes": len(all)},
+				func() { a.printf("%s written to %s\n", plural(len(all), "change", "changes"), args[0]) },
+			)
 		},
 	}
 	f.flags(cmd)
@@ -203,7 +215,18 @@ func writeAudit(file, ext string, all []contract.AuditEntry) error {
 		err = c.Write([]string{"id", "at", "who", "from", "what", "of", "before", "after"})
 		for _, x := range all {
 			if err == nil {
-				err = c.Write([]string{x.Id, x.At.UTC().Format(time.RFC3339Nano), cellText(x.Who), x.Origin, x.Action, cellText(x.Object), cellText(x.Before), cellText(x.After)})
+				err = c.Write(
+					[]string{
+						x.Id,
+						x.At.UTC().Format(time.RFC3339Nano),
+						cellText(x.Who),
+						x.Origin,
+						x.Action,
+						cellText(x.Object),
+						cellText(x.Before),
+						cellText(x.After),
+					},
+				)
 			}
 		}
 		c.Flush()

@@ -37,7 +37,17 @@ func (a *app) catalogueCmd() *cobra.Command {
 					if d.Kind == "source" || d.Kind == "settings" {
 						hosts = fmt.Sprint(d.Hosts)
 					}
-					rows = append(rows, []string{d.Kind, d.Name, hosts, fmt.Sprint(d.Changed), fmt.Sprintf("%s:%d", d.File, d.Line), d.About})
+					rows = append(
+						rows,
+						[]string{
+							d.Kind,
+							d.Name,
+							hosts,
+							fmt.Sprint(d.Changed),
+							fmt.Sprintf("%s:%d", d.File, d.Line),
+							d.About,
+						},
+					)
 				}
 				a.table([]string{"kind", "name", "hosts", "changed", "file", "about"}, rows, 5)
 				a.printf("\nRevision %d, %s\n", l.Revision, plural(len(l.Items), "definition", "definitions"))
@@ -51,7 +61,9 @@ func (a *app) catalogueCmd() *cobra.Command {
 			if err != nil || len(args) > 1 {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
-			l, _, _ := answer[contract.DefinitionList](c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{}))
+			l, _, _ := answer[contract.DefinitionList](
+				c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{}),
+			)
 			var out []string
 			seen := map[string]bool{}
 			for _, d := range l.Items {
@@ -71,9 +83,21 @@ func (a *app) catalogueCmd() *cobra.Command {
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, func(c *contract.Client) (*http.Response, error) {
-				return c.GetDefinition(cmd.Context(), args[0], args[1], &contract.GetDefinitionParams{Revision: param()})
+				return c.GetDefinition(
+					cmd.Context(),
+					args[0],
+					args[1],
+					&contract.GetDefinitionParams{Revision: param()},
+				)
 			}, func(d contract.Definition) {
-				a.printf("# %s %s: %s line %d, meaning last changed in revision %d\n", d.Kind, d.Name, d.File, d.Line, d.Changed)
+				a.printf(
+					"# %s %s: %s line %d, meaning last changed in revision %d\n",
+					d.Kind,
+					d.Name,
+					d.File,
+					d.Line,
+					d.Changed,
+				)
 				if len(d.Hosts) > 0 {
 					a.printf("# %s: %s\n", plural(len(d.Hosts), "host", "hosts"), some(d.Hosts))
 				}
@@ -85,13 +109,16 @@ func (a *app) catalogueCmd() *cobra.Command {
 		},
 	}
 	export := &cobra.Command{
-		Use: "export DIR", Short: "Write the files of a revision, byte for byte as they were loaded", Args: cobra.ExactArgs(1),
+		Use: "export DIR", Short: "Write the files of a revision, byte for byte as they were loaded",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			l, raw, err := answer[contract.FileList](c.ExportCatalogue(cmd.Context(), &contract.ExportCatalogueParams{Revision: param()}))
+			l, raw, err := answer[contract.FileList](
+				c.ExportCatalogue(cmd.Context(), &contract.ExportCatalogueParams{Revision: param()}),
+			)
 			if err != nil {
 				return err
 			}
@@ -107,7 +134,8 @@ func (a *app) catalogueCmd() *cobra.Command {
 	return cmd
 }
 
-// writeFiles writes files into a folder, and nowhere else, whatever the service names them and whatever links are there.
+// writeFiles writes files into a folder, and nowhere else, whatever the service names them and whatever links are
+// there.
 func writeFiles(dir string, files []contract.File) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -135,25 +163,29 @@ func (a *app) revisionCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListRevisions(cmd.Context()) }, func(l contract.RevisionList) {
-				if len(l.Items) == 0 {
-					a.printf("Nothing has been published yet: synaxis draft load DIR\n")
-					return
-				}
-				var rows [][]string
-				for _, r := range l.Items {
-					mark := ""
-					if r.InForce {
-						mark = "● in force"
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListRevisions(cmd.Context()) },
+				func(l contract.RevisionList) {
+					if len(l.Items) == 0 {
+						a.printf("Nothing has been published yet: synaxis draft load DIR\n")
+						return
 					}
-					words := r.Title
-					if r.Message != "" {
-						words += ": " + r.Message
+					var rows [][]string
+					for _, r := range l.Items {
+						mark := ""
+						if r.InForce {
+							mark = "● in force"
+						}
+						words := r.Title
+						if r.Message != "" {
+							words += ": " + r.Message
+						}
+						rows = append(rows, []string{fmt.Sprint(r.Number), mark, r.Author, when(&r.CreatedAt), words})
 					}
-					rows = append(rows, []string{fmt.Sprint(r.Number), mark, r.Author, when(&r.CreatedAt), words})
-				}
-				a.table([]string{"revision", "", "author", "published", "what"}, rows, 4)
-			})
+					a.table([]string{"revision", "", "author", "published", "what"}, rows, 4)
+				},
+			)
 		},
 	}
 	show := &cobra.Command{
@@ -163,19 +195,36 @@ func (a *app) revisionCmd() *cobra.Command {
 			if err != nil {
 				return usagef("%q is not the number of a revision", args[0])
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetRevision(cmd.Context(), n) }, func(r contract.Revision) {
-				state := "not in force"
-				if r.InForce {
-					state = "in force"
-				}
-				a.facts("revision", fmt.Sprintf("%d, %s", r.Number, state), "title", r.Title, "message", r.Message, "author", r.Author, "published", when(&r.CreatedAt), "from draft", fmt.Sprint(r.Draft))
-				a.printf("\n")
-				var rows [][]string
-				for _, d := range r.Definitions {
-					rows = append(rows, []string{d.Kind, d.Name, fmt.Sprint(d.Changed)})
-				}
-				a.table([]string{"kind", "name", "meaning last changed in"}, rows, 1)
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetRevision(cmd.Context(), n) },
+				func(r contract.Revision) {
+					state := "not in force"
+					if r.InForce {
+						state = "in force"
+					}
+					a.facts(
+						"revision",
+						fmt.Sprintf("%d, %s", r.Number, state),
+						"title",
+						r.Title,
+						"message",
+						r.Message,
+						"author",
+						r.Author,
+						"published",
+						when(&r.CreatedAt),
+						"from draft",
+						fmt.Sprint(r.Draft),
+					)
+					a.printf("\n")
+					var rows [][]string
+					for _, d := range r.Definitions {
+						rows = append(rows, []string{d.Kind, d.Name, fmt.Sprint(d.Changed)})
+					}
+					a.table([]string{"kind", "name", "meaning last changed in"}, rows, 1)
+				},
+			)
 		},
 	}
 	cmd.AddCommand(list, show)

@@ -79,7 +79,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 
 // isUsage recognises the complaints of cobra, which have no type of their own.
 func isUsage(err error) bool {
-	for _, s := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument", "accepts ", "requires at least", "required flag", "invalid argument", "requires at most"} {
+	for _, s := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument",
+		"accepts ", "requires at least", "required flag", "invalid argument", "requires at most"} {
 		if strings.Contains(err.Error(), s) {
 			return true
 		}
@@ -118,11 +119,36 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&a.url, "url", os.Getenv("SYNAXIS_URL"), "address of the service (or SYNAXIS_URL, or synaxis login)")
-	f.StringVar(&a.pin, "pin", os.Getenv("SYNAXIS_PIN"), "fingerprint of the service's authority, sha256:… (or SYNAXIS_PIN)")
+	f.StringVar(
+		&a.pin,
+		"pin",
+		os.Getenv("SYNAXIS_PIN"),
+		"fingerprint of the service's authority, sha256:… (or SYNAXIS_PIN)",
+	)
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	a.token = os.Getenv("SYNAXIS_TOKEN")
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCmd(), a.statusCmd(), a.joinTokenCmd(), a.hostCmd(), a.checkCmd(), a.draftCmd(), a.catalogueCmd(), a.revisionCmd(), a.rolloutCmd(), a.formatCmd(), a.maskCmd(), a.sourceCmd(), a.secretCmd(), a.newcomerCmd(), a.auditCmd(), a.referenceCmd())
+	_ = root.RegisterFlagCompletionFunc(
+		"output",
+		cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp),
+	)
+	root.AddCommand(
+		a.loginCmd(),
+		a.statusCmd(),
+		a.joinTokenCmd(),
+		a.hostCmd(),
+		a.checkCmd(),
+		a.draftCmd(),
+		a.catalogueCmd(),
+		a.revisionCmd(),
+		a.rolloutCmd(),
+		a.formatCmd(),
+		a.maskCmd(),
+		a.sourceCmd(),
+		a.secretCmd(),
+		a.newcomerCmd(),
+		a.auditCmd(),
+		a.referenceCmd(),
+	)
 	return root
 }
 
@@ -130,7 +156,12 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 func group(use, short string) *cobra.Command {
 	return &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usagef("unknown command %q for %q; synaxis %s --help lists what there is", args[0], "synaxis "+use, use)
+			return usagef(
+				"unknown command %q for %q; synaxis %s --help lists what there is",
+				args[0],
+				"synaxis "+use,
+				use,
+			)
 		}
 		return cmd.Help()
 	}}
@@ -174,10 +205,16 @@ func (a *app) client() (*contract.Client, error) {
 		}
 	}
 	if a.url == "" {
-		return nil, coded{code: exitNotAllowed, err: errors.New("no service is known; run synaxis login URL, or set SYNAXIS_URL and SYNAXIS_TOKEN")}
+		return nil, coded{
+			code: exitNotAllowed,
+			err:  errors.New("no service is known; run synaxis login URL, or set SYNAXIS_URL and SYNAXIS_TOKEN"),
+		}
 	}
 	if a.token == "" {
-		return nil, coded{code: exitNotAllowed, err: errors.New("no API token is known; run synaxis login URL, or set SYNAXIS_TOKEN")}
+		return nil, coded{
+			code: exitNotAllowed,
+			err:  errors.New("no API token is known; run synaxis login URL, or set SYNAXIS_TOKEN"),
+		}
 	}
 	return newClient(a.url, a.token, a.pin)
 }
@@ -194,12 +231,15 @@ func newClient(address, token, pin string) (*contract.Client, error) {
 		}
 		transport.TLSClientConfig = wire.PinnedTLS(pin, u.Hostname())
 	}
-	return contract.NewClient(strings.TrimSuffix(address, "/")+"/api/v1", contract.WithHTTPClient(&http.Client{Transport: transport, Timeout: 2 * time.Minute}),
+	return contract.NewClient(
+		strings.TrimSuffix(address, "/")+"/api/v1",
+		contract.WithHTTPClient(&http.Client{Transport: transport, Timeout: 2 * time.Minute}),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			r.Header.Set("User-Agent", "synaxis/"+version.String())
 			return nil
-		}))
+		}),
+	)
 }
 
 // answer reads a response: its body as it came and decoded, or an error with the fitting exit code.
@@ -217,7 +257,10 @@ func answer[T any](resp *http.Response, err error) (v T, raw []byte, _ error) {
 	}
 	if len(raw) > 0 {
 		if err := json.Unmarshal(raw, &v); err != nil {
-			return v, raw, fmt.Errorf("the service answered something else than expected: %w; is it of another version?", err)
+			return v, raw, fmt.Errorf(
+				"the service answered something else than expected: %w; is it of another version?",
+				err,
+			)
 		}
 	}
 	return v, raw, nil
@@ -246,7 +289,11 @@ func unreachable(err error) error {
 	}
 	var verify *tls.CertificateVerificationError
 	if errors.As(err, &verify) {
-		err = fmt.Errorf("%w; if it is the service's own certificate, use --pin with the fingerprint that it printed when it started (sha256:…)", err)
+		err = fmt.Errorf(
+			"%w; if it is the service's own certificate, use --pin with the fingerprint that it printed when it "+
+				"started (sha256:…)",
+			err,
+		)
 	}
 	return coded{code: exitNotAllowed, err: fmt.Errorf("the service cannot be reached: %w", err)}
 }

@@ -19,7 +19,11 @@ func TestTableFits(t *testing.T) {
 	t.Parallel()
 	var b bytes.Buffer
 	a := &app{out: &b}
-	a.table([]string{"name", "n", "what"}, [][]string{{"a", "1", strings.Repeat("words and ", 30)}, {"longer", "1,000", "x"}}, 2)
+	a.table(
+		[]string{"name", "n", "what"},
+		[][]string{{"a", "1", strings.Repeat("words and ", 30)}, {"longer", "1,000", "x"}},
+		2,
+	)
 	for line := range strings.Lines(b.String()) {
 		assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, " \n"))), width, line)
 	}
@@ -42,12 +46,14 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, "1,200 hosts", plural(1200, "host", "hosts"))
 	assert.Equal(t, "a, b, c and 3 more", some([]string{"a", "b", "c", "d", "e", "f"}))
 	assert.Equal(t, "1 refused, 2 confirmed", stateCounts(map[string]int{"confirmed": 2, "refused": 1}))
-	for d, want := range map[time.Duration]string{0: "now", 30 * time.Second: "30 s ago", 5 * time.Minute: "5 min ago", 3 * time.Hour: "3 h ago", 72 * time.Hour: "3 days ago"} {
+	for d, want := range map[time.Duration]string{0: "now", 30 * time.Second: "30 s ago", 5 * time.Minute: "5 min ago",
+		3 * time.Hour: "3 h ago", 72 * time.Hour: "3 days ago"} {
 		at := time.Now().Add(-d)
 		assert.Equal(t, want, ago(&at))
 	}
 	seen := map[string]bool{}
-	for _, s := range []contract.State{contract.Healthy, contract.Degraded, contract.Failing, contract.Waiting, contract.Offline} {
+	for _, s := range []contract.State{contract.Healthy, contract.Degraded, contract.Failing, contract.Waiting,
+		contract.Offline} {
 		mark := strings.Fields(stateMark(s))[0]
 		assert.False(t, seen[mark], "each state has a shape of its own")
 		seen[mark] = true
@@ -58,7 +64,9 @@ func TestWords(t *testing.T) {
 func TestCheckNeedsNoService(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	for name, text := range map[string]string{"b/one.yaml": "destination: one\ndeliver: {discard: {}}\n", "two.json": `{"destination": "two", "deliver": {"discard": {}}}`, "notes.txt": "no", ".hidden/x.yaml": "no: no", ".y.yaml": "no: no"} {
+	for name, text := range map[string]string{"b/one.yaml": "destination: one\ndeliver: {discard: {}}\n",
+		"two.json": `{"destination": "two", "deliver": {"discard": {}}}`, "notes.txt": "no",
+		".hidden/x.yaml": "no: no", ".y.yaml": "no: no"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
@@ -94,16 +102,31 @@ func TestCheckNeedsNoService(t *testing.T) {
 
 func TestLegible(t *testing.T) {
 	t.Parallel()
-	assert.Equal(t, `{"a":"x > y && <b> \\u003e \n \""}`, string(legible([]byte(`{"a":"x \u003e y \u0026\u0026 \u003cb\u003e \\u003e \n \""}`))))
+	assert.Equal(
+		t,
+		`{"a":"x > y && <b> \\u003e \n \""}`,
+		string(legible([]byte(`{"a":"x \u003e y \u0026\u0026 \u003cb\u003e \\u003e \n \""}`))),
+	)
 }
 
 // TestLogsAreAsOldAsTheirFiles: at the desk a date without a year is measured by when the file was last written.
 func TestLogsAreAsOldAsTheirFiles(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "lock.log")
-	require.NoError(t, os.WriteFile(log, []byte("Dec 30 06:15:09 lock-2 gated[7]: opened\nMar  2 06:15:09 lock-2 gated[7]: shut\nMar  4 06:15:09 lock-2 gated[7]: opened\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			log,
+			[]byte(
+				"Dec 30 06:15:09 lock-2 gated[7]: opened\nMar  2 06:15:09 lock-2 gated[7]: shut\nMar  4 06:15:09 "+
+					"lock-2 gated[7]: opened\n",
+			),
+			0o644,
+		),
+	)
 	written := time.Date(2019, 3, 4, 7, 0, 0, 0, time.UTC)
 	require.NoError(t, os.Chtimes(log, written, written))
-	for _, args := range [][]string{{"format", "try", "syslog", log, "--zone", "UTC", "-o", "json"}, {"format", "guess", log, "--zone", "UTC", "-o", "json"}} {
+	for _, args := range [][]string{{"format", "try", "syslog", log, "--zone", "UTC", "-o", "json"}, {"format",
+		"guess", log, "--zone", "UTC", "-o", "json"}} {
 		var out bytes.Buffer
 		require.Zero(t, Run(context.Background(), args, strings.NewReader(""), &out, &out), out.String())
 		for _, want := range []string{"2018-12-30T06:15:09Z", "2019-03-04T06:15:09Z"} {

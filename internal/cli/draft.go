@@ -64,7 +64,8 @@ func readFiles(path string) (files []contract.File, folder bool, err error) {
 func (a *app) checkCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "check DIR|FILE", Short: "Check definitions without the service", Args: cobra.ExactArgs(1),
-		Long: "Makes every check that needs no hosts, and says which ones it could not make.\nExits with 3 when there are findings of severity error.",
+		Long: "Makes every check that needs no hosts, and says which ones it could not make.\nExits with 3 when " +
+			"there are findings of severity error.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			files, _, err := readFiles(args[0])
 			if err != nil {
@@ -77,7 +78,12 @@ func (a *app) checkCmd() *cobra.Command {
 				defs, problems = append(defs, d...), append(problems, p...)
 			}
 			cat, dup := catalogue.New(defs)
-			list := append(check.FromProblems(append(problems, dup...)), check.Run(cat, check.World{Cost: func(m mask.Spec) time.Duration { return mask.Measure(m, time.Now) }})...)
+			list := append(
+				check.FromProblems(append(problems, dup...)),
+				check.Run(
+					cat,
+					check.World{Cost: func(m mask.Spec) time.Duration { return mask.Measure(m, time.Now) }},
+				)...)
 			check.Sort(list)
 			out := struct {
 				Findings []contract.Finding `json:"findings"`
@@ -86,7 +92,8 @@ func (a *app) checkCmd() *cobra.Command {
 			out.Findings = append(out.Findings, shownFindings(list)...)
 			if err := a.showValue(out, func() {
 				a.findings(out.Findings)
-				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files), "file", "files"), summary(out.Findings))
+				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files),
+					"file", "files"), summary(out.Findings))
 				a.printf("Not made, since they need the hosts (synaxis draft load makes them):\n")
 				for _, n := range check.NeedFleet() {
 					a.printf("  · %s\n", n)
@@ -103,8 +110,21 @@ func (a *app) checkCmd() *cobra.Command {
 func shownFindings(list []check.Finding) []contract.Finding {
 	var out []contract.Finding
 	for _, f := range list {
-		out = append(out, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
-			Line: f.Line, Column: f.Column, Hosts: []string{}, Reason: f.Reason, Fix: f.Fix})
+		out = append(
+			out,
+			contract.Finding{
+				Code:     f.Code,
+				Severity: contract.Severity(f.Severity),
+				Kind:     f.Kind,
+				Name:     f.Name,
+				File:     f.File,
+				Line:     f.Line,
+				Column:   f.Column,
+				Hosts:    []string{},
+				Reason:   f.Reason,
+				Fix:      f.Fix,
+			},
+		)
 	}
 	return out
 }
@@ -117,7 +137,12 @@ func summary(list []contract.Finding) string {
 	if len(list) == 0 {
 		return "nothing found"
 	}
-	return fmt.Sprintf("%s, %s, %s", plural(n[contract.Error], "error", "errors"), plural(n[contract.Warning], "warning", "warnings"), plural(n[contract.Note], "note", "notes"))
+	return fmt.Sprintf(
+		"%s, %s, %s",
+		plural(n[contract.Error], "error", "errors"),
+		plural(n[contract.Warning], "warning", "warnings"),
+		plural(n[contract.Note], "note", "notes"),
+	)
 }
 
 func findingsExit(list []contract.Finding) error {
@@ -131,15 +156,28 @@ func findingsExit(list []contract.Finding) error {
 
 func (a *app) draftCmd() *cobra.Command {
 	cmd := group("draft", "Changes that are not in force yet")
-	cmd.AddCommand(a.draftLoadCmd(), a.draftListCmd(), a.draftShowCmd(), a.draftCheckCmd(), a.draftDiffCmd(), a.draftPublishCmd(), a.draftDiscardCmd(),
-		a.draftCreateCmd(), a.draftPutCmd(), a.draftRemoveCmd(), a.draftRevertCmd(), a.draftConflictsCmd())
+	cmd.AddCommand(
+		a.draftLoadCmd(),
+		a.draftListCmd(),
+		a.draftShowCmd(),
+		a.draftCheckCmd(),
+		a.draftDiffCmd(),
+		a.draftPublishCmd(),
+		a.draftDiscardCmd(),
+		a.draftCreateCmd(),
+		a.draftPutCmd(),
+		a.draftRemoveCmd(),
+		a.draftRevertCmd(),
+		a.draftConflictsCmd(),
+	)
 	return cmd
 }
 
 func (a *app) draftLoadCmd() *cobra.Command {
 	var title string
 	cmd := &cobra.Command{
-		Use: "load DIR|FILE", Short: "Load definitions as a draft: a folder is the whole wanted state, a file adds to it", Args: cobra.ExactArgs(1),
+		Use: "load DIR|FILE", Short: "Load definitions as a draft: a folder is the whole wanted state, a file adds " +
+			"to it", Args: cobra.ExactArgs(1),
 		Long: `Loads definitions as a draft: a folder is the whole wanted state, a file adds to it. Tells what is added, changed and removed. A load that
 changes nothing makes no draft; the id in its JSON is then 0. Exits with 3 when there are findings of severity error: the draft is kept,
 and cannot be published as it is.`,
@@ -152,16 +190,28 @@ and cannot be published as it is.`,
 			if err != nil {
 				return err
 			}
-			d, raw, err := answer[contract.Draft](c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Whole: folder, Files: files}))
+			d, raw, err := answer[contract.Draft](
+				c.LoadDraft(cmd.Context(), contract.NewDraft{Title: &title, Whole: folder, Files: files}),
+			)
 			if err != nil {
 				return a.withFindings(err)
 			}
 			err = a.show(raw, func() {
 				if d.Id == 0 {
-					a.printf("%s: nothing differs from %s, so no draft was made.\n", plural(len(d.Files), "file", "files"), revisionName(d.Base))
+					a.printf(
+						"%s: nothing differs from %s, so no draft was made.\n",
+						plural(len(d.Files), "file", "files"),
+						revisionName(d.Base),
+					)
 					return
 				}
-				a.printf("Draft %d, %q, from %s: %s.\n", d.Id, d.Title, plural(len(d.Files), "file", "files"), summary(d.Findings))
+				a.printf(
+					"Draft %d, %q, from %s: %s.\n",
+					d.Id,
+					d.Title,
+					plural(len(d.Files), "file", "files"),
+					summary(d.Findings),
+				)
 				for _, x := range []struct {
 					what  string
 					names []string
@@ -223,21 +273,36 @@ func (a *app) draftListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List open drafts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListDrafts(cmd.Context()) }, func(l contract.DraftList) {
-				if len(l.Items) == 0 {
-					a.printf("No open draft. Load one: synaxis draft load DIR\n")
-					return
-				}
-				var rows [][]string
-				for _, d := range l.Items {
-					scope := "adds"
-					if d.Whole {
-						scope = "whole state"
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListDrafts(cmd.Context()) },
+				func(l contract.DraftList) {
+					if len(l.Items) == 0 {
+						a.printf("No open draft. Load one: synaxis draft load DIR\n")
+						return
 					}
-					rows = append(rows, []string{fmt.Sprint(d.Id), scope, revisionName(d.Base), d.Author, when(&d.CreatedAt), fmt.Sprint(len(d.Changes)), d.Title})
-				}
-				a.table([]string{"id", "scope", "made on", "author", "created", "changes", "title"}, rows, 6)
-			})
+					var rows [][]string
+					for _, d := range l.Items {
+						scope := "adds"
+						if d.Whole {
+							scope = "whole state"
+						}
+						rows = append(
+							rows,
+							[]string{
+								fmt.Sprint(d.Id),
+								scope,
+								revisionName(d.Base),
+								d.Author,
+								when(&d.CreatedAt),
+								fmt.Sprint(len(d.Changes)),
+								d.Title,
+							},
+						)
+					}
+					a.table([]string{"id", "scope", "made on", "author", "created", "changes", "title"}, rows, 6)
+				},
+			)
 		},
 	}
 }
@@ -253,7 +318,8 @@ func draftArg(s string) (int, error) {
 
 func (a *app) draftShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show DRAFT [KIND NAME]", Short: "A draft with its changes and findings, or the text of one definition in it", Args: cobra.MatchAll(cobra.RangeArgs(1, 3), oddArgs), ValidArgsFunction: a.completeDrafts(),
+		Use: "show DRAFT [KIND NAME]", Short: "A draft with its changes and findings, or the text of one definition " +
+			"in it", Args: cobra.MatchAll(cobra.RangeArgs(1, 3), oddArgs), ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
@@ -264,7 +330,9 @@ func (a *app) draftShowCmd() *cobra.Command {
 				return err
 			}
 			if len(args) == 3 {
-				d, raw, err := answer[contract.DraftDefinition](c.GetDraftDefinition(cmd.Context(), id, args[1], args[2]))
+				d, raw, err := answer[contract.DraftDefinition](
+					c.GetDraftDefinition(cmd.Context(), id, args[1], args[2]),
+				)
 				if err != nil {
 					return err
 				}
@@ -279,11 +347,34 @@ func (a *app) draftShowCmd() *cobra.Command {
 				return err
 			}
 			return a.show(raw, func() {
-				a.facts("draft", fmt.Sprintf("%d, %s", d.Id, d.State), "title", d.Title, "author", d.Author, "created", when(&d.CreatedAt), "made on", revisionName(d.Base), "findings", summary(d.Findings))
+				a.facts(
+					"draft",
+					fmt.Sprintf("%d, %s", d.Id, d.State),
+					"title",
+					d.Title,
+					"author",
+					d.Author,
+					"created",
+					when(&d.CreatedAt),
+					"made on",
+					revisionName(d.Base),
+					"findings",
+					summary(d.Findings),
+				)
 				var rows [][]string
 				for _, x := range l.Items {
 					if x.State != contract.DraftDefinitionSummaryStateSame {
-						rows = append(rows, []string{x.Kind, x.Name, string(x.State), fmt.Sprint(x.Errors), fmt.Sprint(x.Warnings), x.About})
+						rows = append(
+							rows,
+							[]string{
+								x.Kind,
+								x.Name,
+								string(x.State),
+								fmt.Sprint(x.Errors),
+								fmt.Sprint(x.Warnings),
+								x.About,
+							},
+						)
 					}
 				}
 				if len(rows) > 0 {
@@ -322,7 +413,8 @@ func (a *app) draftCreateCmd() *cobra.Command {
 
 func (a *app) draftPutCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "put DRAFT FILE|-", Short: "Put the definitions of a file into a draft, each in the place of the one of its name", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeDrafts(),
+		Use: "put DRAFT FILE|-", Short: "Put the definitions of a file into a draft, each in the place of the one " +
+			"of its name", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeDrafts(),
 		Example: "  synaxis draft show 4 source gate-scans > gate.yaml\n  synaxis draft put 4 gate.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
@@ -350,7 +442,16 @@ func (a *app) draftPutCmd() *cobra.Command {
 			var all []contract.DraftDefinition
 			var found []contract.Finding
 			for _, def := range defs {
-				d, _, err := answer[contract.DraftDefinition](c.PutDraftDefinition(cmd.Context(), id, def.Kind, def.Name, nil, contract.DefinitionText{Text: def.Text}))
+				d, _, err := answer[contract.DraftDefinition](
+					c.PutDraftDefinition(
+						cmd.Context(),
+						id,
+						def.Kind,
+						def.Name,
+						nil,
+						contract.DefinitionText{Text: def.Text},
+					),
+				)
 				if err != nil {
 					return err
 				}
@@ -395,7 +496,10 @@ func (a *app) completeDefinitions() func(*cobra.Command, []string, string) ([]st
 	}
 }
 
-func (a *app) draftEditCmd(use, short, done string, do func(cmd *cobra.Command, c *contract.Client, id int, kind, name string) (*http.Response, error)) *cobra.Command {
+func (a *app) draftEditCmd(
+	use, short, done string,
+	do func(cmd *cobra.Command, c *contract.Client, id int, kind, name string) (*http.Response, error),
+) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: cobra.ExactArgs(3), ValidArgsFunction: a.completeDefinitions(),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -410,7 +514,10 @@ func (a *app) draftEditCmd(use, short, done string, do func(cmd *cobra.Command, 
 			if _, _, err := answer[struct{}](do(cmd, c, id, args[1], args[2])); err != nil {
 				return err
 			}
-			return a.showValue(map[string]any{"draft": id, "kind": args[1], "name": args[2], "done": done}, func() { a.printf("%s %s is %s in draft %d\n", args[1], args[2], done, id) })
+			return a.showValue(
+				map[string]any{"draft": id, "kind": args[1], "name": args[2], "done": done},
+				func() { a.printf("%s %s is %s in draft %d\n", args[1], args[2], done, id) },
+			)
 		},
 	}
 }
@@ -431,27 +538,42 @@ func (a *app) draftRevertCmd() *cobra.Command {
 
 func (a *app) draftConflictsCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "conflicts DRAFT", Short: "Definitions that another draft, or a later revision, changes too, with both texts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "conflicts DRAFT", Short: "Definitions that another draft, or a later revision, changes too, with both " +
+			"texts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
 				return err
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListConflicts(cmd.Context(), id) }, func(l contract.ConflictList) {
-				if len(l.Items) == 0 {
-					a.printf("Nothing else changes what draft %d changes.\n", id)
-				}
-				for _, x := range l.Items {
-					other := fmt.Sprintf("draft %d", deref(x.Other.Draft))
-					if x.Other.Revision != nil {
-						other = fmt.Sprintf("revision %d", *x.Other.Revision)
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListConflicts(cmd.Context(), id) },
+				func(l contract.ConflictList) {
+					if len(l.Items) == 0 {
+						a.printf("Nothing else changes what draft %d changes.\n", id)
 					}
-					a.printf("%s %s: draft %d %q by %s, and %s %q by %s (- this draft, + the other)\n", x.Kind, x.Name, id, x.Mine.Title, x.Mine.Author, other, x.Other.Title, x.Other.Author)
-					for _, line := range render.Diff(x.Mine.Text, x.Other.Text, 3) {
-						a.printf("  %c %s\n", line.Op, line.Text)
+					for _, x := range l.Items {
+						other := fmt.Sprintf("draft %d", deref(x.Other.Draft))
+						if x.Other.Revision != nil {
+							other = fmt.Sprintf("revision %d", *x.Other.Revision)
+						}
+						a.printf(
+							"%s %s: draft %d %q by %s, and %s %q by %s (- this draft, + the other)\n",
+							x.Kind,
+							x.Name,
+							id,
+							x.Mine.Title,
+							x.Mine.Author,
+							other,
+							x.Other.Title,
+							x.Other.Author,
+						)
+						for _, line := range render.Diff(x.Mine.Text, x.Other.Text, 3) {
+							a.printf("  %c %s\n", line.Op, line.Text)
+						}
 					}
-				}
-			})
+				},
+			)
 		},
 	}
 }
@@ -465,7 +587,8 @@ func deref(p *int) int {
 
 func (a *app) draftCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "check DRAFT", Short: "Check a draft against the hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "check DRAFT", Short: "Check a draft against the hosts", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
@@ -492,26 +615,43 @@ func (a *app) draftCheckCmd() *cobra.Command {
 
 func (a *app) draftDiffCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "diff DRAFT", Short: "Which definitions and hosts a draft changes, and how", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "diff DRAFT", Short: "Which definitions and hosts a draft changes, and how", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
 				return err
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.DiffDraft(cmd.Context(), id) }, func(i contract.Impact) {
-				against := "what nobody has published before"
-				if i.Head > 0 {
-					against = revisionName(i.Head)
-				}
-				a.printf("Draft %d against %s: %s; %s would change, %d stay as they are.\n", id, against, plural(len(i.Definitions), "definition", "definitions"), plural(i.Hosts, "host", "hosts"), i.Unchanged)
-				for _, d := range i.Definitions {
-					a.printf("  %-9s %s %s\n", d.What, d.Kind, d.Name)
-				}
-				for _, g := range i.Groups {
-					a.printf("\n%s %s like this: %s\n", plural(len(g.Hosts), "host", "hosts"), map[bool]string{true: "changes", false: "change"}[len(g.Hosts) == 1], some(g.Hosts))
-					a.diff(g.Diff, "  ")
-				}
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.DiffDraft(cmd.Context(), id) },
+				func(i contract.Impact) {
+					against := "what nobody has published before"
+					if i.Head > 0 {
+						against = revisionName(i.Head)
+					}
+					a.printf(
+						"Draft %d against %s: %s; %s would change, %d stay as they are.\n",
+						id,
+						against,
+						plural(len(i.Definitions), "definition", "definitions"),
+						plural(i.Hosts, "host", "hosts"),
+						i.Unchanged,
+					)
+					for _, d := range i.Definitions {
+						a.printf("  %-9s %s %s\n", d.What, d.Kind, d.Name)
+					}
+					for _, g := range i.Groups {
+						a.printf(
+							"\n%s %s like this: %s\n",
+							plural(len(g.Hosts), "host", "hosts"),
+							map[bool]string{true: "changes", false: "change"}[len(g.Hosts) == 1],
+							some(g.Hosts),
+						)
+						a.diff(g.Diff, "  ")
+					}
+				},
+			)
 		},
 	}
 }
@@ -519,7 +659,8 @@ func (a *app) draftDiffCmd() *cobra.Command {
 func (a *app) draftPublishCmd() *cobra.Command {
 	var message string
 	cmd := &cobra.Command{
-		Use: "publish DRAFT", Short: "Make a draft the newest revision; it is not on any host until it is rolled out", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "publish DRAFT", Short: "Make a draft the newest revision; it is not on any host until it is rolled out",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
@@ -529,13 +670,19 @@ func (a *app) draftPublishCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, raw, err := answer[contract.Published](c.PublishDraft(cmd.Context(), id, contract.Publication{Message: &message}))
+			p, raw, err := answer[contract.Published](
+				c.PublishDraft(cmd.Context(), id, contract.Publication{Message: &message}),
+			)
 			if err != nil {
 				return a.withFindings(err)
 			}
 			return a.show(raw, func() {
 				a.findings(p.Findings)
-				a.printf("Draft %d is published as revision %d. No host runs it yet: synaxis rollout start --watch\n", id, p.Revision)
+				a.printf(
+					"Draft %d is published as revision %d. No host runs it yet: synaxis rollout start --watch\n",
+					id,
+					p.Revision,
+				)
 			})
 		},
 	}
@@ -545,7 +692,8 @@ func (a *app) draftPublishCmd() *cobra.Command {
 
 func (a *app) draftDiscardCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "discard DRAFT", Short: "Give a draft up", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDrafts(),
+		Use: "discard DRAFT", Short: "Give a draft up", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeDrafts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := draftArg(args[0])
 			if err != nil {
@@ -558,7 +706,10 @@ func (a *app) draftDiscardCmd() *cobra.Command {
 			if _, _, err := answer[struct{}](c.DiscardDraft(cmd.Context(), id)); err != nil {
 				return err
 			}
-			return a.showValue(map[string]any{"id": id, "state": "discarded"}, func() { a.printf("Draft %d is discarded\n", id) })
+			return a.showValue(
+				map[string]any{"id": id, "state": "discarded"},
+				func() { a.printf("Draft %d is discarded\n", id) },
+			)
 		},
 	}
 }

@@ -32,8 +32,8 @@ func (a *app) formatCmd() *cobra.Command {
 // maxLog bounds a log that is tried, in bytes.
 const maxLog = 64 << 20
 
-// readLog reads a log from a file, or from standard input for -; one that gzip packed is unpacked. modified is when the file was last
-// written, or now.
+// readLog reads a log from a file, or from standard input for -; one that gzip packed is unpacked. modified is when
+// the file was last written, or now.
 func (a *app) readLog(path string) (data []byte, modified time.Time, err error) {
 	in := a.in
 	modified = time.Now()
@@ -63,8 +63,13 @@ func (a *app) readLog(path string) (data []byte, modified time.Time, err error) 
 
 // encodingFlag asks how the bytes of a log are characters.
 func encodingFlag(cmd *cobra.Command, encoding *string) {
-	cmd.Flags().StringVar(encoding, "encoding", "", "how its bytes are characters: "+strings.Join(lines.Encodings, ", ")+" (default utf-8)")
-	_ = cmd.RegisterFlagCompletionFunc("encoding", cobra.FixedCompletions(lines.Encodings, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().
+		StringVar(encoding, "encoding", "", "how its bytes are characters: "+strings.Join(lines.Encodings, ", ")+
+			" (default utf-8)")
+	_ = cmd.RegisterFlagCompletionFunc(
+		"encoding",
+		cobra.FixedCompletions(lines.Encodings, cobra.ShellCompDirectiveNoFileComp),
+	)
 }
 
 // checkEncoding tells what is wrong with that answer, or notes that the log looks otherwise.
@@ -73,7 +78,13 @@ func (a *app) checkEncoding(encoding string, data []byte) error {
 		return usagef("--encoding: known are %s", strings.Join(lines.Encodings, ", "))
 	}
 	if looks := lines.Looks(data, encoding); looks != "" {
-		fmt.Fprintf(a.errOut, "The log looks like %s: --encoding %s reads it so, and in the source read: {encoding: %s}\n", looks, looks, looks)
+		fmt.Fprintf(
+			a.errOut,
+			"The log looks like %s: --encoding %s reads it so, and in the source read: {encoding: %s}\n",
+			looks,
+			looks,
+			looks,
+		)
 	}
 	return nil
 }
@@ -82,10 +93,12 @@ func (a *app) formatTryCmd() *cobra.Command {
 	var zone, begin, encoding string
 	var unread bool
 	cmd := &cobra.Command{
-		Use: "try FORMAT|FILE.yaml LOG|-", Short: "Read a log by a format and show what comes of every record", Args: cobra.ExactArgs(2),
+		Use: "try FORMAT|FILE.yaml LOG|-", Short: "Read a log by a format and show what comes of every record",
+		Args: cobra.ExactArgs(2),
 		Long: `FORMAT is a built-in format, or one of the catalogue of the service; FILE.yaml holds one of your own, with those that it
 names. The log is read as a host would read it. Built-in formats and files need no service. Exits with 1 when no line is read.`,
-		Example:           "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log --zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
+		Example: "  synaxis format try web-combined access.log\n  synaxis format try gate.yaml lane-1.log " +
+			"--zone Europe/Lisbon\n  journal | synaxis format try syslog - --unread",
 		ValidArgsFunction: namesOrFiles(format.Kinds),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			spec, other, err := a.findFormat(cmd, args[0])
@@ -104,7 +117,11 @@ names. The log is read as a host would read it. Built-in formats and files need 
 			if err := a.checkEncoding(encoding, data); err != nil {
 				return err
 			}
-			t, err := pipeline.Compile(pipeline.Source{Begin: begin, Encoding: encoding, Time: format.Time{Zone: zone}}, spec, pipeline.Parts{Formats: other})
+			t, err := pipeline.Compile(
+				pipeline.Source{Begin: begin, Encoding: encoding, Time: format.Time{Zone: zone}},
+				spec,
+				pipeline.Parts{Formats: other},
+			)
 			if err != nil {
 				return err
 			}
@@ -113,7 +130,11 @@ names. The log is read as a host would read it. Built-in formats and files need 
 				return err
 			}
 			if counts.Read > 0 && counts.Unparsed == counts.Read {
-				return coded{code: exitFailed, err: errors.New("the format reads none of the records"), silent: a.output != "table"}
+				return coded{
+					code:   exitFailed,
+					err:    errors.New("the format reads none of the records"),
+					silent: a.output != "table",
+				}
 			}
 			return nil
 		},
@@ -154,13 +175,22 @@ func (a *app) findFormat(cmd *cobra.Command, name string) (format.Spec, format.O
 	}
 	c, err := a.client()
 	if err != nil {
-		return format.Spec{}, nil, fmt.Errorf("%q is no built-in format and no file (built in are %s): %w", name, strings.Join(format.Kinds, ", "), err)
+		return format.Spec{}, nil, fmt.Errorf(
+			"%q is no built-in format and no file (built in are %s): %w",
+			name,
+			strings.Join(format.Kinds, ", "),
+			err,
+		)
 	}
 	return a.formatFromService(cmd, c, name)
 }
 
 // formatFromService reads a format of the newest revision, and those that it names.
-func (a *app) formatFromService(cmd *cobra.Command, c *contract.Client, name string) (format.Spec, format.Other, error) {
+func (a *app) formatFromService(
+	cmd *cobra.Command,
+	c *contract.Client,
+	name string,
+) (format.Spec, format.Other, error) {
 	var defs []*catalogue.Definition
 	for wanted := []string{name}; len(wanted) > 0; wanted = wanted[1:] {
 		if _, ok := format.BuiltIn(wanted[0]); ok || len(defs) > 100 {
@@ -172,7 +202,10 @@ func (a *app) formatFromService(cmd *cobra.Command, c *contract.Client, name str
 		}
 		more, problems := catalogue.Parse(d.File, []byte(d.Text))
 		if len(problems) > 0 || len(more) == 0 {
-			return format.Spec{}, nil, fmt.Errorf("format %s cannot be read by this program; is the service of another version?", wanted[0])
+			return format.Spec{}, nil, fmt.Errorf(
+				"format %s cannot be read by this program; is the service of another version?",
+				wanted[0],
+			)
 		}
 		defs = append(defs, more...)
 		wanted = append(wanted, more[0].Format.FirstOf...)
@@ -188,7 +221,13 @@ func formatOf(where string, defs []*catalogue.Definition) (format.Spec, format.O
 	}
 	i := slices.IndexFunc(defs, func(d *catalogue.Definition) bool { return d.Format != nil })
 	if i < 0 {
-		return format.Spec{}, nil, yamldoc.Problem{File: where, Line: 1, Column: 1, Reason: "there is no format here", Fix: "begin a document with format: NAME"}
+		return format.Spec{}, nil, yamldoc.Problem{
+			File:   where,
+			Line:   1,
+			Column: 1,
+			Reason: "there is no format here",
+			Fix:    "begin a document with format: NAME",
+		}
 	}
 	return *defs[i].Format, cat.Format, nil
 }
@@ -213,9 +252,18 @@ func (a *app) showTried(spec format.Spec, records []pipeline.Tried, c pipeline.C
 				a.triedRecord(r)
 			}
 		}
-		a.printf("\n%s read, %d not read, %s skipped\n", plural(int(c.Read-c.Unparsed), "record", "records"), c.Unparsed, plural(int(c.Blank), "blank line", "blank lines"))
+		a.printf(
+			"\n%s read, %d not read, %s skipped\n",
+			plural(int(c.Read-c.Unparsed), "record", "records"),
+			c.Unparsed,
+			plural(int(c.Blank), "blank line", "blank lines"),
+		)
 		if noZone > 0 {
-			a.printf("The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the format or source\n", plural(noZone, "record", "records"))
+			a.printf(
+				"The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in "+
+					"the format or source\n",
+				plural(noZone, "record", "records"),
+			)
 		}
 	})
 }
@@ -237,7 +285,8 @@ func (a *app) formatGuessCmd() *cobra.Command {
 		Use: "guess LOG|-", Short: "Find out how a log is written, and propose a format", Args: cobra.ExactArgs(1),
 		Long: `Tries the formats that exist, proposes a template where none fits, and ranks what it found. Needs no service. As JSON it gives
 the candidates, and for the best one its definition and every record.`,
-		Example: "  synaxis format guess /srv/gate/lane-1.log\n  synaxis format guess lane-1.log --zone Europe/Lisbon --name gate-scan > gate-scan.yaml",
+		Example: "  synaxis format guess /srv/gate/lane-1.log\n  synaxis format guess lane-1.log --zone " +
+			"Europe/Lisbon --name gate-scan > gate-scan.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if zone != "" {
 				if err := format.CheckZone(zone); err != nil {
@@ -280,7 +329,13 @@ func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name
 			if c.Begin != "" {
 				what += ", records of several lines"
 			}
-			a.wrapped(fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share), strings.TrimSuffix(fmt.Sprintf("%s, %.0f%% sure: %s", what, 100*c.Sure(), strings.Join(c.Warnings, "; ")), ": "))
+			a.wrapped(
+				fmt.Sprintf("%s %3.0f%%  ", mark, 100*c.Share),
+				strings.TrimSuffix(
+					fmt.Sprintf("%s, %.0f%% sure: %s", what, 100*c.Sure(), strings.Join(c.Warnings, "; ")),
+					": ",
+				),
+			)
 		}
 		a.printf("\n%s\n", best.Definition(name, zone))
 		if best.Begin != "" {
@@ -291,7 +346,10 @@ func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name
 		}
 		var rows [][]string
 		for _, f := range best.Fields {
-			rows = append(rows, []string{f.Name, f.Type, fmt.Sprintf("%.0f%%", 100*f.Share), strings.Join(f.Examples, "  ")})
+			rows = append(
+				rows,
+				[]string{f.Name, f.Type, fmt.Sprintf("%.0f%%", 100*f.Share), strings.Join(f.Examples, "  ")},
+			)
 		}
 		if len(rows) > 0 {
 			a.table([]string{"field", "type", "filled", "examples"}, rows, 3)
@@ -300,7 +358,10 @@ func (a *app) showGuess(all []guess.Candidate, shown []workbench.Candidate, name
 			a.printf("\nTimes from %s to %s\n", best.From.Format(time.RFC3339), best.To.Format(time.RFC3339))
 		}
 		if best.NoZone {
-			a.printf("\nThe times have no zone and are shown as if they were UTC: say which one the host writes in, with --zone\n")
+			a.printf(
+				"\nThe times have no zone and are shown as if they were UTC: say which one the host writes in, with " +
+					"--zone\n",
+			)
 		}
 	})
 }
@@ -315,7 +376,10 @@ func (a *app) triedRecord(r pipeline.Tried) {
 	if r.TimeNote != record.TimeGood {
 		when += " (" + r.TimeNote.String() + ")"
 	}
-	a.wrapped(head, strings.TrimSpace(fmt.Sprintf("%s  %-5s  %s", when, r.Level, strings.ReplaceAll(r.Body, "\n", "⏎"))))
+	a.wrapped(
+		head,
+		strings.TrimSpace(fmt.Sprintf("%s  %-5s  %s", when, r.Level, strings.ReplaceAll(r.Body, "\n", "⏎"))),
+	)
 	var parts []string
 	for _, f := range r.Fields {
 		parts = append(parts, fmt.Sprintf("%s=%s", f.Name, fieldText(f)))
@@ -329,7 +393,8 @@ func (a *app) triedRecord(r pipeline.Tried) {
 func fieldText(f pipeline.TriedField) string {
 	switch v := f.Value.(type) {
 	case string:
-		if f.Type == "text" && (v == "" || strings.ContainsAny(v, " \t\"") || strings.Trim(v, "0123456789.+-") == "" || v == "true" || v == "false") {
+		if f.Type == "text" && (v == "" || strings.ContainsAny(v, " \t\"") || strings.Trim(v, "0123456789.+-") == "" ||
+			v == "true" || v == "false") {
 			return fmt.Sprintf("%q", v)
 		}
 		return v

@@ -26,7 +26,8 @@ func counts(c contract.Counts) string {
 	for _, p := range []struct {
 		n    int
 		word string
-	}{{c.Failing, "failing"}, {c.Offline, "offline"}, {c.Degraded, "degraded"}, {c.Waiting, "waiting"}, {c.Healthy, "healthy"}} {
+	}{{c.Failing, "failing"}, {c.Offline, "offline"}, {c.Degraded, "degraded"}, {c.Waiting, "waiting"}, {c.Healthy,
+		"healthy"}} {
 		if p.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
 		}
@@ -41,7 +42,11 @@ func (a *app) statusCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "What is in force, what waits, what is wrong", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetStatus(cmd.Context()) }, func(s contract.Status) { a.status(s) })
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetStatus(cmd.Context()) },
+				func(s contract.Status) { a.status(s) },
+			)
 		},
 	}
 }
@@ -74,7 +79,11 @@ func (a *app) status(s contract.Status) {
 	}
 	pending := ""
 	if n := len(s.PendingInventory); n > 0 {
-		pending = fmt.Sprintf("inventory changed on %s: %s; goes out with the next rollout", plural(n, "host", "hosts"), some(s.PendingInventory))
+		pending = fmt.Sprintf(
+			"inventory changed on %s: %s; goes out with the next rollout",
+			plural(n, "host", "hosts"),
+			some(s.PendingInventory),
+		)
 	}
 	newcomers := ""
 	if s.Newcomers > 0 {
@@ -84,8 +93,24 @@ func (a *app) status(s contract.Status) {
 		a.wrapped("▲ ", fmt.Sprintf("Since %s %s", when(&t.Since), t.Reason))
 		a.wrapped("  → ", t.Todo+"\n")
 	}
-	a.facts("in force", revisionName(s.InForce), "published", published, "drafted", strings.Join(drafts, ", "), "rollout", roll, "pending", pending, "newcomers", newcomers,
-		"hosts", counts(s.Hosts), "sources", counts(s.Sources))
+	a.facts(
+		"in force",
+		revisionName(s.InForce),
+		"published",
+		published,
+		"drafted",
+		strings.Join(drafts, ", "),
+		"rollout",
+		roll,
+		"pending",
+		pending,
+		"newcomers",
+		newcomers,
+		"hosts",
+		counts(s.Hosts),
+		"sources",
+		counts(s.Sources),
+	)
 	if s.Hosts == (contract.Counts{}) {
 		a.printf("\nNo host has joined yet: synaxis join-token create\n")
 		return
@@ -119,9 +144,23 @@ func some(list []string) string {
 
 func (a *app) hostCmd() *cobra.Command {
 	cmd := group("host", "The hosts of the fleet")
-	cmd.AddCommand(a.hostListCmd(), a.hostShowCmd(), a.hostConfigCmd(), a.hostExplainCmd(), a.hostLinesCmd(), a.hostUncollectedCmd(), a.hostImportCmd(), a.hostExportCmd(), a.hostRetireCmd(),
+	cmd.AddCommand(
+		a.hostListCmd(),
+		a.hostShowCmd(),
+		a.hostConfigCmd(),
+		a.hostExplainCmd(),
+		a.hostLinesCmd(),
+		a.hostUncollectedCmd(),
+		a.hostImportCmd(),
+		a.hostExportCmd(),
+		a.hostRetireCmd(),
 		a.hostEditCmd("label [HOST] KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
-		a.hostEditCmd("set [HOST] NAME=VALUE... [NAME-...]", "Set settings of a host, or remove them with NAME-", "settings"))
+		a.hostEditCmd(
+			"set [HOST] NAME=VALUE... [NAME-...]",
+			"Set settings of a host, or remove them with NAME-",
+			"settings",
+		),
+	)
 	return cmd
 }
 
@@ -152,7 +191,8 @@ func (a *app) hostListCmd() *cobra.Command {
 		Use: "list", Short: "List hosts with their state", Args: cobra.NoArgs,
 		Long: `Lists hosts, ordered by name or as --sort says. A table has the first 100, or as many as --limit says; -o json and -o yaml have all of
 them, unless --limit is given.`,
-		Example: "  synaxis host list --label site=northpier --state failing\n  synaxis host list --hosts 'labels.role == \"gate\" && observed.arch == \"arm64\"'",
+		Example: "  synaxis host list --label site=northpier --state failing\n  synaxis host list --hosts " +
+			"'labels.role == \"gate\" && observed.arch == \"arm64\"'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -235,12 +275,28 @@ them, unless --limit is given.`,
 					if h.Pending != nil {
 						rev += " +" + *h.Pending
 					}
-					rows = append(rows, []string{h.Name, stateMark(h.Verdict.State), rev, number(h.Read), number(h.Acknowledged), ago(h.LastRecord), labels(h.Labels)})
+					rows = append(
+						rows,
+						[]string{
+							h.Name,
+							stateMark(h.Verdict.State),
+							rev,
+							number(h.Read),
+							number(h.Acknowledged),
+							ago(h.LastRecord),
+							labels(h.Labels),
+						},
+					)
 				}
 				a.table([]string{"host", "state", "rev", "read", "acknowledged", "last record", "labels"}, rows, 6)
 				a.printf("\n%s\n", counts(l.States))
 				if l.Next != nil {
-					a.printf("%s are shown of %s: --limit, or go on with --after %s\n", number(int64(len(l.Items))), number(int64(l.Total)), *l.Next)
+					a.printf(
+						"%s are shown of %s: --limit, or go on with --after %s\n",
+						number(int64(len(l.Items))),
+						number(int64(l.Total)),
+						*l.Next,
+					)
 				}
 			})
 		},
@@ -256,15 +312,26 @@ them, unless --limit is given.`,
 	f.StringVar(&sort, "sort", "", "by "+strings.Join(hostOrders, ", ")+" (default name)")
 	f.BoolVar(&reverse, "reverse", false, "the other way round")
 	_ = cmd.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions(hostOrders, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"healthy", "degraded", "failing", "waiting", "offline"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc(
+		"state",
+		cobra.FixedCompletions(
+			[]string{"healthy", "degraded", "failing", "waiting", "offline"},
+			cobra.ShellCompDirectiveNoFileComp,
+		),
+	)
 	return cmd
 }
 
 func (a *app) hostShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show HOST", Short: "One host: state, labels, settings, what was observed, sources", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		Use: "show HOST", Short: "One host: state, labels, settings, what was observed, sources",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetHost(cmd.Context(), args[0]) }, func(h contract.Host) { a.host(h) })
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetHost(cmd.Context(), args[0]) },
+				func(h contract.Host) { a.host(h) },
+			)
 		},
 	}
 }
@@ -277,15 +344,41 @@ func (a *app) host(h contract.Host) {
 	a.printf("\n")
 	config := "none assigned"
 	if h.AssignedHash != nil {
-		config = fmt.Sprintf("revision %d, assigned %.12s, running %.12s", h.Revision, str(h.AssignedHash), str(h.RunningHash))
+		config = fmt.Sprintf(
+			"revision %d, assigned %.12s, running %.12s",
+			h.Revision,
+			str(h.AssignedHash),
+			str(h.RunningHash),
+		)
 	}
 	pending := ""
 	if h.Pending != nil {
 		pending = *h.Pending + "; see synaxis host config " + h.Name
 	}
-	a.facts("labels", labels(h.Labels), "own settings", labels(h.Settings), "settings in effect", labels(h.EffectiveSettings), "config", config, "pending", pending,
-		"refused because", str(h.ConfigReason), "system", h.Observed["os.description"]+" "+h.Observed["os.type"]+"/"+h.Observed["host.arch"], "addresses", h.Observed["host.ip"],
-		"agent", str(h.AgentVersion)+" over "+str(h.Transport), "last seen", when(h.LastSeen), "joined", when(h.JoinedAt))
+	a.facts(
+		"labels",
+		labels(h.Labels),
+		"own settings",
+		labels(h.Settings),
+		"settings in effect",
+		labels(h.EffectiveSettings),
+		"config",
+		config,
+		"pending",
+		pending,
+		"refused because",
+		str(h.ConfigReason),
+		"system",
+		h.Observed["os.description"]+" "+h.Observed["os.type"]+"/"+h.Observed["host.arch"],
+		"addresses",
+		h.Observed["host.ip"],
+		"agent",
+		str(h.AgentVersion)+" over "+str(h.Transport),
+		"last seen",
+		when(h.LastSeen),
+		"joined",
+		when(h.JoinedAt),
+	)
 	if len(h.Sources) == 0 {
 		a.printf("\nNo source is assigned to this host.\n")
 		return
@@ -294,22 +387,48 @@ func (a *app) host(h contract.Host) {
 	var rows [][]string
 	for _, s := range h.Sources {
 		n := s.Numbers
-		rows = append(rows, []string{s.Name, stateMark(s.Verdict.State), number(n.Read), number(n.Acknowledged), number(n.Dropped), number(n.Masked), number(n.Unparsed), number(n.Refused), ago(n.LastRecord), str(s.Verdict.Reason)})
+		rows = append(
+			rows,
+			[]string{
+				s.Name,
+				stateMark(s.Verdict.State),
+				number(n.Read),
+				number(n.Acknowledged),
+				number(n.Dropped),
+				number(n.Masked),
+				number(n.Unparsed),
+				number(n.Refused),
+				ago(n.LastRecord),
+				str(s.Verdict.Reason),
+			},
+		)
 	}
-	a.table([]string{"source", "state", "read", "ack.", "dropped", "masked", "unparsed", "refused", "last", "reason"}, rows, 9)
+	a.table(
+		[]string{"source", "state", "read", "ack.", "dropped", "masked", "unparsed", "refused", "last", "reason"},
+		rows,
+		9,
+	)
 	for _, s := range h.Sources {
 		var why []string
 		for _, reason := range slices.Sorted(maps.Keys(s.Numbers.DropReasons)) {
 			why = append(why, fmt.Sprintf("%s by %s", number(s.Numbers.DropReasons[reason]), reason))
 		}
 		if s.Numbers.Failed > 0 {
-			why = append(why, number(s.Numbers.Failed)+" conditions and values could not be computed, and their records went on")
+			why = append(
+				why,
+				number(s.Numbers.Failed)+" conditions and values could not be computed, and their records went on",
+			)
 		}
 		if len(why) > 0 {
 			a.printf("\n%s dropped: %s\n", s.Name, strings.Join(why, ", "))
 		}
 		if s.Numbers.Oldest != nil && time.Since(*s.Numbers.Oldest) > worthSaying {
-			a.printf("\n%s: the oldest record that waits was written %s; %s wait to be read\n", s.Name, ago(s.Numbers.Oldest), size(s.Numbers.Unread))
+			a.printf(
+				"\n%s: the oldest record that waits was written %s; %s wait to be read\n",
+				s.Name,
+				ago(s.Numbers.Oldest),
+				size(s.Numbers.Unread),
+			)
 		}
 		for _, n := range s.Notes {
 			a.wrapped("\n"+s.Name+": ", n)
@@ -331,31 +450,39 @@ func (a *app) host(h contract.Host) {
 func (a *app) hostConfigCmd() *cobra.Command {
 	var which string
 	cmd := &cobra.Command{
-		Use: "config HOST", Short: "The config assigned to a host against the one that it runs", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		Use: "config HOST", Short: "The config assigned to a host against the one that it runs", Args: cobra.ExactArgs(
+			1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetHostConfig(cmd.Context(), args[0]) }, func(h contract.HostConfig) {
-				switch {
-				case which == "assigned":
-					a.printf("%s", h.Assigned)
-				case which == "effective":
-					a.printf("%s", h.Running)
-				case h.AssignedHash == nil:
-					a.printf("No config is assigned to %s: nothing is in force yet.\n", args[0])
-				case h.Same:
-					a.printf("# assigned and effective are the same: %s\n%s", str(h.AssignedHash), h.Assigned)
-				default:
-					a.printf("# The host does not run what it is assigned (- effective, + assigned):\n")
-					a.diff(h.Diff, "")
-				}
-				if h.Pending != nil && which == "" {
-					a.printf("\n# pending: %s. The next rollout would change:\n", *h.Pending)
-					a.diff(h.PendingDiff, "")
-				}
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetHostConfig(cmd.Context(), args[0]) },
+				func(h contract.HostConfig) {
+					switch {
+					case which == "assigned":
+						a.printf("%s", h.Assigned)
+					case which == "effective":
+						a.printf("%s", h.Running)
+					case h.AssignedHash == nil:
+						a.printf("No config is assigned to %s: nothing is in force yet.\n", args[0])
+					case h.Same:
+						a.printf("# assigned and effective are the same: %s\n%s", str(h.AssignedHash), h.Assigned)
+					default:
+						a.printf("# The host does not run what it is assigned (- effective, + assigned):\n")
+						a.diff(h.Diff, "")
+					}
+					if h.Pending != nil && which == "" {
+						a.printf("\n# pending: %s. The next rollout would change:\n", *h.Pending)
+						a.diff(h.PendingDiff, "")
+					}
+				},
+			)
 		},
 	}
 	cmd.Flags().StringVar(&which, "only", "", "print one side as it is: assigned or effective")
-	_ = cmd.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"assigned", "effective"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc(
+		"only",
+		cobra.FixedCompletions([]string{"assigned", "effective"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return cmd
 }
 
@@ -368,7 +495,8 @@ func (a *app) hostEditCmd(use, short, what string) *cobra.Command {
 
 With --hosts, of all hosts that it chooses, in one change: all, KEY=VALUE pairs, or a condition such as
 labels.site == "northpier" && observed.os == "linux". --dry-run tells what would change.`,
-		Example: "  synaxis host " + use[:strings.IndexByte(use, ' ')] + " gate-np-01 tier=2\n  synaxis host " + use[:strings.IndexByte(use, ' ')] + ` --hosts 'labels.role == "gate"' tier=2 --dry-run`,
+		Example: "  synaxis host " + use[:strings.IndexByte(use, ' ')] + " gate-np-01 tier=2\n  synaxis host " +
+			use[:strings.IndexByte(use, ' ')] + ` --hosts 'labels.role == "gate"' tier=2 --dry-run`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := ""
 			if hosts == "" {
@@ -404,7 +532,10 @@ labels.site == "northpier" && observed.os == "linux". --dry-run tells what would
 					m = h.Settings
 				}
 				a.printf("%s of %s: %s\n", what, h.Name, labels(m))
-				a.printf("What it should run is rendered anew; if that differs it is shown as pending, and goes out with the next rollout.\n")
+				a.printf(
+					"What it should run is rendered anew; if that differs it is shown as pending, and goes out with " +
+						"the next rollout.\n",
+				)
 			})
 		},
 	}
@@ -428,7 +559,13 @@ func mapEdit(args []string) (contract.MapEdit, error) {
 	return contract.MapEdit{Set: &set, Remove: &remove}, nil
 }
 
-func (a *app) editHosts(cmd *cobra.Command, c *contract.Client, hosts, name, what string, edit contract.MapEdit, dry bool) error {
+func (a *app) editHosts(
+	cmd *cobra.Command,
+	c *contract.Client,
+	hosts, name, what string,
+	edit contract.MapEdit,
+	dry bool,
+) error {
 	body := contract.HostsEdit{Hosts: hosts, DryRun: &dry}
 	if name != "" {
 		body.Names = &[]string{name}
@@ -458,9 +595,14 @@ func (a *app) editHosts(cmd *cobra.Command, c *contract.Client, hosts, name, wha
 			a.wrapped("  "+ch.Host+"  ", strings.TrimSpace(edits("", ch.Labels)+edits("setting ", ch.Settings)))
 		}
 		if r.DryRun {
-			a.printf("Dry run: %s chosen, %s would change\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
+			a.printf(
+				"Dry run: %s chosen, %s would change\n",
+				plural(r.Chosen, "host", "hosts"),
+				number(int64(r.Changed)),
+			)
 		} else {
-			a.printf("%s chosen, %s changed. Where what they should run differs now it is pending, and goes out with the next rollout.\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
+			a.printf("%s chosen, %s changed. Where what they should run differs now it is pending, and goes out "+
+				"with the next rollout.\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
 		}
 	})
 }

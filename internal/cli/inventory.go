@@ -18,7 +18,8 @@ import (
 func (a *app) hostExplainCmd() *cobra.Command {
 	hosts := a.completeHosts()
 	return &cobra.Command{
-		Use: "explain HOST SOURCE", Short: "Why a host does or does not get a source, line by line", Args: cobra.ExactArgs(2),
+		Use: "explain HOST SOURCE", Short: "Why a host does or does not get a source, line by line",
+		Args: cobra.ExactArgs(2),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 			if len(args) != 1 {
 				return hosts(cmd, args, word)
@@ -27,7 +28,9 @@ func (a *app) hostExplainCmd() *cobra.Command {
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
-			l, _, _ := answer[contract.DefinitionList](c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{}))
+			l, _, _ := answer[contract.DefinitionList](
+				c.ListDefinitions(cmd.Context(), &contract.ListDefinitionsParams{}),
+			)
 			var out []string
 			for _, d := range l.Items {
 				if d.Kind == "source" {
@@ -59,11 +62,26 @@ func (a *app) hostExplainCmd() *cobra.Command {
 
 func (a *app) hostRetireCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "retire HOST", Short: "Take a host out of the fleet: its agent stops and deletes its secrets, its history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+		Use: "retire HOST", Short: "Take a host out of the fleet: its agent stops and deletes its secrets, its " +
+			"history stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.RetireHost(cmd.Context(), args[0]) }, func(h contract.Host) {
-				a.wrapped("", fmt.Sprintf("%s is retired. Its agent is told to stop, to deliver what it holds and to delete its secrets: synaxis host show %s says when it has. To bring it back: synaxis join-token create --host %s", h.Name, h.Name, h.Name))
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.RetireHost(cmd.Context(), args[0]) },
+				func(h contract.Host) {
+					a.wrapped(
+						"",
+						fmt.Sprintf(
+							"%s is retired. Its agent is told to stop, to deliver what it holds and to delete its "+
+								"secrets: synaxis host show %s says when it has. To bring it back: synaxis "+
+								"join-token create --host %s",
+							h.Name,
+							h.Name,
+							h.Name,
+						),
+					)
+				},
+			)
 		},
 	}
 }
@@ -71,7 +89,8 @@ func (a *app) hostRetireCmd() *cobra.Command {
 func (a *app) hostImportCmd() *cobra.Command {
 	var dry bool
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Add hosts from a list before their agents exist, or change labels and settings", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Add hosts from a list before their agents exist, or change labels and settings",
+		Args: cobra.ExactArgs(1),
 		Long: `Reads a list of hosts: a .csv file with a head line (host, label.KEY, setting.NAME), or a .yaml or .json file with a
 list of {host, labels, settings}. Hosts that are not known are added and wait for their agents; of those that are, labels
 and settings are changed. Nothing is taken away. --dry-run tells what would change.`,
@@ -85,13 +104,21 @@ and settings are changed. Nothing is taken away. --dry-run tells what would chan
 			if err != nil {
 				return err
 			}
-			r, raw, err := answer[contract.ImportResult](c.ImportInventory(cmd.Context(), contract.InventoryImport{File: filepath.Base(args[0]), Text: string(text), DryRun: &dry}))
+			r, raw, err := answer[contract.ImportResult](
+				c.ImportInventory(
+					cmd.Context(),
+					contract.InventoryImport{File: filepath.Base(args[0]), Text: string(text), DryRun: &dry},
+				),
+			)
 			if err != nil {
 				return a.withFindings(err)
 			}
 			return a.show(raw, func() {
 				for _, ch := range r.Changes {
-					a.wrapped(fmt.Sprintf("  %-8s %s  ", ch.What, ch.Host), strings.TrimSpace(edits("", ch.Labels)+edits("setting ", ch.Settings)))
+					a.wrapped(
+						fmt.Sprintf("  %-8s %s  ", ch.What, ch.Host),
+						strings.TrimSpace(edits("", ch.Labels)+edits("setting ", ch.Settings)),
+					)
 				}
 				words := "%d added, %d changed, %d the same\n"
 				if r.DryRun {
@@ -121,7 +148,8 @@ func edits(what string, list []contract.ValueEdit) string {
 
 func (a *app) hostExportCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "export FILE", Short: "Write every host with its labels and own settings, as import reads it", Args: cobra.ExactArgs(1),
+		Use: "export FILE", Short: "Write every host with its labels and own settings, as import reads it",
+		Args: cobra.ExactArgs(1),
 		Long: "Writes a .csv, .yaml or .json file, by its ending.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -139,7 +167,10 @@ func (a *app) hostExportCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(raw, func() { a.printf("%s written to %s\n", plural(len(l.Items), "host", "hosts"), args[0]) })
+			return a.show(
+				raw,
+				func() { a.printf("%s written to %s\n", plural(len(l.Items), "host", "hosts"), args[0]) },
+			)
 		},
 	}
 }

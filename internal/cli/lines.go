@@ -14,9 +14,13 @@ func (a *app) hostLinesCmd() *cobra.Command {
 	var n int
 	cmd := &cobra.Command{
 		Use: "lines HOST PATH", Short: "Read the last lines of a log on a host", Args: cobra.ExactArgs(2),
-		Long: fmt.Sprintf(`Shows up to %d lines as they stand in the file, before anything is masked. That is a right of its own, and every reading is
-in the audit. Files of the system, hidden ones and what is no text are closed to the desk.`, wire.MaxLines),
-		Example: "  synaxis host lines gate-northpier-1 /srv/gate/lane-1.log\n  synaxis host lines gate-northpier-1 /srv/gate/lane-1.log | synaxis format guess -",
+		Long: fmt.Sprintf(
+			`Shows up to %d lines as they stand in the file, before anything is masked. That is a right of its own, and every reading is
+in the audit. Files of the system, hidden ones and what is no text are closed to the desk.`,
+			wire.MaxLines,
+		),
+		Example: "  synaxis host lines gate-northpier-1 /srv/gate/lane-1.log\n  synaxis host lines gate-northpier-1 " +
+			"/srv/gate/lane-1.log | synaxis format guess -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if n < 1 || n > wire.MaxLines {
 				return usagef("--lines: %d is not between 1 and %d", n, wire.MaxLines)
@@ -25,7 +29,9 @@ in the audit. Files of the system, hidden ones and what is no text are closed to
 			if err != nil {
 				return err
 			}
-			l, raw, err := answer[wire.Lines](c.ReadHostLines(cmd.Context(), args[0], &contract.ReadHostLinesParams{Path: args[1], Lines: &n}))
+			l, raw, err := answer[wire.Lines](
+				c.ReadHostLines(cmd.Context(), args[0], &contract.ReadHostLinesParams{Path: args[1], Lines: &n}),
+			)
 			if err != nil {
 				return err
 			}
@@ -34,7 +40,12 @@ in the audit. Files of the system, hidden ones and what is no text are closed to
 					a.printf("%s\n", line)
 				}
 				if l.Encoding != "" {
-					fmt.Fprintf(a.errOut, "In the file they are %s; a source that reads it needs read: {encoding: %s}\n", l.Encoding, l.Encoding)
+					fmt.Fprintf(
+						a.errOut,
+						"In the file they are %s; a source that reads it needs read: {encoding: %s}\n",
+						l.Encoding,
+						l.Encoding,
+					)
 				}
 			})
 		},
@@ -81,7 +92,10 @@ func (a *app) showUncollected(host string, l contract.UncollectedList) {
 		if x.Encoding != nil {
 			guess += ", " + *x.Encoding
 		}
-		rows = append(rows, []string{x.Path, size(x.Size), size(int64(x.Rate)) + "/s", ago(&x.Modified), guess, str(x.Program)})
+		rows = append(
+			rows,
+			[]string{x.Path, size(x.Size), size(int64(x.Rate)) + "/s", ago(&x.Modified), guess, str(x.Program)},
+		)
 	}
 	a.table([]string{"path", "size", "rate", "written", "guess", "program"}, rows, 0)
 	if l.More {
@@ -104,13 +118,27 @@ into a new draft or one that is open. What it cannot know, such as the zone of t
 			if err != nil {
 				return err
 			}
-			body.Path, body.Name, body.Zone, body.To, body.Draft = args[1], orNil(name), orNil(zone), orNil(to), orNil(draft)
+			body.Path, body.Name, body.Zone, body.To, body.Draft = args[1], orNil(
+				name,
+			), orNil(
+				zone,
+			), orNil(
+				to,
+			), orNil(
+				draft,
+			)
 			d, raw, err := answer[contract.SourceDraft](c.DraftSource(cmd.Context(), args[0], body))
 			if err != nil {
 				return err
 			}
 			return a.show(raw, func() {
-				a.printf("%s\nSource %s is in draft %d: synaxis draft check %d\n", d.Definitions, d.Source, d.Draft, d.Draft)
+				a.printf(
+					"%s\nSource %s is in draft %d: synaxis draft check %d\n",
+					d.Definitions,
+					d.Source,
+					d.Draft,
+					d.Draft,
+				)
 			})
 		},
 		ValidArgsFunction: a.completeHosts(),

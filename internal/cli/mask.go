@@ -34,7 +34,8 @@ func (a *app) maskScanCmd() *cobra.Command {
 	var with string
 	var reveal bool
 	cmd := &cobra.Command{
-		Use: "scan LOG|-", Short: "List what private data a log seems to hold, and which masks would take it", Args: cobra.ExactArgs(1),
+		Use: "scan LOG|-", Short: "List what private data a log seems to hold, and which masks would take it",
+		Args: cobra.ExactArgs(1),
 		Long: `Looks for private data with every built-in detector; each is also a mask of its own name. --with adds the masks of a file or
 folder of definitions, so that you see what yours take and what they miss. What is found is shown as its detector's name in its
 line; --reveal shows it in the clear. JSON holds every hit, and never the data. Needs no service.`,
@@ -109,7 +110,9 @@ func (a *app) showScan(hits []workbench.Found, lines int, own []string, reveal b
 			if i == 0 || hits[i-1].Line != h.Line {
 				privateEnd = 0
 			}
-			before = strings.TrimSpace(strings.ToValidUTF8(before[len(before)-min(len(before), max(0, h.Start-privateEnd)):], ""))
+			before = strings.TrimSpace(
+				strings.ToValidUTF8(before[len(before)-min(len(before), max(0, h.Start-privateEnd)):], ""),
+			)
 			if before != "" && strings.HasSuffix(h.Before, " ") {
 				before += " "
 			}
@@ -124,10 +127,23 @@ func (a *app) showScan(hits []workbench.Found, lines int, own []string, reveal b
 			if a.colour() {
 				what = text.FgYellow.Sprint(what)
 			}
-			rows = append(rows, []string{fmt.Sprint(h.Line), fmt.Sprintf("%d-%d", h.Start, h.End), name, before + what, strings.Join(h.Masks, ", ")})
+			rows = append(
+				rows,
+				[]string{
+					fmt.Sprint(h.Line),
+					fmt.Sprintf("%d-%d", h.Start, h.End),
+					name,
+					before + what,
+					strings.Join(h.Masks, ", "),
+				},
+			)
 		}
 		if len(hits) == 0 {
-			a.printf("No private data found in %s by %d detectors", plural(lines, "line", "lines"), len(mask.Detectors))
+			a.printf(
+				"No private data found in %s by %d detectors",
+				plural(lines, "line", "lines"),
+				len(mask.Detectors),
+			)
 			if len(own) > 0 {
 				a.printf(" and the masks %s", strings.Join(own, ", "))
 			}
@@ -143,7 +159,10 @@ func (a *app) showScan(hits []workbench.Found, lines int, own []string, reveal b
 			parts = append(parts, fmt.Sprintf("%s %s", name, number(int64(count[name]))))
 		}
 		a.printf("\n")
-		a.wrapped(fmt.Sprintf("%s in %s: ", plural(len(hits), "hit", "hits"), plural(lines, "line", "lines")), strings.Join(parts, ", "))
+		a.wrapped(
+			fmt.Sprintf("%s in %s: ", plural(len(hits), "hit", "hits"), plural(lines, "line", "lines")),
+			strings.Join(parts, ", "),
+		)
 	})
 }
 
@@ -169,7 +188,12 @@ func (a *app) findMask(cmd *cobra.Command, name string) (mask.Spec, error) {
 		}
 		c, err := a.client()
 		if err != nil {
-			return mask.Spec{}, fmt.Errorf("%q is no built-in mask and no file (built in are %s): %w", name, strings.Join(mask.Detectors, ", "), err)
+			return mask.Spec{}, fmt.Errorf(
+				"%q is no built-in mask and no file (built in are %s): %w",
+				name,
+				strings.Join(mask.Detectors, ", "),
+				err,
+			)
 		}
 		d, _, err := answer[contract.Definition](c.GetDefinition(cmd.Context(), "mask", name, nil))
 		if err != nil {
@@ -186,7 +210,13 @@ func (a *app) findMask(cmd *cobra.Command, name string) (mask.Spec, error) {
 			return *d.Mask, nil
 		}
 	}
-	return mask.Spec{}, yamldoc.Problem{File: where, Line: 1, Column: 1, Reason: "there is no mask here", Fix: "begin a document with mask: NAME"}
+	return mask.Spec{}, yamldoc.Problem{
+		File:   where,
+		Line:   1,
+		Column: 1,
+		Reason: "there is no mask here",
+		Fix:    "begin a document with mask: NAME",
+	}
 }
 
 // maskedLine is a line in which a mask finds something, as JSON shows it: after it was masked.
@@ -201,12 +231,14 @@ type maskedLine struct {
 func (a *app) maskTryCmd() *cobra.Command {
 	var misses bool
 	cmd := &cobra.Command{
-		Use: "try MASK|FILE.yaml LOG|-", Short: "Mask a log and show what comes of its lines", Args: cobra.ExactArgs(2),
+		Use: "try MASK|FILE.yaml LOG|-", Short: "Mask a log and show what comes of its lines", Args: cobra.ExactArgs(
+			2),
 		Long: `MASK is a built-in mask, or one of the catalogue of the service; FILE.yaml holds one of your own. Its samples run first, then it
 masks the log line by line; only and except do not apply, since lines have no fields yet. Lines are shown after they were masked;
 --misses shows those in which it finds nothing, to look for what it should have taken. A hash uses a key of this run, not the
 secret. Built-in masks and files need no service. Exits with 1 when a sample fails.`,
-		Example:           "  synaxis mask try payment-card desk.log\n  synaxis mask try passport.yaml desk.log --misses",
+		Example: "  synaxis mask try payment-card desk.log\n  synaxis mask try passport.yaml desk.log " +
+			"--misses",
 		ValidArgsFunction: namesOrFiles(mask.Detectors),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			spec, err := a.findMask(cmd, args[0])
@@ -232,7 +264,11 @@ secret. Built-in masks and files need no service. Exits with 1 when a sample fai
 				return err
 			}
 			if len(failed) > 0 {
-				return coded{code: exitFailed, err: fmt.Errorf("%s of the mask failed", plural(len(failed), "sample", "samples")), silent: a.output != "table"}
+				return coded{
+					code:   exitFailed,
+					err:    fmt.Errorf("%s of the mask failed", plural(len(failed), "sample", "samples")),
+					silent: a.output != "table",
+				}
 			}
 			return nil
 		},
@@ -259,7 +295,11 @@ func maskLog(f *mask.Finder, data, key []byte) (hit, missed []maskedLine) {
 		x := maskedLine{Line: line + 1, Lines: lines, Hits: len(here)}
 		at := 0
 		for _, h := range here {
-			x.parts = append(x.parts, string(text[at:h.Start]), string(f.Replace(text[h.Start:h.End], []mask.Hit{{Start: 0, End: h.End - h.Start}}, key)))
+			x.parts = append(
+				x.parts,
+				string(text[at:h.Start]),
+				string(f.Replace(text[h.Start:h.End], []mask.Hit{{Start: 0, End: h.End - h.Start}}, key)),
+			)
 			at = h.End
 		}
 		x.parts = append(x.parts, strings.TrimRight(string(text[at:]), "\r\n"))
@@ -331,7 +371,12 @@ func (a *app) showMasked(spec mask.Spec, failed []mask.Failure, hit, missed []ma
 		if len(shown) > 0 {
 			a.printf("\n")
 		}
-		a.printf("%s in %s; nothing found in %s\n", plural(out.Hits, "hit", "hits"), plural(len(hit), "line", "lines"), plural(len(missed), "line", "lines"))
+		a.printf(
+			"%s in %s; nothing found in %s\n",
+			plural(out.Hits, "hit", "hits"),
+			plural(len(hit), "line", "lines"),
+			plural(len(missed), "line", "lines"),
+		)
 	})
 }
 
@@ -349,7 +394,8 @@ func (a *app) marked(parts []string) string {
 
 func (a *app) maskCoverageCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "coverage [DIR|FILE]", Short: "Hold every source against every guard, and show where nothing is masked", Args: cobra.MaximumNArgs(1),
+		Use: "coverage [DIR|FILE]", Short: "Hold every source against every guard, and show where nothing is masked",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Of the newest revision, or of a folder or file of definitions, which needs no service. Sources that nothing masks come first:
 they may have nothing to hide, which synaxis mask scan tells of their logs.`,
 		Example: "  synaxis mask coverage\n  synaxis mask coverage catalogue/ -o json",
@@ -417,14 +463,24 @@ func (a *app) showCoverage(cat *catalogue.Catalogue) error {
 				by = append(by, "its own steps")
 			}
 			masks := slices.Clone(x.Masks)
-			masks = append(masks, slices.DeleteFunc(slices.Clone(x.Own), func(m string) bool { return slices.Contains(x.Masks, m) })...)
-			rows = append(rows, []string{x.Source, mark, strings.Join(by, ", "), strings.Join(masks, ", "), strings.Join(x.To, ", ")})
+			masks = append(
+				masks,
+				slices.DeleteFunc(slices.Clone(x.Own), func(m string) bool { return slices.Contains(x.Masks, m) })...)
+			rows = append(
+				rows,
+				[]string{x.Source, mark, strings.Join(by, ", "), strings.Join(masks, ", "), strings.Join(x.To, ", ")},
+			)
 		}
 		if len(rows) == 0 {
 			a.printf("There are no sources.\n")
 			return
 		}
 		a.table([]string{"source", "", "by", "masks", "goes to"}, rows, 3)
-		a.printf("\nNothing is masked in %s of %s; %s\n", number(int64(open)), plural(len(list), "source", "sources"), plural(len(guards), "guard", "guards"))
+		a.printf(
+			"\nNothing is masked in %s of %s; %s\n",
+			number(int64(open)),
+			plural(len(list), "source", "sources"),
+			plural(len(guards), "guard", "guards"),
+		)
 	})
 }

@@ -12,18 +12,22 @@ func (a *app) newcomerCmd() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List those that wait", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListNewcomers(cmd.Context()) }, func(l contract.NewcomerList) {
-				if len(l.Items) == 0 {
-					a.printf("No newcomer waits.\n")
-					return
-				}
-				var rows [][]string
-				for _, n := range l.Items {
-					rows = append(rows, []string{n.Id, n.Host, str(n.Name), n.Origin, ago(&n.Since), n.Why})
-				}
-				a.table([]string{"id", "host", "says it is", "from", "since", "why"}, rows, 5)
-				a.printf("\nIt collects nothing until: synaxis newcomer approve ID NAME, or deny ID\n")
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListNewcomers(cmd.Context()) },
+				func(l contract.NewcomerList) {
+					if len(l.Items) == 0 {
+						a.printf("No newcomer waits.\n")
+						return
+					}
+					var rows [][]string
+					for _, n := range l.Items {
+						rows = append(rows, []string{n.Id, n.Host, str(n.Name), n.Origin, ago(&n.Since), n.Why})
+					}
+					a.table([]string{"id", "host", "says it is", "from", "since", "why"}, rows, 5)
+					a.printf("\nIt collects nothing until: synaxis newcomer approve ID NAME, or deny ID\n")
+				},
+			)
 		},
 	}
 	var set []string
@@ -32,7 +36,8 @@ func (a *app) newcomerCmd() *cobra.Command {
 		return names(l.Items, func(n contract.Newcomer) string { return n.Id + "\t" + n.Host })
 	})
 	approve := &cobra.Command{
-		Use: "approve ID NAME", Short: "Let it join as a host of its own", Args: cobra.ExactArgs(2), ValidArgsFunction: ids,
+		Use: "approve ID NAME", Short: "Let it join as a host of its own", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: ids,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := pairs(set)
 			if err != nil {
@@ -56,7 +61,10 @@ func (a *app) newcomerCmd() *cobra.Command {
 			if _, _, err := answer[struct{}](c.DenyNewcomer(cmd.Context(), args[0])); err != nil {
 				return err
 			}
-			return a.showValue(map[string]string{"id": args[0], "state": "denied"}, func() { a.printf("%s is turned away\n", args[0]) })
+			return a.showValue(
+				map[string]string{"id": args[0], "state": "denied"},
+				func() { a.printf("%s is turned away\n", args[0]) },
+			)
 		},
 	}
 	cmd.AddCommand(list, approve, deny)

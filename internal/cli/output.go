@@ -114,10 +114,16 @@ func (a *app) table(head []string, rows [][]string, wide int) {
 			used += w + 2
 		}
 	}
-	columns := []table.ColumnConfig{{Number: wide + 1, WidthMax: max(24, width-used-2), WidthMaxEnforcer: text.WrapSoft}}
+	columns := []table.ColumnConfig{
+		{Number: wide + 1, WidthMax: max(24, width-used-2), WidthMaxEnforcer: text.WrapSoft},
+	}
 	for c := range head {
-		if c != wide && len(rows) > 0 && !slices.ContainsFunc(rows, func(r []string) bool { return strings.Trim(r[c], "0123456789,-") != "" }) {
-			columns = append(columns, table.ColumnConfig{Number: c + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		if c != wide && len(rows) > 0 &&
+			!slices.ContainsFunc(rows, func(r []string) bool { return strings.Trim(r[c], "0123456789,-") != "" }) {
+			columns = append(
+				columns,
+				table.ColumnConfig{Number: c + 1, Align: text.AlignRight, AlignHeader: text.AlignRight},
+			)
 		}
 	}
 	t.SetColumnConfigs(columns)
@@ -221,7 +227,13 @@ func plural(n int, one, many string) string {
 
 // stateMark gives each state a shape of its own beside its word, so that colour is not needed.
 func stateMark(s contract.State) string {
-	marks := map[contract.State]string{contract.Healthy: "●", contract.Degraded: "▲", contract.Failing: "✖", contract.Waiting: "◌", contract.Offline: "⊘"}
+	marks := map[contract.State]string{
+		contract.Healthy:  "●",
+		contract.Degraded: "▲",
+		contract.Failing:  "✖",
+		contract.Waiting:  "◌",
+		contract.Offline:  "⊘",
+	}
 	return marks[s] + " " + string(s)
 }
 
@@ -252,7 +264,11 @@ func (a *app) diff(lines []contract.DiffLine, indent string) {
 
 // findings prints what checks found.
 func (a *app) findings(list []contract.Finding) {
-	marks := map[contract.Severity]string{contract.Error: "✖ error", contract.Warning: "▲ warning", contract.Note: "· note"}
+	marks := map[contract.Severity]string{
+		contract.Error:   "✖ error",
+		contract.Warning: "▲ warning",
+		contract.Note:    "· note",
+	}
 	for _, f := range list {
 		place := ""
 		if f.File != "" {

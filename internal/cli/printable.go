@@ -8,8 +8,9 @@ import (
 	"synaxis/internal/core/inventory"
 )
 
-// printable writes text to a terminal. What hosts and definitions bring may hold control characters, which would move the cursor, hide text or
-// answer for the person at the keyboard: they are shown as \x1b, and characters that turn the direction of text as \u202e.
+// printable writes text to a terminal. What hosts and definitions bring may hold control characters, which would move
+// the cursor, hide text or answer for the person at the keyboard: they are shown as \x1b, and characters that turn the
+// direction of text as \u202e.
 type printable struct {
 	to   io.Writer
 	rest []byte // the beginning of a character
@@ -31,7 +32,8 @@ func (p *printable) Write(text []byte) (int, error) {
 	return len(text), nil
 }
 
-// visible shows what a terminal would act on. Tables get their cells like this too, since they would take sequences for colours.
+// visible shows what a terminal would act on. Tables get their cells like this too, since they would take sequences
+// for colours.
 func visible(in []byte) []byte {
 	out := make([]byte, 0, len(in))
 	for i := 0; i < len(in); {

@@ -23,7 +23,8 @@ func TestPrintable(t *testing.T) {
 		return b.String()
 	}
 	for in, want := range map[string]string{
-		"plain\ttext\nanother\r\n": "plain\ttext\nanother\r\n", "\x1b[31mred": `\x1b[31mred`, "over\rwritten": `over\x0dwritten`, "\x00\a\b\x7f": `\x00\x07\x08\x7f`,
+		"plain\ttext\nanother\r\n": "plain\ttext\nanother\r\n", "\x1b[31mred": `\x1b[31mred`,
+		"over\rwritten": `over\x0dwritten`, "\x00\a\b\x7f": `\x00\x07\x08\x7f`,
 		"\u009b31m": `\u009b31m`, "\x9b": `\x9b`, "\u202elive": `\u202elive`, "⚠ état 日本": "⚠ état 日本", "": "",
 	} {
 		assert.Equal(t, want, write(in))

@@ -27,9 +27,12 @@ func (a *app) referenceCmd() *cobra.Command {
 		return out
 	}
 	cmd := &cobra.Command{
-		Use: "reference [KIND|CODE]", Short: "What a kind of definition may hold, or what a check finds and what to do", Args: cobra.MaximumNArgs(1),
-		Long:    "Needs no service. Without an argument it lists the kinds and the checks.",
-		Example: "  synaxis reference source\n  synaxis reference zone-missing\n  synaxis reference --json-schema > catalogue.schema.json",
+		Use:   "reference [KIND|CODE]",
+		Short: "What a kind of definition may hold, or what a check finds and what to do",
+		Args:  cobra.MaximumNArgs(1),
+		Long:  "Needs no service. Without an argument it lists the kinds and the checks.",
+		Example: "  synaxis reference source\n  synaxis reference zone-missing\n  synaxis reference --json-schema > " +
+			"catalogue.schema.json",
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 0 {
 				return nil, cobra.ShellCompDirectiveNoFileComp

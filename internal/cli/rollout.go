@@ -16,7 +16,17 @@ import (
 )
 
 // rolloutOrder is the order in which states of hosts are told.
-var rolloutOrder = []string{"refused", "timed out", "waiting", "offered", "applying", "applied", "deferred", "left out", "confirmed"}
+var rolloutOrder = []string{
+	"refused",
+	"timed out",
+	"waiting",
+	"offered",
+	"applying",
+	"applied",
+	"deferred",
+	"left out",
+	"confirmed",
+}
 
 func stateCounts(m map[string]int) string {
 	var parts []string
@@ -42,7 +52,8 @@ func (a *app) rolloutStartCmd() *cobra.Command {
 	var watch bool
 	var timeout time.Duration
 	cmd := &cobra.Command{
-		Use: "start", Short: "Start a rollout of the newest revision, or of an earlier one to go back", Args: cobra.NoArgs,
+		Use: "start", Short: "Start a rollout of the newest revision, or of an earlier one to go back",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -60,7 +71,14 @@ func (a *app) rolloutStartCmd() *cobra.Command {
 				return a.watch(cmd.Context(), c, r.Id, timeout)
 			}
 			return a.show(raw, func() {
-				a.printf("Rollout %d of revision %d to %s: %s\nFollow it: synaxis rollout watch %d\n", r.Id, r.Revision, plural(len(r.Hosts), "host", "hosts"), stateCounts(r.Counts), r.Id)
+				a.printf(
+					"Rollout %d of revision %d to %s: %s\nFollow it: synaxis rollout watch %d\n",
+					r.Id,
+					r.Revision,
+					plural(len(r.Hosts), "host", "hosts"),
+					stateCounts(r.Counts),
+					r.Id,
+				)
 			})
 		},
 	}
@@ -89,13 +107,18 @@ func (a *app) completeRollouts() func(*cobra.Command, []string, string) ([]strin
 
 func (a *app) rolloutShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ROLLOUT", Short: "One rollout with the state of every host", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeRollouts(),
+		Use: "show ROLLOUT", Short: "One rollout with the state of every host", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeRollouts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := rolloutArg(args[0])
 			if err != nil {
 				return err
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.GetRollout(cmd.Context(), id) }, func(r contract.Rollout) { a.rollout(r) })
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetRollout(cmd.Context(), id) },
+				func(r contract.Rollout) { a.rollout(r) },
+			)
 		},
 	}
 }
@@ -105,8 +128,18 @@ func (a *app) rollout(r contract.Rollout) {
 	if r.Ended != nil {
 		ended = fmt.Sprintf("%s, after %s", when(r.Ended), r.Ended.Sub(r.Started).Round(100*time.Millisecond))
 	}
-	a.facts("rollout", fmt.Sprintf("%d of revision %d", r.Id, r.Revision), "state", string(r.State)+": "+stateCounts(r.Counts), "wave", fmt.Sprintf("%d of %d", r.Wave, r.Waves),
-		"started", when(&r.Started)+" by "+r.Author, "ended", ended)
+	a.facts(
+		"rollout",
+		fmt.Sprintf("%d of revision %d", r.Id, r.Revision),
+		"state",
+		string(r.State)+": "+stateCounts(r.Counts),
+		"wave",
+		fmt.Sprintf("%d of %d", r.Wave, r.Waves),
+		"started",
+		when(&r.Started)+" by "+r.Author,
+		"ended",
+		ended,
+	)
 	a.printf("\n")
 	var rows [][]string
 	for _, h := range r.Hosts {
@@ -122,7 +155,8 @@ func (a *app) rollout(r contract.Rollout) {
 func (a *app) rolloutWatchCmd() *cobra.Command {
 	var timeout time.Duration
 	cmd := &cobra.Command{
-		Use: "watch ROLLOUT", Short: "Follow a rollout to its end; exits with 4 when it is stopped", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeRollouts(),
+		Use: "watch ROLLOUT", Short: "Follow a rollout to its end; exits with 4 when it is stopped",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeRollouts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := rolloutArg(args[0])
 			if err != nil {
@@ -177,7 +211,10 @@ func (a *app) watch(ctx context.Context, c *contract.Client, id int, timeout tim
 		}
 		select {
 		case <-ctx.Done():
-			return coded{code: exitTimedOut, err: fmt.Errorf("rollout %d has not ended in %s; it goes on", id, timeout)}
+			return coded{
+				code: exitTimedOut,
+				err:  fmt.Errorf("rollout %d has not ended in %s; it goes on", id, timeout),
+			}
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
@@ -187,17 +224,31 @@ func (a *app) rolloutListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List rollouts, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListRollouts(cmd.Context()) }, func(l contract.RolloutList) {
-				if len(l.Items) == 0 {
-					a.printf("No rollout yet. Publish a draft first, then: synaxis rollout start\n")
-					return
-				}
-				var rows [][]string
-				for _, r := range l.Items {
-					rows = append(rows, []string{fmt.Sprint(r.Id), fmt.Sprint(r.Revision), string(r.State), when(&r.Started), r.Author, stateCounts(r.Counts)})
-				}
-				a.table([]string{"rollout", "revision", "state", "started", "by", "hosts"}, rows, 5)
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListRollouts(cmd.Context()) },
+				func(l contract.RolloutList) {
+					if len(l.Items) == 0 {
+						a.printf("No rollout yet. Publish a draft first, then: synaxis rollout start\n")
+						return
+					}
+					var rows [][]string
+					for _, r := range l.Items {
+						rows = append(
+							rows,
+							[]string{
+								fmt.Sprint(r.Id),
+								fmt.Sprint(r.Revision),
+								string(r.State),
+								when(&r.Started),
+								r.Author,
+								stateCounts(r.Counts),
+							},
+						)
+					}
+					a.table([]string{"rollout", "revision", "state", "started", "by", "hosts"}, rows, 5)
+				},
+			)
 		},
 	}
 }

@@ -15,7 +15,14 @@ import (
 
 func (a *app) secretCmd() *cobra.Command {
 	cmd := group("secret", "Secrets: kept sealed, referred to by name, never shown again")
-	cmd.AddCommand(a.secretListCmd(), a.secretShowCmd(), a.secretSetCmd(), a.secretRemoveCmd(), a.secretGrantCmd(), a.secretRevokeCmd())
+	cmd.AddCommand(
+		a.secretListCmd(),
+		a.secretShowCmd(),
+		a.secretSetCmd(),
+		a.secretRemoveCmd(),
+		a.secretGrantCmd(),
+		a.secretRevokeCmd(),
+	)
 	return cmd
 }
 
@@ -37,24 +44,39 @@ func (a *app) secretListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List secrets: owner, when rotated, what uses them", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.ListSecrets(cmd.Context()) }, func(l contract.SecretList) {
-				if len(l.Items) == 0 {
-					a.printf("No secret yet: synaxis secret set NAME < file\n")
-					return
-				}
-				var rows [][]string
-				for _, s := range l.Items {
-					rows = append(rows, []string{s.Name, secretState(s), ago(s.SetAt), s.Owner, fmt.Sprint(s.Hosts), strings.Join(s.UsedBy, ", ")})
-				}
-				a.table([]string{"secret", "value", "rotated", "owner", "hosts", "used by"}, rows, 5)
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ListSecrets(cmd.Context()) },
+				func(l contract.SecretList) {
+					if len(l.Items) == 0 {
+						a.printf("No secret yet: synaxis secret set NAME < file\n")
+						return
+					}
+					var rows [][]string
+					for _, s := range l.Items {
+						rows = append(
+							rows,
+							[]string{
+								s.Name,
+								secretState(s),
+								ago(s.SetAt),
+								s.Owner,
+								fmt.Sprint(s.Hosts),
+								strings.Join(s.UsedBy, ", "),
+							},
+						)
+					}
+					a.table([]string{"secret", "value", "rotated", "owner", "hosts", "used by"}, rows, 5)
+				},
+			)
 		},
 	}
 }
 
 func (a *app) secretShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "What is known of a secret, but its value", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		Use: "show NAME", Short: "What is known of a secret, but its value", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeSecrets(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -70,7 +92,10 @@ func (a *app) secretShowCmd() *cobra.Command {
 				}
 			}
 			hint := ""
-			if near := yamldoc.Nearest(args[0], names(l.Items, func(s contract.Secret) string { return s.Name })); near != "" {
+			if near := yamldoc.Nearest(args[0], names(l.Items, func(
+				s contract.Secret) string {
+				return s.Name
+			})); near != "" {
 				hint = "; did you mean " + near + "?"
 			}
 			return fmt.Errorf("there is no secret %s%s", args[0], hint)
@@ -96,7 +121,26 @@ func (a *app) secret(s contract.Secret) {
 	if used == "" {
 		used = "nothing"
 	}
-	a.facts("secret", s.Name, "value", secretState(s), "about", s.About, "owner", s.Owner, "rotated", rotated, "created", when(s.CreatedAt), "used by", used, "hosts", plural(s.Hosts, "host needs it", "hosts need it"), "they run", onHosts(s))
+	a.facts(
+		"secret",
+		s.Name,
+		"value",
+		secretState(s),
+		"about",
+		s.About,
+		"owner",
+		s.Owner,
+		"rotated",
+		rotated,
+		"created",
+		when(s.CreatedAt),
+		"used by",
+		used,
+		"hosts",
+		plural(s.Hosts, "host needs it", "hosts need it"),
+		"they run",
+		onHosts(s),
+	)
 	for _, g := range s.Grants {
 		a.printf("granted to %s until %s (%s)\n", g.Who, when(&g.ExpiresAt), g.Id)
 	}
@@ -106,10 +150,12 @@ func (a *app) secretSetCmd() *cobra.Command {
 	var about, owner, file string
 	var keep bool
 	cmd := &cobra.Command{
-		Use: "set NAME", Short: "Set the value from standard input; hosts that need it get it with the next rollout", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		Use: "set NAME", Short: "Set the value from standard input; hosts that need it get it with the next rollout",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
 		Long: `Reads the value from standard input, or from --file; one newline at its end is taken off. The value is kept sealed and
 never shown again. With --about or --owner alone, only these are changed.`,
-		Example: "  synaxis secret set archive_token < token.txt\n  synaxis secret set archive_token --owner \"Harbour archive\" --about \"Token of the archive's gate\"",
+		Example: "  synaxis secret set archive_token < token.txt\n  synaxis secret set archive_token --owner " +
+			"\"Harbour archive\" --about \"Token of the archive's gate\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var body contract.SecretValue
 			if cmd.Flags().Changed("about") {
@@ -125,16 +171,23 @@ never shown again. With --about or --owner alone, only these are changed.`,
 				}
 				body.Value = &value
 			}
-			return ask(a, func(c *contract.Client) (*http.Response, error) { return c.SetSecret(cmd.Context(), args[0], body) }, func(s contract.Secret) {
-				if body.Value == nil {
-					a.printf("Secret %s is described\n", s.Name)
-					return
-				}
-				a.printf("Secret %s is set, version %d. It is not shown again.\n", s.Name, s.Version)
-				if s.Hosts > 0 {
-					a.printf("%s need it: they get this version with the next rollout.\n", plural(s.Hosts, "host", "hosts"))
-				}
-			})
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.SetSecret(cmd.Context(), args[0], body) },
+				func(s contract.Secret) {
+					if body.Value == nil {
+						a.printf("Secret %s is described\n", s.Name)
+						return
+					}
+					a.printf("Secret %s is set, version %d. It is not shown again.\n", s.Name, s.Version)
+					if s.Hosts > 0 {
+						a.printf(
+							"%s need it: they get this version with the next rollout.\n",
+							plural(s.Hosts, "host", "hosts"),
+						)
+					}
+				},
+			)
 		},
 	}
 	f := cmd.Flags()
@@ -171,7 +224,8 @@ func (a *app) secretValue(file string) (string, error) {
 
 func (a *app) secretRemoveCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove a secret that nothing uses", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
+		Use: "remove NAME", Short: "Remove a secret that nothing uses", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeSecrets(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -180,7 +234,10 @@ func (a *app) secretRemoveCmd() *cobra.Command {
 			if _, _, err := answer[struct{}](c.RemoveSecret(cmd.Context(), args[0])); err != nil {
 				return err
 			}
-			return a.showValue(map[string]string{"name": args[0], "state": "removed"}, func() { a.printf("Secret %s is removed\n", args[0]) })
+			return a.showValue(
+				map[string]string{"name": args[0], "state": "removed"},
+				func() { a.printf("Secret %s is removed\n", args[0]) },
+			)
 		},
 	}
 }
@@ -188,8 +245,9 @@ func (a *app) secretRemoveCmd() *cobra.Command {
 func (a *app) secretGrantCmd() *cobra.Command {
 	var to, lasts string
 	cmd := &cobra.Command{
-		Use: "grant NAME", Short: "Let somebody set this secret, and do nothing else", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
-		Example: "  synaxis secret grant archive_token --to \"Ines, harbour archive\" --lasts 24h",
+		Use: "grant NAME", Short: "Let somebody set this secret, and do nothing else", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeSecrets(),
+		Example:           "  synaxis secret grant archive_token --to \"Ines, harbour archive\" --lasts 24h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, func(c *contract.Client) (*http.Response, error) {
 				return c.GrantSecret(cmd.Context(), args[0], contract.NewGrant{To: to, Lasts: &lasts})
@@ -198,7 +256,17 @@ func (a *app) secretGrantCmd() *cobra.Command {
 				if a.pin != "" {
 					where += " SYNAXIS_PIN=" + a.pin
 				}
-				a.printf("Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  SYNAXIS_TOKEN=%s%s synaxis secret set %s\n", g.Id, when(&g.ExpiresAt), to, g.Url, g.Token, where, args[0])
+				a.printf(
+					"Grant %s, good until %s. Give one of these to %s; they are shown only now:\n\n  %s\n\n  "+
+						"SYNAXIS_TOKEN=%s%s synaxis secret set %s\n",
+					g.Id,
+					when(&g.ExpiresAt),
+					to,
+					g.Url,
+					g.Token,
+					where,
+					args[0],
+				)
 			})
 		},
 	}
@@ -210,7 +278,8 @@ func (a *app) secretGrantCmd() *cobra.Command {
 
 func (a *app) secretRevokeCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "revoke NAME GRANT", Short: "End a grant", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeSecrets(),
+		Use: "revoke NAME GRANT", Short: "End a grant", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeSecrets(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -219,7 +288,10 @@ func (a *app) secretRevokeCmd() *cobra.Command {
 			if _, _, err := answer[struct{}](c.RevokeGrant(cmd.Context(), args[0], args[1])); err != nil {
 				return err
 			}
-			return a.showValue(map[string]string{"id": args[1], "state": "ended"}, func() { a.printf("Grant %s is ended\n", args[1]) })
+			return a.showValue(
+				map[string]string{"id": args[1], "state": "ended"},
+				func() { a.printf("Grant %s is ended\n", args[1]) },
+			)
 		},
 	}
 }

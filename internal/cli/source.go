@@ -27,12 +27,14 @@ func (a *app) sourceTryCmd() *cobra.Command {
 	var draft int
 	var reveal, changed bool
 	cmd := &cobra.Command{
-		Use: "try SOURCE LOG|-", Short: "Take a log through a whole source, and show what comes of every record", Args: cobra.ExactArgs(2),
+		Use: "try SOURCE LOG|-", Short: "Take a log through a whole source, and show what comes of every record",
+		Args: cobra.ExactArgs(2),
 		Long: `Reads the log as a host would and tells of every record what came in, what each step did, what was masked, and which
 destinations would get it; at the end it counts. SOURCE is one of the newest revision, of a draft (--draft), or of a file or folder
 of definitions (--from, which needs no service). What masks take is shown by the mask's name; --reveal shows it in the clear. Nothing
 is sent anywhere and nothing is kept. Exits with 1 when the format reads none of the records.`,
-		Example: "  synaxis source try gate-scans lane-1.log\n  synaxis source try gate-scans lane-1.log --draft 3 --changed\n  synaxis source try gate-scans lane-1.log --from catalogue/",
+		Example: "  synaxis source try gate-scans lane-1.log\n  synaxis source try gate-scans lane-1.log --draft 3 " +
+			"--changed\n  synaxis source try gate-scans lane-1.log --from catalogue/",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if zone != "" {
 				if err := format.CheckZone(zone); err != nil {
@@ -48,9 +50,15 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 			}
 			var r workbench.Result
 			if from != "" {
-				r, err = trySource(from, args[0], data, workbench.Options{Zone: zone, Begin: begin, Observed: modified})
+				r, err = trySource(
+					from,
+					args[0],
+					data,
+					workbench.Options{Zone: zone, Begin: begin, Observed: modified},
+				)
 			} else {
-				r, err = a.tryAtService(cmd, contract.TryLog{Bytes: &data, Source: &args[0], Modified: &modified, Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
+				r, err = a.tryAtService(cmd, contract.TryLog{Bytes: &data, Source: &args[0], Modified: &modified,
+					Draft: orNil(draft), Zone: orNil(zone), Begin: orNil(begin), Host: orNil(host)})
 			}
 			if err != nil {
 				return err
@@ -63,10 +71,19 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 				return err
 			}
 			if r.Looks != "" {
-				fmt.Fprintf(a.errOut, "The log looks like %s; the source reads it otherwise: read: {encoding: %s}\n", r.Looks, r.Looks)
+				fmt.Fprintf(
+					a.errOut,
+					"The log looks like %s; the source reads it otherwise: read: {encoding: %s}\n",
+					r.Looks,
+					r.Looks,
+				)
 			}
 			if r.Read == 0 && r.Unread > 0 {
-				return coded{code: exitFailed, err: errors.New("the format reads none of the records"), silent: a.output != "table"}
+				return coded{
+					code:   exitFailed,
+					err:    errors.New("the format reads none of the records"),
+					silent: a.output != "table",
+				}
 			}
 			return nil
 		},
@@ -74,7 +91,12 @@ is sent anywhere and nothing is kept. Exits with 1 when the format reads none of
 	f := cmd.Flags()
 	f.StringVar(&from, "from", "", "a file or folder of definitions, in place of the service")
 	f.IntVar(&draft, "draft", 0, "a draft that is not published yet")
-	f.StringVar(&host, "host", "", "the host whose settings and labels count; by default the first that the source chooses")
+	f.StringVar(
+		&host,
+		"host",
+		"",
+		"the host whose settings and labels count; by default the first that the source chooses",
+	)
 	f.StringVar(&zone, "zone", "", "the named zone of times that have none, such as Europe/Lisbon")
 	f.StringVar(&begin, "begin", "", "an expression (RE2): a record of several lines begins at a line that it finds")
 	f.BoolVar(&reveal, "reveal", false, "show private data in the clear")
@@ -118,7 +140,12 @@ func trySource(from, name string, data []byte, o workbench.Options) (workbench.R
 		return workbench.Result{}, err
 	}
 	if cat.Get("source", name) == nil {
-		return workbench.Result{}, fmt.Errorf("%s has no source %s; it has %s", from, name, strings.Join(cat.Names("source"), ", "))
+		return workbench.Result{}, fmt.Errorf(
+			"%s has no source %s; it has %s",
+			from,
+			name,
+			strings.Join(cat.Names("source"), ", "),
+		)
 	}
 	return workbench.Source(cat, name, data, o), nil
 }
@@ -172,7 +199,12 @@ func (a *app) showCourse(r workbench.Result, reveal, changed bool) {
 	if len(r.Records) > 0 {
 		a.printf("\n")
 	}
-	a.printf("%s read, %d not read, %s skipped\n", plural(int(r.Read), "record", "records"), r.Unread, plural(int(r.Blank), "blank line", "blank lines"))
+	a.printf(
+		"%s read, %d not read, %s skipped\n",
+		plural(int(r.Read), "record", "records"),
+		r.Unread,
+		plural(int(r.Blank), "blank line", "blank lines"),
+	)
 	for _, reason := range slices.Sorted(maps.Keys(r.DropReasons)) {
 		a.printf("%s dropped: %s\n", number(r.DropReasons[reason]), reason)
 	}
@@ -186,14 +218,22 @@ func (a *app) showCourse(r workbench.Result, reveal, changed bool) {
 		a.printf("Private data was masked in %s\n", plural(int(r.Masked), "record", "records"))
 	}
 	if r.Failed > 0 {
-		a.printf("%s could not be computed; their records went on\n", plural(int(r.Failed), "condition or value", "conditions and values"))
+		a.printf(
+			"%s could not be computed; their records went on\n",
+			plural(int(r.Failed), "condition or value", "conditions and values"),
+		)
 	}
 	if r.NoZone > 0 {
-		a.printf("The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the source\n", plural(r.NoZone, "record", "records"))
+		a.printf(
+			"The times of %s have no zone, so that the time of reading stands in: name one with --zone, and in the "+
+				"source\n",
+			plural(r.NoZone, "record", "records"),
+		)
 	}
 }
 
-// masked shows a text with the names of masks in the places of what they take; with reveal what they take, on a terminal in colour.
+// masked shows a text with the names of masks in the places of what they take; with reveal what they take, on a
+// terminal in colour.
 func (a *app) masked(line string, private []workbench.Mark, reveal bool) string {
 	var b strings.Builder
 	at := 0

@@ -13,7 +13,8 @@ const (
 	MaySession   Right = "session"    // be signed in, and sign out
 )
 
-// rights tells what each operation of the contract needs: all that is listed. CreateSession needs nothing: it is the way in.
+// rights tells what each operation of the contract needs: all that is listed. CreateSession needs nothing: it is the
+// way in.
 var rights = map[string][]Right{
 	"CreateSession":    {},
 	"GetSession":       {MaySession},
@@ -21,18 +22,33 @@ var rights = map[string][]Right{
 	"CreateSignInLink": {MaySession},
 
 	"GetStatus": {MayLook}, "ListAudit": {MayLook}, "GetLanguage": {MayLook},
-	"ListHosts": {MayLook}, "GetHost": {MayLook}, "GetHostConfig": {MayLook}, "ExplainHost": {MayLook}, "ExportInventory": {MayLook},
+	"ListHosts": {
+		MayLook,
+	}, "GetHost": {MayLook}, "GetHostConfig": {MayLook}, "ExplainHost": {MayLook}, "ExportInventory": {MayLook},
 	"ListJoinTokens": {MayLook}, "ListNewcomers": {MayLook}, "ListSecrets": {MayLook},
 	"ListDefinitions": {MayLook}, "GetDefinition": {MayLook}, "ExportCatalogue": {MayLook}, "GetCoverage": {MayLook},
-	"ListDrafts": {MayLook}, "GetDraft": {MayLook}, "ListDraftDefinitions": {MayLook}, "GetDraftDefinition": {MayLook}, "ListConflicts": {MayLook},
-	"CheckDraft": {MayLook}, "DiffDraft": {MayLook},
+	"ListDrafts": {
+		MayLook,
+	}, "GetDraft": {MayLook}, "ListDraftDefinitions": {MayLook}, "GetDraftDefinition": {MayLook},
+	"ListConflicts": {MayLook},
+	"CheckDraft":    {MayLook}, "DiffDraft": {MayLook},
 	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
 
-	"TryDefinition": {MayTry}, "GuessLog": {MayTry}, "ReadText": {MayTry}, "TryLog": {MayTry}, "ScanLog": {MayTry}, "CarveField": {MayTry}, "SpliceText": {MayTry},
+	"TryDefinition": {
+		MayTry,
+	}, "GuessLog": {MayTry}, "ReadText": {MayTry}, "TryLog": {MayTry}, "ScanLog": {MayTry}, "CarveField": {MayTry},
+	"SpliceText": {MayTry},
 
-	"CreateJoinToken": {MayChange}, "RevokeJoinToken": {MayChange}, "ApproveNewcomer": {MayChange}, "DenyNewcomer": {MayChange},
-	"EditHostLabels": {MayChange}, "EditHostSettings": {MayChange}, "RetireHost": {MayChange}, "EditHosts": {MayChange}, "ImportInventory": {MayChange},
-	"LoadDraft": {MayChange}, "DiscardDraft": {MayChange}, "PutDraftDefinition": {MayChange}, "RemoveDraftDefinition": {MayChange},
+	"CreateJoinToken": {
+		MayChange,
+	}, "RevokeJoinToken": {MayChange}, "ApproveNewcomer": {MayChange}, "DenyNewcomer": {MayChange},
+	"EditHostLabels": {
+		MayChange,
+	}, "EditHostSettings": {MayChange}, "RetireHost": {MayChange}, "EditHosts": {MayChange},
+	"ImportInventory": {MayChange},
+	"LoadDraft": {
+		MayChange,
+	}, "DiscardDraft": {MayChange}, "PutDraftDefinition": {MayChange}, "RemoveDraftDefinition": {MayChange},
 	"RevertDraftDefinition": {MayChange}, "PublishDraft": {MayChange}, "StartRollout": {MayChange},
 	"RemoveSecret": {MayChange}, "GrantSecret": {MayChange}, "RevokeGrant": {MayChange},
 

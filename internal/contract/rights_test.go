@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestEveryOperationHasItsRight: the table has the operations of the contract and no others; who may only look changes nothing.
+// TestEveryOperationHasItsRight: the table has the operations of the contract and no others; who may only look changes
+// nothing.
 func TestEveryOperationHasItsRight(t *testing.T) {
 	t.Parallel()
 	doc, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")

@@ -8,13 +8,24 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestArrowsPointDown holds the shape of the code: core knows no interface, and service and agent do not know each other.
+// TestArrowsPointDown holds the shape of the code: core knows no interface, and service and agent do not know each
+// other.
 func TestArrowsPointDown(t *testing.T) {
 	t.Parallel()
 	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "synaxis/...").Output()
 	require.NoError(t, err)
 	forbidden := map[string][]string{
-		"synaxis/internal/core":     {"synaxis/internal/service", "synaxis/internal/agent", "synaxis/internal/cli", "github.com/gin-gonic/gin", "database/sql", "net", "net/http", "os", "os/exec"},
+		"synaxis/internal/core": {
+			"synaxis/internal/service",
+			"synaxis/internal/agent",
+			"synaxis/internal/cli",
+			"github.com/gin-gonic/gin",
+			"database/sql",
+			"net",
+			"net/http",
+			"os",
+			"os/exec",
+		},
 		"synaxis/internal/service":  {"synaxis/internal/agent", "synaxis/internal/cli"},
 		"synaxis/internal/agent":    {"synaxis/internal/service", "synaxis/internal/cli"},
 		"synaxis/internal/cli":      {"synaxis/internal/service", "synaxis/internal/agent"},
@@ -31,7 +42,13 @@ func TestArrowsPointDown(t *testing.T) {
 			for _, imported := range words[1:] {
 				for _, f := range list {
 					ours := strings.HasPrefix(f, "synaxis/")
-					require.Falsef(t, imported == f || ours && strings.HasPrefix(imported, f+"/"), "%s must not import %s", words[0], imported)
+					require.Falsef(
+						t,
+						imported == f || ours && strings.HasPrefix(imported, f+"/"),
+						"%s must not import %s",
+						words[0],
+						imported,
+					)
 				}
 			}
 		}

@@ -52,8 +52,16 @@ func NewRunning(m Machine, dir, service, token string, log *slog.Logger) (*Runni
 	if err := os.MkdirAll(filepath.Join(r.LogRoot(), "journal"), 0o755); err != nil {
 		return nil, err
 	}
-	r.opts = run.Options{Service: service, JoinToken: token, StateDir: filepath.Join(r.Dir, "agent"), Name: m.Name, HostID: "demo-" + m.Name,
-		Report: 2 * time.Second, Version: "0.1.0", Log: log.With("host", m.Name)}
+	r.opts = run.Options{
+		Service:   service,
+		JoinToken: token,
+		StateDir:  filepath.Join(r.Dir, "agent"),
+		Name:      m.Name,
+		HostID:    "demo-" + m.Name,
+		Report:    2 * time.Second,
+		Version:   "0.1.0",
+		Log:       log.With("host", m.Name),
+	}
 	return r, nil
 }
 
@@ -100,7 +108,12 @@ type writer struct {
 }
 
 func newWriter(m *Running, i int) (*writer, error) {
-	w := &writer{m: m, of: m.Logs[i], rnd: rand.New(rand.NewPCG(uint64(len(m.Name)), uint64(i))), mark: fmt.Sprintf("%s.%d", m.Name, i)}
+	w := &writer{
+		m:    m,
+		of:   m.Logs[i],
+		rnd:  rand.New(rand.NewPCG(uint64(len(m.Name)), uint64(i))),
+		mark: fmt.Sprintf("%s.%d", m.Name, i),
+	}
 	return w, w.open()
 }
 

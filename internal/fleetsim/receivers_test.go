@@ -32,7 +32,8 @@ func TestReceiversSeeWhatLeaks(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	kinds := map[string]bool{}
 	for n := range 200 {
-		for _, line := range []string{gateLine("UTC")(rnd, "i", n, time.Now()), kioskLine("UTC")(rnd, "i", n, time.Now()), appLine(rnd, "i", n, time.Now()), webLine(rnd, "i", n, time.Now())} {
+		for _, line := range []string{gateLine("UTC")(rnd, "i", n, time.Now()), kioskLine("UTC")(rnd, "i", n,
+			time.Now()), appLine(rnd, "i", n, time.Now()), webLine(rnd, "i", n, time.Now())} {
 			for _, p := range private.FindAllString(line, -1) {
 				kinds[strings.Map(func(c rune) rune {
 					if c >= '0' && c <= '9' {

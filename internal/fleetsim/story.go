@@ -86,7 +86,8 @@ func (d *Demo) secrets(ctx context.Context) error {
 		{"mask_key", "Keys the hashes that stand for the addresses of visitors", "Watch desk"},
 	} {
 		value := rand.Text()
-		if _, err := answer[contract.Secret](d.client.SetSecret(ctx, s.name, contract.SecretValue{Value: &value, About: &s.about, Owner: &s.owner})); err != nil {
+		if _, err := answer[contract.Secret](d.client.SetSecret(ctx, s.name, contract.SecretValue{Value: &value,
+			About: &s.about, Owner: &s.owner})); err != nil {
 			return err
 		}
 	}
@@ -96,7 +97,12 @@ func (d *Demo) secrets(ctx context.Context) error {
 // desk leaves on the desk what an administrator would find there in the morning: a draft full of mistakes.
 func (d *Demo) desk(ctx context.Context) error {
 	title := "Winter timetable, loaded in a hurry"
-	draft, err := answer[contract.Draft](d.client.LoadDraft(ctx, contract.NewDraft{Title: &title, Files: []contract.File{{Path: "winter.yaml", Text: examples.Mistakes}}}))
+	draft, err := answer[contract.Draft](
+		d.client.LoadDraft(
+			ctx,
+			contract.NewDraft{Title: &title, Files: []contract.File{{Path: "winter.yaml", Text: examples.Mistakes}}},
+		),
+	)
 	if err != nil {
 		return err
 	}
@@ -117,7 +123,10 @@ func (d *Demo) startService(ctx context.Context) error {
 	runCtx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	started, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- service.Run(runCtx, service.Options{Data: data, Listen: d.o.Listen, Log: d.o.Log, Started: func(address, _, _ string, _ bool) { started <- address }})
+		ended <- service.Run(runCtx, service.Options{Data: data, Listen: d.o.Listen, Log: d.o.Log, Started: func(
+			address, _, _ string, _ bool) {
+			started <- address
+		}})
 	}()
 	d.ends = append(d.ends, func() { cancel(); <-ended })
 	select {
@@ -130,10 +139,13 @@ func (d *Demo) startService(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.client, err = contract.NewClient(d.url+"/api/v1", contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
-		return nil
-	}))
+	d.client, err = contract.NewClient(
+		d.url+"/api/v1",
+		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+			return nil
+		}),
+	)
 	return err
 }
 
@@ -169,7 +181,9 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 		key := m.Site + "/" + m.Role
 		if tokens[key] == "" {
 			labels := map[string]string{"site": m.Site, "role": m.Role}
-			t, err := answer[contract.CreatedJoinToken](d.client.CreateJoinToken(ctx, contract.NewJoinToken{Labels: &labels, Uses: &any}))
+			t, err := answer[contract.CreatedJoinToken](
+				d.client.CreateJoinToken(ctx, contract.NewJoinToken{Labels: &labels, Uses: &any}),
+			)
 			if err != nil {
 				return err
 			}
@@ -198,8 +212,13 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 		return err
 	}
 	for _, m := range d.Fleet {
-		set := map[string]string{"log_root": m.LogRoot(), "watch_desk": d.Receivers.URL(), "harbour_archive": d.Receivers.URL()}
-		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, nil, contract.MapEdit{Set: &set})); err != nil {
+		set := map[string]string{
+			"log_root":        m.LogRoot(),
+			"watch_desk":      d.Receivers.URL(),
+			"harbour_archive": d.Receivers.URL(),
+		}
+		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, nil,
+			contract.MapEdit{Set: &set})); err != nil {
 			return err
 		}
 	}
@@ -244,7 +263,9 @@ func (d *Demo) publish(ctx context.Context) (int, error) {
 		return 0, err
 	}
 	title, message := "The Whimbrel Line", "first catalogue of the ferry line"
-	draft, err := answer[contract.Draft](d.client.LoadDraft(ctx, contract.NewDraft{Title: &title, Whole: true, Files: files}))
+	draft, err := answer[contract.Draft](
+		d.client.LoadDraft(ctx, contract.NewDraft{Title: &title, Whole: true, Files: files}),
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -264,7 +285,14 @@ func (d *Demo) rollOut(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.say("Rollout %d of revision %d is %s on %d of %d hosts", r.Id, r.Revision, r.State, r.Counts["confirmed"], len(r.Hosts))
+	d.say(
+		"Rollout %d of revision %d is %s on %d of %d hosts",
+		r.Id,
+		r.Revision,
+		r.State,
+		r.Counts["confirmed"],
+		len(r.Hosts),
+	)
 	if r.State != contract.RolloutStateDone {
 		return fmt.Errorf("rollout %d is %s", r.Id, r.State)
 	}
@@ -294,7 +322,8 @@ type Row struct {
 	State                                    string
 }
 
-// Agrees tells whether the numbers fit: what was written was dropped by a rule or acknowledged, and that is what was received.
+// Agrees tells whether the numbers fit: what was written was dropped by a rule or acknowledged, and that is what was
+// received.
 func (r Row) Agrees() bool {
 	return r.Written == r.Acknowledged+r.Dropped && r.Acknowledged == r.Received
 }
@@ -341,7 +370,10 @@ func (d *Demo) Once(ctx context.Context, records int) ([]Row, error) {
 	err := d.wait(ctx, time.Minute, "the numbers to agree", func() (bool, error) {
 		var err error
 		rows, err = d.rows(ctx)
-		return !slices.ContainsFunc(rows, func(r Row) bool { return !r.Agrees() || strings.Contains(r.State, "offline") }), err
+		return !slices.ContainsFunc(
+			rows,
+			func(r Row) bool { return !r.Agrees() || strings.Contains(r.State, "offline") },
+		), err
 	})
 	return rows, err
 }

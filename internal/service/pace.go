@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// A body must go on within bodyPatience, and come at slowestBody bytes a second or faster. What answers for long, events and WebSockets, has
-// no body, and is not bounded.
+// A body must go on within bodyPatience, and come at slowestBody bytes a second or faster. What answers for long,
+// events and WebSockets, has no body, and is not bounded.
 const (
 	bodyPatience = 20 * time.Second
 	slowestBody  = 16 << 10
@@ -20,7 +20,12 @@ func paced(next http.Handler) http.Handler { return pacedAt(next, bodyPatience) 
 func pacedAt(next http.Handler, patience time.Duration) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Body != nil && r.Body != http.NoBody {
-			b := &pacedBody{ReadCloser: r.Body, control: http.NewResponseController(w), patience: patience, ends: time.Now().Add(patience)}
+			b := &pacedBody{
+				ReadCloser: r.Body,
+				control:    http.NewResponseController(w),
+				patience:   patience,
+				ends:       time.Now().Add(patience),
+			}
 			b.extend(0)
 			r.Body = b
 		}

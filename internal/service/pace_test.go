@@ -16,7 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSlowBodies: a body that does not come is cut, also when nobody reads it; one that comes, and an answer that lasts, are not.
+// TestSlowBodies: a body that does not come is cut, also when nobody reads it; one that comes, and an answer that
+// lasts, are not.
 func TestSlowBodies(t *testing.T) {
 	t.Parallel()
 	const patience = 300 * time.Millisecond
@@ -34,7 +35,10 @@ func TestSlowBodies(t *testing.T) {
 		}
 		fmt.Fprintf(w, "%d bytes", len(text))
 	})
-	mux.HandleFunc("POST /ignore", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) })
+	mux.HandleFunc(
+		"POST /ignore",
+		func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) },
+	)
 	mux.HandleFunc("GET /lasts", func(w http.ResponseWriter, r *http.Request) {
 		for range 4 {
 			select {

@@ -14,13 +14,15 @@ import (
 
 // facts are the types of what the store holds, and of what memory keeps of it.
 var facts = map[string]bool{
-	"store.Host": true, "store.JoinToken": true, "store.Credential": true, "store.Newcomer": true, "store.Draft": true, "store.Revision": true,
-	"store.Assignment": true, "store.Manifest": true, "store.Secret": true, "store.Grant": true, "hosts.View": true, "reports.Said": true,
+	"store.Host": true, "store.JoinToken": true, "store.Credential": true, "store.Newcomer": true, "store.Draft": true,
+	"store.Revision":   true,
+	"store.Assignment": true, "store.Manifest": true, "store.Secret": true, "store.Grant": true, "hosts.View": true,
+	"reports.Said":  true,
 	"rollout.State": true, "rollouts.Rollout": true, "revisions.State": true,
 }
 
-// TestRulesOfOwners: no owner shows state that others could change, and nothing that was read before a change decides inside it. What was
-// read before may be compared there with what is so now.
+// TestRulesOfOwners: no owner shows state that others could change, and nothing that was read before a change decides
+// inside it. What was read before may be compared there with what is so now.
 func TestRulesOfOwners(t *testing.T) {
 	t.Parallel()
 	for _, p := range load(t, "synaxis/internal/service/...") {
@@ -40,14 +42,25 @@ func TestRulesFind(t *testing.T) {
 		for _, f := range p.Syntax {
 			stale(p, f, func(_ token.Pos, what string) { found = append(found, what) })
 		}
-		assert.Equal(t, []string{"Count is a variable that everybody may change", "Owner.Hosts can be changed by everybody while a lock guards the rest",
-			"have was read before the change and decides inside it", "v was read before the change and decides inside it"}, found)
+		assert.Equal(
+			t,
+			[]string{
+				"Count is a variable that everybody may change",
+				"Owner.Hosts can be changed by everybody while a lock guards the rest",
+				"have was read before the change and decides inside it",
+				"v was read before the change and decides inside it",
+			},
+			found,
+		)
 	}
 }
 
 func load(t *testing.T, pattern string) []*packages.Package {
-	list, err := packages.Load(&packages.Config{Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes |
-		packages.NeedTypesInfo | packages.NeedImports | packages.NeedExportFile}, pattern)
+	list, err := packages.Load(
+		&packages.Config{Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes |
+			packages.NeedTypesInfo | packages.NeedImports | packages.NeedExportFile},
+		pattern,
+	)
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	for _, p := range list {
@@ -102,7 +115,8 @@ func stale(p *packages.Package, f *ast.File, found func(token.Pos, string)) {
 			}
 			sel, ok := call.Fun.(*ast.SelectorExpr)
 			change, isFunc := call.Args[1].(*ast.FuncLit)
-			if !ok || !isFunc || sel.Sel.Name != "Update" && sel.Sel.Name != "Alone" || !strings.HasSuffix(p.TypesInfo.TypeOf(sel.X).String(), "store.Store") {
+			if !ok || !isFunc || sel.Sel.Name != "Update" && sel.Sel.Name != "Alone" ||
+				!strings.HasSuffix(p.TypesInfo.TypeOf(sel.X).String(), "store.Store") {
 				return true
 			}
 			read := readBefore(p, fn, change)
@@ -170,7 +184,8 @@ func plainType(t types.Type) string {
 	}
 }
 
-// within visits the names in a body, with whether they are only compared: by an operator, or by a function whose name begins with same.
+// within visits the names in a body, with whether they are only compared: by an operator, or by a function whose name
+// begins with same.
 func within(body ast.Node, visit func(id *ast.Ident, compared bool)) {
 	compared := map[ast.Node]bool{}
 	ast.Inspect(body, func(n ast.Node) bool {

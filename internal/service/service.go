@@ -69,7 +69,11 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	if tlsConfig == nil && !o.Insecure && !onLoopback(o.Listen) {
-		return fmt.Errorf("--listen %s without TLS: tokens and configs would travel in clear; use --tls-auto, or --tls-cert and --tls-key, or say --insecure", o.Listen)
+		return fmt.Errorf(
+			"--listen %s without TLS: tokens and configs would travel in clear; use --tls-auto, or --tls-cert and "+
+				"--tls-key, or say --insecure",
+			o.Listen,
+		)
 	}
 	if err := store.CheckPresent(o.Data); err != nil {
 		return err
@@ -80,7 +84,13 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer st.Close()
 	events := api.NewEvents()
-	authn, created, err := auth.New(st, o.Data, auth.Rules{NoHostReading: o.NoHostReading, Ended: events.EndSession}, o.Log, time.Now)
+	authn, created, err := auth.New(
+		st,
+		o.Data,
+		auth.Rules{NoHostReading: o.NoHostReading, Ended: events.EndSession},
+		o.Log,
+		time.Now,
+	)
 	if err != nil {
 		return err
 	}
@@ -95,8 +105,13 @@ func Run(ctx context.Context, o Options) error {
 	}
 	a := &api.API{Owners: parts, Auth: authn, Events: events, Log: o.Log, Now: time.Now,
 		Join: join.New(join.Way{Pin: pin, Dir: o.Agents}, parts.Membership, parts.Hosts, parts.Changes)}
-	server := &http.Server{Handler: handler(a, st, authn), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
-		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	server := &http.Server{
+		Handler:           handler(a, st, authn),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		TLSConfig:         tlsConfig,
+		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+	}
 	var running sync.WaitGroup
 	partsCtx, stopParts := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopParts()
@@ -139,14 +154,16 @@ func Run(ctx context.Context, o Options) error {
 	return err
 }
 
-// How often it is tried whether records can be written, and what nobody asks for is removed; and how long numbers are kept.
+// How often it is tried whether records can be written, and what nobody asks for is removed; and how long numbers are
+// kept.
 const (
 	probeEvery  = 10 * time.Second
 	pruneEvery  = time.Hour
 	keepNumbers = 30 * 24 * time.Hour
 )
 
-// keepBooks notices when the data folder takes no records, and when it does again, and keeps the databases within bounds.
+// keepBooks notices when the data folder takes no records, and when it does again, and keeps the databases within
+// bounds.
 func keepBooks(ctx context.Context, st *store.Store, driver *rollouts.Driver, log *slog.Logger) {
 	probe := time.NewTicker(probeEvery)
 	defer probe.Stop()
@@ -202,7 +219,12 @@ func tlsSetting(o Options) (*tls.Config, string, error) {
 		if err != nil {
 			return nil, "", fmt.Errorf("--tls-cert: %w", err)
 		}
-		return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}}, wire.Fingerprint(leaf.Raw), nil
+		return &tls.Config{
+				MinVersion:   tls.VersionTLS12,
+				Certificates: []tls.Certificate{cert},
+			}, wire.Fingerprint(
+				leaf.Raw,
+			), nil
 	}
 	return nil, "", nil
 }
@@ -222,7 +244,12 @@ func handler(a *api.API, st *store.Store, authn *auth.Auth) http.Handler {
 			return
 		}
 		if t := st.Trouble(); t.Reason != "" {
-			c.String(http.StatusServiceUnavailable, "the service cannot keep its records since %s: %s\n", t.Since.UTC().Format(time.RFC3339), t.Reason)
+			c.String(
+				http.StatusServiceUnavailable,
+				"the service cannot keep its records since %s: %s\n",
+				t.Since.UTC().Format(time.RFC3339),
+				t.Reason,
+			)
 			return
 		}
 		c.String(http.StatusOK, "ready\n")
@@ -284,6 +311,10 @@ func registry(a *api.API) *prometheus.Registry {
 		})
 		return float64(n)
 	})
-	gauge("synaxis_revision_in_force", "The revision whose rollout was completed last.", func() float64 { return float64(a.Rollouts.InForce()) })
+	gauge(
+		"synaxis_revision_in_force",
+		"The revision whose rollout was completed last.",
+		func() float64 { return float64(a.Rollouts.InForce()) },
+	)
 	return r
 }

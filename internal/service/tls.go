@@ -35,8 +35,14 @@ func autoTLS(dir string, names []string, now time.Time) (tls.Certificate, string
 	if err != nil {
 		return tls.Certificate{}, "", err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Synaxis service"}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(1, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{
+		SerialNumber: serial(),
+		Subject:      pkix.Name{CommonName: "Synaxis service"},
+		NotBefore:    now.Add(-time.Hour),
+		NotAfter:     now.AddDate(1, 0, 0),
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	host, err := os.Hostname()
 	if err == nil {
 		names = append(names, host)
@@ -97,8 +103,16 @@ func authority(dir string, now time.Time) (der []byte, key *ecdsa.PrivateKey, er
 	if key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
 		return nil, nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Synaxis authority"}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(10, 0, 0),
-		KeyUsage: x509.KeyUsageCertSign, BasicConstraintsValid: true, IsCA: true, MaxPathLenZero: true}
+	t := &x509.Certificate{
+		SerialNumber:          serial(),
+		Subject:               pkix.Name{CommonName: "Synaxis authority"},
+		NotBefore:             now.Add(-time.Hour),
+		NotAfter:              now.AddDate(10, 0, 0),
+		KeyUsage:              x509.KeyUsageCertSign,
+		BasicConstraintsValid: true,
+		IsCA:                  true,
+		MaxPathLenZero:        true,
+	}
 	if der, err = x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key); err != nil {
 		return nil, nil, err
 	}
@@ -106,6 +120,8 @@ func authority(dir string, now time.Time) (der []byte, key *ecdsa.PrivateKey, er
 	if err != nil {
 		return nil, nil, err
 	}
-	out := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER})...)
+	out := append(
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER})...)
 	return der, key, os.WriteFile(path, out, 0o600)
 }

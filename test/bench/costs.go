@@ -17,8 +17,8 @@ import (
 	"synaxis/internal/core/pipeline"
 )
 
-// costsTable measures what the whole agent costs: files in which nothing happens, a few lines into them, and compression. It answers how
-// many aims were missed.
+// costsTable measures what the whole agent costs: files in which nothing happens, a few lines into them, and
+// compression. It answers how many aims were missed.
 func costsTable() (missed int, err error) {
 	t, row := agentTable(&missed)
 	share, wrote, err := idleFiles(2000, 40)
@@ -64,10 +64,13 @@ func engine(dir string, src pipeline.Source, d delivery.Spec) (*run.Engine, erro
 	if err != nil {
 		return nil, err
 	}
-	return e, e.Apply(hostconfig.Config{Host: "bench", Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}})
+	return e, e.Apply(
+		hostconfig.Config{Host: "bench", Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}},
+	)
 }
 
-// idleFiles lets an agent watch files, and answers which share of a core that takes, and how much some lines into them let it write.
+// idleFiles lets an agent watch files, and answers which share of a core that takes, and how much some lines into them
+// let it write.
 func idleFiles(files, lines int) (share float64, wrote int64, err error) {
 	dir, err := os.MkdirTemp("", "bench")
 	if err != nil {
@@ -75,7 +78,11 @@ func idleFiles(files, lines int) (share float64, wrote int64, err error) {
 	}
 	defer os.RemoveAll(dir)
 	add := func(i int, text string) error {
-		f, err := os.OpenFile(filepath.Join(dir, fmt.Sprintf("idle-%04d.log", i)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		f, err := os.OpenFile(
+			filepath.Join(dir, fmt.Sprintf("idle-%04d.log", i)),
+			os.O_CREATE|os.O_APPEND|os.O_WRONLY,
+			0o644,
+		)
 		if err != nil {
 			return err
 		}
@@ -88,8 +95,18 @@ func idleFiles(files, lines int) (share float64, wrote int64, err error) {
 			return 0, 0, err
 		}
 	}
-	e, err := engine(filepath.Join(dir, "state"), pipeline.Source{Name: "s", Files: []string{filepath.Join(dir, "*.log")}, FirstRead: "start", Format: "raw", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}},
-		delivery.Spec{Name: "out", Kind: "discard", Batch: delivery.DefaultBatch, Retry: delivery.DefaultRetry})
+	e, err := engine(
+		filepath.Join(dir, "state"),
+		pipeline.Source{
+			Name:      "s",
+			Files:     []string{filepath.Join(dir, "*.log")},
+			FirstRead: "start",
+			Format:    "raw",
+			Unparsed:  "keep",
+			Send:      []pipeline.Entry{{To: "out"}},
+		},
+		delivery.Spec{Name: "out", Kind: "discard", Batch: delivery.DefaultBatch, Retry: delivery.DefaultRetry},
+	)
 	if err != nil {
 		return 0, 0, err
 	}

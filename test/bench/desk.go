@@ -29,8 +29,8 @@ import (
 
 const messages = 40_000
 
-// statusMessages is small status messages over HTTP polling, with the whole of what the service does for each, against a
-// bare Gin handler that decodes the same message. Both are called through the same server and client.
+// statusMessages is small status messages over HTTP polling, with the whole of what the service does for each, against
+// a bare Gin handler that decodes the same message. Both are called through the same server and client.
 func statusMessages() (pair, error) {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "synaxis-bench-")
@@ -41,7 +41,11 @@ func statusMessages() (pair, error) {
 	if err != nil {
 		return pair{}, err
 	}
-	o, err := assemble.New(ctx, st, assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: time.Now, Note: func(string) {}})
+	o, err := assemble.New(
+		ctx,
+		st,
+		assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: time.Now, Note: func(string) {}},
+	)
 	if err != nil {
 		return pair{}, err
 	}
@@ -138,19 +142,28 @@ func (m *member) send(url string, msg *protobufs.AgentToServer) (*protobufs.Serv
 		return nil, err
 	}
 	answer := &protobufs.ServerToAgent{}
-	if err := proto.Unmarshal(text, answer); err != nil || resp.StatusCode != http.StatusOK || !bytes.Equal(answer.InstanceUid, m.uid) {
+	if err := proto.Unmarshal(text, answer); err != nil || resp.StatusCode != http.StatusOK ||
+		!bytes.Equal(answer.InstanceUid, m.uid) {
 		return nil, fmt.Errorf("answered %s: %s", resp.Status, text)
 	}
 	return answer, nil
 }
 
 func (m *member) join(url string) error {
-	d := &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("service.name", wire.ServiceName), wire.TextAttribute("host.name", m.name)}}
+	d := &protobufs.AgentDescription{
+		IdentifyingAttributes: []*protobufs.KeyValue{
+			wire.TextAttribute("service.name", wire.ServiceName),
+			wire.TextAttribute("host.name", m.name),
+		},
+	}
 	answer, err := m.send(url+wire.OpAMPPath, &protobufs.AgentToServer{AgentDescription: d})
 	if err != nil {
 		return err
 	}
-	m.bearer = strings.TrimPrefix(answer.GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()[0].GetValue(), "Bearer ")
+	m.bearer = strings.TrimPrefix(
+		answer.GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()[0].GetValue(),
+		"Bearer ",
+	)
 	_, err = m.send(url+wire.OpAMPPath, &protobufs.AgentToServer{AgentDescription: d})
 	return err
 }
@@ -164,9 +177,19 @@ const (
 func rendering() (pair, error) {
 	var b strings.Builder
 	for i := range benchSources {
-		fmt.Fprintf(&b, "source: source-%d\nlabels: {team: boarding}\nhosts: all\nread: {files: [\"${setting.root}/part-%d/*.log\"], except: [\"*.tmp\"]}\nformat: gate\ntime: {zone: Europe/Lisbon}\nsend: [{to: archive}]\n---\n", i, i)
+		fmt.Fprintf(
+			&b,
+			"source: source-%d\nlabels: {team: boarding}\nhosts: all\nread: {files: "+
+				"[\"${setting.root}/part-%d/*.log\"], except: [\"*.tmp\"]}\nformat: gate\ntime: {zone: "+
+				"Europe/Lisbon}\nsend: [{to: archive}]\n---\n",
+			i,
+			i,
+		)
 	}
-	b.WriteString("format: gate\ntemplate: '{ts:time} lane={lane:int} {rest:remainder}'\ntime: {field: ts, layout: '%Y-%m-%d %H:%M:%S'}\n---\ndestination: archive\ndeliver: {http: {url: \"http://archive.example/in\"}}\n")
+	b.WriteString(
+		"format: gate\ntemplate: '{ts:time} lane={lane:int} {rest:remainder}'\ntime: {field: ts, layout: '%Y-%m-%d " +
+			"%H:%M:%S'}\n---\ndestination: archive\ndeliver: {http: {url: \"http://archive.example/in\"}}\n",
+	)
 	defs, problems := catalogue.Parse("bench.yaml", []byte(b.String()))
 	if len(problems) > 0 {
 		return pair{}, problems[0]
@@ -174,7 +197,11 @@ func rendering() (pair, error) {
 	cat, _ := catalogue.New(defs)
 	hosts := make([]inventory.Host, benchHosts)
 	for i := range hosts {
-		hosts[i] = inventory.Host{Name: fmt.Sprintf("host-%04d", i), Labels: map[string]string{"site": "northpier", "role": "gate"}, Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)}}
+		hosts[i] = inventory.Host{
+			Name:     fmt.Sprintf("host-%04d", i),
+			Labels:   map[string]string{"site": "northpier", "role": "gate"},
+			Settings: map[string]string{"root": fmt.Sprintf("/srv/%d", i)},
+		}
 	}
 	models := make([]hostconfig.Config, benchHosts)
 	r := render.New(render.Input{Catalogue: cat})

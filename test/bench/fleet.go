@@ -41,8 +41,19 @@ func fleetHosts(n int) []inventory.Host {
 	seen := &inventory.Observed{Parts: hostconfig.Runs, LowPorts: true, FreeDisk: 10 << 30}
 	hosts := make([]inventory.Host, n)
 	for i := range hosts {
-		hosts[i] = inventory.Host{Name: fmt.Sprintf("host-%05d", i), OS: "linux", Arch: "amd64", Observed: seen, Settings: map[string]string{"shelf": fmt.Sprintf("/srv/%d", i%50)},
-			Labels: map[string]string{"site": fmt.Sprintf("site-%d", i%20), "role": fmt.Sprintf("role-%d", i/20%10), "rack": fmt.Sprintf("rack-%d", i/100), "serial": fmt.Sprintf("sn-%d", i)}}
+		hosts[i] = inventory.Host{
+			Name:     fmt.Sprintf("host-%05d", i),
+			OS:       "linux",
+			Arch:     "amd64",
+			Observed: seen,
+			Settings: map[string]string{"shelf": fmt.Sprintf("/srv/%d", i%50)},
+			Labels: map[string]string{
+				"site":   fmt.Sprintf("site-%d", i%20),
+				"role":   fmt.Sprintf("role-%d", i/20%10),
+				"rack":   fmt.Sprintf("rack-%d", i/100),
+				"serial": fmt.Sprintf("sn-%d", i),
+			},
+		}
 	}
 	return hosts
 }
@@ -52,16 +63,38 @@ func fleetCatalogue() map[string]string {
 	defs := map[string]string{}
 	put := func(name, text string, args ...any) { defs[name] = fmt.Sprintf(text, args...) }
 	for i := range 12 {
-		put(fmt.Sprintf("f%d", i), "format: format-%d\ntemplate: '{ts:time} lane={lane:int} result={result:token} {note:remainder}'\ntime: {field: ts, layout: '%%Y-%%m-%%d %%H:%%M:%%S', zone: Europe/Lisbon}\nsamples: [{line: '2031-04-02 06:15:09 lane=4 result=OK x', gives: {lane: 4}}]\n", i)
+		put(
+			fmt.Sprintf("f%d", i),
+			"format: format-%d\ntemplate: '{ts:time} lane={lane:int} result={result:token} {note:remainder}'\ntime: "+
+				"{field: ts, layout: '%%Y-%%m-%%d %%H:%%M:%%S', zone: Europe/Lisbon}\nsamples: [{line: '2031-04-02 "+
+				"06:15:09 lane=4 result=OK x', gives: {lane: 4}}]\n",
+			i,
+		)
 	}
 	for i := range 8 {
-		put(fmt.Sprintf("d%d", i), "destination: dest-%d\ndeliver: {http: {url: \"http://${label.site}.example/in\"}}\nexpects: {lane: int}\n", i)
+		put(
+			fmt.Sprintf("d%d", i),
+			"destination: dest-%d\ndeliver: {http: {url: \"http://${label.site}.example/in\"}}\ntakes: {lane: int}\n",
+			i,
+		)
 	}
 	for i := range 20 {
-		put(fmt.Sprintf("s%d", i), "settings: site-%d\nhosts: {site: site-%d}\nrank: 1\nvalues: {root: /var/log/%d, zone: UTC}\n", i, i, i)
+		put(
+			fmt.Sprintf("s%d", i),
+			"settings: site-%d\nhosts: {site: site-%d}\nrank: 1\nvalues: {root: /var/log/%d, zone: UTC}\n",
+			i,
+			i,
+			i,
+		)
 	}
 	for i := range 10 {
-		put(fmt.Sprintf("r%d", i), "settings: role-%d\nhosts: {role: role-%d}\nrank: 2\nvalues: {app: app%d}\n", i, i, i)
+		put(
+			fmt.Sprintf("r%d", i),
+			"settings: role-%d\nhosts: {role: role-%d}\nrank: 2\nvalues: {app: app%d}\n",
+			i,
+			i,
+			i,
+		)
 	}
 	for i := range 6 {
 		put(fmt.Sprintf("k%d", i), "label-key: key-%d\n", i)
@@ -70,7 +103,20 @@ func fleetCatalogue() map[string]string {
 		put(fmt.Sprintf("m%d", i), "mask: mask-%d\nfind: 'PA%d\\d{6}'\nsamples: {hits: ['PA%d123456']}\n", i, i, i)
 	}
 	source := func(i int, hosts string) {
-		put(fmt.Sprintf("src%d", i), "source: source-%d\nlabels: {team: team-%d}\nhosts: %s\nread: {files: [\"${setting.root}/${setting.app}/part-%d/*.log\", \"${setting.shelf}/part-%d.log\"], except: [\"*.tmp\"]}\nformat: format-%d\nsend: [dest-%d, dest-%d]\n", i, i%7, hosts, i, i, i%12, i%8, (i+3)%8)
+		put(
+			fmt.Sprintf("src%d", i),
+			"source: source-%d\nlabels: {team: team-%d}\nhosts: %s\nread: {files: "+
+				"[\"${setting.root}/${setting.app}/part-%d/*.log\", \"${setting.shelf}/part-%d.log\"], except: "+
+				"[\"*.tmp\"]}\nformat: format-%d\nsend: [dest-%d, dest-%d]\n",
+			i,
+			i%7,
+			hosts,
+			i,
+			i,
+			i%12,
+			i%8,
+			(i+3)%8,
+		)
 	}
 	for i := range 140 {
 		switch {
@@ -79,7 +125,15 @@ func fleetCatalogue() map[string]string {
 		case i < 80:
 			source(i, fmt.Sprintf("{role: role-%d}", i%10))
 		case i < 120:
-			source(i, fmt.Sprintf("labels.role == \"role-%d\" && labels.site in [\"site-%d\", \"site-%d\"]", i%10, i%20, (i+1)%20))
+			source(
+				i,
+				fmt.Sprintf(
+					"labels.role == \"role-%d\" && labels.site in [\"site-%d\", \"site-%d\"]",
+					i%10,
+					i%20,
+					(i+1)%20,
+				),
+			)
 		default:
 			source(i, fmt.Sprintf("{rack: rack-%d}", i%9))
 		}
@@ -171,7 +225,13 @@ func fleetRow(n int, texts map[string]string) (measured, error) {
 				}
 			}
 			if changed != reach || reached.Len() != reach {
-				return fmt.Errorf("the edit of %s changed %d hosts and reached %d, not %d", key, changed, reached.Len(), reach)
+				return fmt.Errorf(
+					"the edit of %s changed %d hosts and reached %d, not %d",
+					key,
+					changed,
+					reached.Len(),
+					reach,
+				)
 			}
 			fleet = next
 			return nil
@@ -201,7 +261,14 @@ func fleetRow(n int, texts map[string]string) (measured, error) {
 	}
 	in = fleet.Input()
 	out.check, err = median(3, func(int) error {
-		found := check.Run(in.Catalogue, check.World{Fleet: fleet, Before: in.Catalogue, Cost: func(m mask.Spec) time.Duration { return mask.Measure(m, time.Now) }})
+		found := check.Run(
+			in.Catalogue,
+			check.World{
+				Fleet:  fleet,
+				Before: in.Catalogue,
+				Cost:   func(m mask.Spec) time.Duration { return mask.Measure(m, time.Now) },
+			},
+		)
 		if check.HasErrors(found) {
 			return fmt.Errorf("%s: %s", found[0].Code, found[0].Reason)
 		}
@@ -228,7 +295,9 @@ func median(times int, f func(round int) error) (time.Duration, error) {
 // fleetTable measures fleets of three sizes, and tells how many bounds were missed.
 func fleetTable() (missed int, err error) {
 	texts := fleetCatalogue()
-	t := newTable(table.Row{"hosts", "cold", "an edit of 100", "labels of 100", "an edit of all", "full check", "memory"})
+	t := newTable(
+		table.Row{"hosts", "cold", "an edit of 100", "labels of 100", "an edit of all", "full check", "memory"},
+	)
 	for _, n := range []int{1000, 10_000, 50_000} {
 		m, err := fleetRow(n, texts)
 		if err != nil {
@@ -245,7 +314,17 @@ func fleetTable() (missed int, err error) {
 			}
 			return s + " (met " + aim.String() + ")"
 		}
-		t.AppendRow(table.Row{show(float64(n)), within(m.cold, coldAim), within(m.few, fewAim), m.label.Round(100 * time.Microsecond), within(m.all, allAim), within(m.check, checkAim), fmt.Sprintf("%d MiB", m.memory>>20)})
+		t.AppendRow(
+			table.Row{
+				show(float64(n)),
+				within(m.cold, coldAim),
+				within(m.few, fewAim),
+				m.label.Round(100 * time.Microsecond),
+				within(m.all, allAim),
+				within(m.check, checkAim),
+				fmt.Sprintf("%d MiB", m.memory>>20),
+			},
+		)
 	}
 	fmt.Printf("\n200 definitions for fleets of three sizes\n\n")
 	t.Render()
@@ -257,7 +336,12 @@ func fleetTable() (missed int, err error) {
 	if took > pageAim {
 		verdict, missed = "missed", missed+1
 	}
-	fmt.Printf("\na page of 100 of 10,000 hosts over the API, 95th percentile: %s (%s %s)\n", took.Round(100*time.Microsecond), verdict, pageAim)
+	fmt.Printf(
+		"\na page of 100 of 10,000 hosts over the API, 95th percentile: %s (%s %s)\n",
+		took.Round(100*time.Microsecond),
+		verdict,
+		pageAim,
+	)
 	return missed, nil
 }
 
@@ -322,7 +406,8 @@ func hostPages(hosts, calls int) (time.Duration, error) {
 	if err := inventory.WriteCSV(&list, fleetHosts(hosts)); err != nil {
 		return 0, err
 	}
-	if _, err := call(http.MethodPost, "/inventory", map[string]any{"file": "hosts.csv", "text": list.String()}); err != nil {
+	if _, err := call(http.MethodPost, "/inventory", map[string]any{"file": "hosts.csv",
+		"text": list.String()}); err != nil {
 		return 0, err
 	}
 	var all []time.Duration

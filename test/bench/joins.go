@@ -48,9 +48,13 @@ func round(d time.Duration) time.Duration {
 	return d.Round(time.Millisecond)
 }
 
-// rolloutTable measures one event of a rollout, without its commit, at fleets of three sizes, and a whole rollout through a real store.
+// rolloutTable measures one event of a rollout, without its commit, at fleets of three sizes, and a whole rollout
+// through a real store.
 func rolloutTable() (missed int, err error) {
-	fmt.Printf("\na rollout: one event without its commit, and all hosts assigned, offered, applied and confirmed through a store\n\n")
+	fmt.Printf(
+		"\na rollout: one event without its commit, and all hosts assigned, offered, applied and confirmed through " +
+			"a store\n\n",
+	)
 	t := newTable(table.Row{"hosts", "an event", "a whole rollout"})
 	for _, n := range []int{1000, 10_000, 50_000} {
 		whole, err := wholeRollout(n)
@@ -69,7 +73,10 @@ func rolloutTable() (missed int, err error) {
 
 func targets(n int) (out []rollout.Target) {
 	for i := range n {
-		out = append(out, rollout.Target{Host: fmt.Sprintf("host-%05d", i), Hash: fmt.Sprintf("%064x", i), Connected: true})
+		out = append(
+			out,
+			rollout.Target{Host: fmt.Sprintf("host-%05d", i), Hash: fmt.Sprintf("%064x", i), Connected: true},
+		)
 	}
 	return out
 }
@@ -93,7 +100,8 @@ func rolloutEvent(n int) time.Duration {
 	return time.Since(began) / time.Duration(events)
 }
 
-// wholeRollout brings all hosts through a rollout. Events come in the batches in which the service takes them when they come at once.
+// wholeRollout brings all hosts through a rollout. Events come in the batches in which the service takes them when
+// they come at once.
 func wholeRollout(n int) (time.Duration, error) {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "synaxis-bench-")
@@ -113,7 +121,8 @@ func wholeRollout(n int) (time.Duration, error) {
 	if err := st.Alone(ctx, func(t *store.Tx) error {
 		for _, c := range first.Commands {
 			if c.Kind == rollout.Assign {
-				if err := t.Assign(store.Assignment{Host: c.Host, Hash: c.Hash, Revision: 1, Rollout: 1, AssignedAt: began},
+				if err := t.Assign(store.Assignment{Host: c.Host, Hash: c.Hash, Revision: 1, Rollout: 1,
+					AssignedAt: began},
 					store.Manifest{Hash: c.Hash, Host: c.Host, Revision: 1, Text: text}); err != nil {
 					return err
 				}
@@ -154,9 +163,19 @@ type lightHost struct {
 
 func (h *lightHost) Describe() *protobufs.AgentDescription {
 	return &protobufs.AgentDescription{
-		IdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("service.name", wire.ServiceName), wire.TextAttribute("service.version", "1")},
-		NonIdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("host.name", h.name), wire.TextAttribute("host.id", "machine of "+h.name),
-			wire.TextAttribute("os.type", "linux"), wire.TextAttribute(wire.PartsAttribute, strings.Join(hostconfig.Runs, ","))},
+		IdentifyingAttributes: []*protobufs.KeyValue{
+			wire.TextAttribute("service.name", wire.ServiceName),
+			wire.TextAttribute("service.version", "1"),
+		},
+		NonIdentifyingAttributes: []*protobufs.KeyValue{
+			wire.TextAttribute("host.name", h.name),
+			wire.TextAttribute("host.id", "machine of "+h.name),
+			wire.TextAttribute(
+				"os.type",
+				"linux",
+			),
+			wire.TextAttribute(wire.PartsAttribute, strings.Join(hostconfig.Runs, ",")),
+		},
 	}
 }
 func (h *lightHost) Health() *protobufs.ComponentHealth {
@@ -172,7 +191,10 @@ func (h *lightHost) Apply(text, _, hash []byte) *protobufs.RemoteConfigStatus {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.text = text
-	return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	return &protobufs.RemoteConfigStatus{
+		LastRemoteConfigHash: hash,
+		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+	}
 }
 func (h *lightHost) Forget() error { return nil }
 func (h *lightHost) Metrics(now time.Time) proto.Message {
@@ -180,8 +202,8 @@ func (h *lightHost) Metrics(now time.Time) proto.Message {
 }
 func (h *lightHost) Answer(context.Context, string, wire.Ask) wire.Reply { return wire.Reply{} }
 
-// joinTable lets fleets of real clients, without a data path, join a real service that shares the machine with them, and then rolls a
-// revision out to them.
+// joinTable lets fleets of real clients, without a data path, join a real service that shares the machine with them,
+// and then rolls a revision out to them.
 func joinTable() (missed int, err error) {
 	fmt.Printf("\nagents that join at once, on a machine that they share with the service, and then get a config\n\n")
 	t := newTable(table.Row{"agents", "all have joined", "all run the config", "CPU of the service"})
@@ -225,8 +247,17 @@ func joinFleet(n int) (joined, ran, cpu time.Duration, err error) {
 		if err := os.Mkdir(state, 0o700); err != nil {
 			return 0, 0, 0, err
 		}
-		c, err := control.New(control.Options{Service: s.address, JoinToken: token, StateDir: state, HostID: "machine of " + h.name, Report: time.Minute,
-			Log: slog.New(slog.DiscardHandler)}, h)
+		c, err := control.New(
+			control.Options{
+				Service:   s.address,
+				JoinToken: token,
+				StateDir:  state,
+				HostID:    "machine of " + h.name,
+				Report:    time.Minute,
+				Log:       slog.New(slog.DiscardHandler),
+			},
+			h,
+		)
 		if err != nil {
 			return 0, 0, 0, err
 		}
@@ -237,7 +268,8 @@ func joinFleet(n int) (joined, ran, cpu time.Duration, err error) {
 		return 0, 0, 0, err
 	}
 	began = time.Now()
-	if err := s.rollOut("source: ss\nhosts: all\nread: {files: [\"/var/log/${host.name}/a.log\"]}\nformat: raw\nsend: [{to: one}]\n---\ndestination: one\ndeliver: {discard: {}}\n"); err != nil {
+	if err := s.rollOut("source: ss\nhosts: all\nread: {files: [\"/var/log/${host.name}/a.log\"]}\nformat: " +
+		"raw\nsend: [{to: one}]\n---\ndestination: one\ndeliver: {discard: {}}\n"); err != nil {
 		return 0, 0, 0, err
 	}
 	if ran, err = waitFor(began, n, 3*time.Minute, s.hostsConfirmed); err != nil {

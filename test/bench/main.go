@@ -1,5 +1,5 @@
-// Command bench prints the speeds of Synaxis as ratios, each against a baseline that is measured in the same run on the
-// same data. Both sides of each pair check that they did the whole work.
+// Command bench prints the speeds of Synaxis as ratios, each against a baseline that is measured in the same run on
+// the same data. Both sides of each pair check that they did the whole work.
 package main
 
 import (
@@ -34,7 +34,10 @@ func main() {
 	}
 	strict := flag.Bool("strict", false, "end with 1 when an aim is missed; a busy machine misses some")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "bench [-strict] [fleet | speed | rollout | joins | costs | a word of the rows to measure]")
+		fmt.Fprintln(
+			flag.CommandLine.Output(),
+			"bench [-strict] [fleet | speed | rollout | joins | costs | a word of the rows to measure]",
+		)
 		flag.PrintDefaults()
 	}
 	flag.Parse()
@@ -65,7 +68,18 @@ func measure(only string) (missed int, err error) {
 		return joinTable()
 	}
 	makers := []func() (pair, error){filePath, statusMessages, rendering}
-	oneCore := []func() (pair, error){readWeb, readTemplate, readShort, readJSON, readPairs, findThree, conditions, otlpBytes, treatment, guessing}
+	oneCore := []func() (pair, error){
+		readWeb,
+		readTemplate,
+		readShort,
+		readJSON,
+		readPairs,
+		findThree,
+		conditions,
+		otlpBytes,
+		treatment,
+		guessing,
+	}
 	t := newTable(table.Row{"what", "ours", "baseline", "ratio", "aim", ""})
 	fmt.Printf("%s, %d processors, median of %d rounds\n\n", runtime.Version(), runtime.NumCPU(), rounds)
 	cores := runtime.GOMAXPROCS(0)
@@ -107,7 +121,16 @@ func measure(only string) (missed int, err error) {
 			verdict = "missed"
 			missed++
 		}
-		t.AppendRow(table.Row{p.name, show(o) + " " + p.unit, show(b) + " " + p.unit, fmt.Sprintf("%.2fx", ratio), strconv.FormatFloat(p.aim, 'g', -1, 64) + "x", verdict})
+		t.AppendRow(
+			table.Row{
+				p.name,
+				show(o) + " " + p.unit,
+				show(b) + " " + p.unit,
+				fmt.Sprintf("%.2fx", ratio),
+				strconv.FormatFloat(p.aim, 'g', -1, 64) + "x",
+				verdict,
+			},
+		)
 	}
 	t.Render()
 	runtime.GOMAXPROCS(cores)

@@ -39,16 +39,19 @@ func newSink() (*sink, error) {
 		return nil, err
 	}
 	s.url = "http://" + l.Addr().String() + "/in"
-	s.srv = &http.Server{ReadHeaderTimeout: time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		buf := make([]byte, 64<<10)
-		for {
-			n, err := r.Body.Read(buf)
-			s.lines.Add(int64(bytes.Count(buf[:n], []byte{'\n'})))
-			if err != nil {
-				break
+	s.srv = &http.Server{
+		ReadHeaderTimeout: time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			buf := make([]byte, 64<<10)
+			for {
+				n, err := r.Body.Read(buf)
+				s.lines.Add(int64(bytes.Count(buf[:n], []byte{'\n'})))
+				if err != nil {
+					break
+				}
 			}
-		}
-	})}
+		}),
+	}
 	go func() { _ = s.srv.Serve(l) }()
 	return s, nil
 }
@@ -68,8 +71,19 @@ func filePath() (pair, error) {
 	w := bufio.NewWriter(f)
 	began := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
 	for i := range pathLines {
-		fmt.Fprintf(w, "198.51.100.%d - %s [%s] \"GET /sailings/%d?seat=%d&deck=2 HTTP/1.1\" %d %d \"https://whimbrel.example/fares\" \"WhimbrelApp/4.%d (tide; like a wave) Explorer/126.0.0.0\"\n",
-			i%250, []string{"-", "ada", "-"}[i%3], began.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"), i%977, i%80, []int{200, 304, 404}[i%3], 200+i%9000, i%10)
+		fmt.Fprintf(
+			w,
+			"198.51.100.%d - %s [%s] \"GET /sailings/%d?seat=%d&deck=2 HTTP/1.1\" %d %d "+
+				"\"https://whimbrel.example/fares\" \"WhimbrelApp/4.%d (tide; like a wave) Explorer/126.0.0.0\"\n",
+			i%250,
+			[]string{"-", "ada", "-"}[i%3],
+			began.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"),
+			i%977,
+			i%80,
+			[]int{200, 304, 404}[i%3],
+			200+i%9000,
+			i%10,
+		)
 	}
 	if err := w.Flush(); err != nil {
 		return pair{}, err
@@ -90,10 +104,27 @@ func filePath() (pair, error) {
 			return 0, err
 		}
 		batch := delivery.DefaultBatch
-		batch.Wait = 20 * time.Millisecond // the last delivery is not full; the plain program does not wait for more either
-		d := delivery.Spec{Name: "out", Kind: "http", URL: s.url, Encoded: "ndjson", Compress: "none", Batch: batch, Retry: delivery.DefaultRetry}
-		src := pipeline.Source{Name: "web", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}}
-		if err := e.Apply(hostconfig.Config{Host: "bench", Labels: map[string]string{"site": "northpier"}, Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}}); err != nil {
+		// the last delivery is not full; the plain program does not wait for more either
+		batch.Wait = 20 * time.Millisecond
+		d := delivery.Spec{
+			Name:     "out",
+			Kind:     "http",
+			URL:      s.url,
+			Encoded:  "ndjson",
+			Compress: "none",
+			Batch:    batch,
+			Retry:    delivery.DefaultRetry,
+		}
+		src := pipeline.Source{
+			Name:      "web",
+			Files:     []string{file},
+			FirstRead: "start",
+			Format:    "web-combined",
+			Unparsed:  "keep",
+			Send:      []pipeline.Entry{{To: "out"}},
+		}
+		if err := e.Apply(hostconfig.Config{Host: "bench", Labels: map[string]string{"site": "northpier"},
+			Destinations: []delivery.Spec{d}, Sources: []pipeline.Source{src}}); err != nil {
 			return 0, err
 		}
 		for s.lines.Load() < pathLines {
@@ -118,7 +149,14 @@ func filePath() (pair, error) {
 			return pair{}, err
 		}
 	}
-	return pair{"file -> web-combined -> NDJSON over HTTP", "lines/s", 5, ours, baseline, func() { _ = s.srv.Close(); _ = os.RemoveAll(dir) }}, nil
+	return pair{
+		"file -> web-combined -> NDJSON over HTTP",
+		"lines/s",
+		5,
+		ours,
+		baseline,
+		func() { _ = s.srv.Close(); _ = os.RemoveAll(dir) },
+	}, nil
 }
 
 func confirm(s *sink) error {
@@ -128,7 +166,9 @@ func confirm(s *sink) error {
 	return nil
 }
 
-var webCombined = regexp.MustCompile(`^(\S+) \S+ (\S+) \[([^\]]+)\] "(\S+) ([^ ?]*)(?:\?(\S*))? HTTP/([\d.]+)" (\d{3}) (\d+|-) "([^"]*)" "([^"]*)"$`)
+var webCombined = regexp.MustCompile(
+	`^(\S+) \S+ (\S+) \[([^\]]+)\] "(\S+) ([^ ?]*)(?:\?(\S*))? HTTP/([\d.]+)" (\d{3}) (\d+|-) "([^"]*)" "([^"]*)"$`,
+)
 
 // plainProgram does the same as a program that one writes in an hour: bufio.Scanner, regexp, encoding/json, net/http.
 func plainProgram(file, url string) error {
@@ -154,7 +194,19 @@ func plainProgram(file, url string) error {
 		}
 		return nil
 	}
-	names := []string{"client.address", "user.name", "", "http.request.method", "url.path", "url.query", "network.protocol.version", "", "", "http.request.header.referer", "user_agent.original"}
+	names := []string{
+		"client.address",
+		"user.name",
+		"",
+		"http.request.method",
+		"url.path",
+		"url.query",
+		"network.protocol.version",
+		"",
+		"",
+		"http.request.header.referer",
+		"user_agent.original",
+	}
 	s := bufio.NewScanner(f)
 	for s.Scan() {
 		m := webCombined.FindStringSubmatch(s.Text())
@@ -179,8 +231,10 @@ func plainProgram(file, url string) error {
 				return err
 			}
 		}
-		if err := enc.Encode(map[string]any{"time": t.UTC().Format(time.RFC3339Nano), "observed": time.Now().UTC().Format(time.RFC3339Nano), "body": strings.Clone(s.Text()), "fields": fields,
-			"host": "bench", "source": "web", "labels": map[string]string{"site": "northpier"}, "file": file}); err != nil {
+		if err := enc.Encode(map[string]any{"time": t.UTC().Format(time.RFC3339Nano),
+			"observed": time.Now().UTC().Format(time.RFC3339Nano), "body": strings.Clone(s.Text()), "fields": fields,
+			"host": "bench", "source": "web", "labels": map[string]string{"site": "northpier"},
+			"file": file}); err != nil {
 			return err
 		}
 		if n++; n == 2000 || body.Len() > 1<<20 {

@@ -74,10 +74,12 @@ func (s *realService) hostsConnected() (int, error) {
 func (s *realService) rollOut(text string) error {
 	var draft struct{ ID int }
 	files := []map[string]string{{"path": "a.yaml", "text": text}}
-	if err := s.call(http.MethodPost, "/api/v1/drafts", map[string]any{"files": files, "whole": true}, &draft); err != nil {
+	if err := s.call(http.MethodPost, "/api/v1/drafts", map[string]any{"files": files, "whole": true},
+		&draft); err != nil {
 		return err
 	}
-	if err := s.call(http.MethodPost, fmt.Sprintf("/api/v1/drafts/%d/publish", draft.ID), map[string]any{}, nil); err != nil {
+	if err := s.call(http.MethodPost, fmt.Sprintf("/api/v1/drafts/%d/publish", draft.ID), map[string]any{},
+		nil); err != nil {
 		return err
 	}
 	return s.call(http.MethodPost, "/api/v1/rollouts", map[string]any{}, nil)

@@ -25,7 +25,8 @@ import (
 	"synaxis/internal/core/pipeline"
 )
 
-// Aims of the whole agent, in MB of the file a second of one core, and of what a compressor does alone on the bytes that are sent.
+// Aims of the whole agent, in MB of the file a second of one core, and of what a compressor does alone on the bytes
+// that are sent.
 const (
 	discardAim  = 400
 	ndjsonAim   = 150
@@ -36,8 +37,8 @@ const (
 // speedRecords is how many lines the whole agent reads.
 const speedRecords = 1_500_000
 
-// speeds measures the whole agent: from a file of web-combined lines to nowhere, and over HTTP to a receiver in a process of its own. What
-// counts is the processor time of this process.
+// speeds measures the whole agent: from a file of web-combined lines to nowhere, and over HTTP to a receiver in a
+// process of its own. What counts is the processor time of this process.
 func speeds(row func(what, is, aim string, met bool)) error {
 	dir, err := os.MkdirTemp(memoryFolder(), "bench")
 	if err != nil {
@@ -96,14 +97,19 @@ func speeds(row func(what, is, aim string, met bool)) error {
 			return err
 		}
 		rate := sent / 1e6 / got.took.Seconds()
-		row("... with "+name+", of what it does alone on the same bytes", fmt.Sprintf("%.2f (%.0f of %.0f MB/s)", rate/alone[name], rate, alone[name]),
-			fmt.Sprint(compressAim), rate/alone[name] >= compressAim)
+		row(
+			"... with "+name+", of what it does alone on the same bytes",
+			fmt.Sprintf("%.2f (%.0f of %.0f MB/s)", rate/alone[name], rate, alone[name]),
+			fmt.Sprint(compressAim),
+			rate/alone[name] >= compressAim,
+		)
 		row("... memory", fmt.Sprintf("%d MiB", got.peak>>20), "64 MiB", got.peak <= memoryAim)
 	}
 	return nil
 }
 
-// agentSpeed is what a run of the whole agent took: its processor time, from begin to end, and the largest memory in use.
+// agentSpeed is what a run of the whole agent took: its processor time, from begin to end, and the largest memory in
+// use.
 type agentSpeed struct {
 	cpu, took time.Duration
 	peak      uint64
@@ -121,8 +127,19 @@ func writeWebLog(file string, records int) (int64, error) {
 	began := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
 	for i := range records {
 		at := began.Add(time.Duration(i/200) * time.Second).Format("02/Jan/2006:15:04:05 -0700")
-		fmt.Fprintf(w, "198.51.100.%d - %s [%s] \"GET /sailings/%d?seat=%d&deck=2 HTTP/1.1\" %d %d \"https://whimbrel.example/fares\" \"WhimbrelApp/4.%d (tide; like a wave) Explorer/126.0.0.0\"\n",
-			i%250, []string{"-", "ada", "-"}[i%3], at, i%977, i%80, []int{200, 304, 404}[i%3], 200+i*7919%9000, i%10)
+		fmt.Fprintf(
+			w,
+			"198.51.100.%d - %s [%s] \"GET /sailings/%d?seat=%d&deck=2 HTTP/1.1\" %d %d "+
+				"\"https://whimbrel.example/fares\" \"WhimbrelApp/4.%d (tide; like a wave) Explorer/126.0.0.0\"\n",
+			i%250,
+			[]string{"-", "ada", "-"}[i%3],
+			at,
+			i%977,
+			i%80,
+			[]int{200, 304, 404}[i%3],
+			200+i*7919%9000,
+			i%10,
+		)
 	}
 	if err := w.Flush(); err != nil {
 		return 0, err
@@ -143,13 +160,21 @@ func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
 		defer pprof.StopCPUProfile()
 	}
 	before, began := used(), time.Now()
-	e, err := engine(dir, pipeline.Source{Name: "s", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep",
-		Send: []pipeline.Entry{{To: "out"}}}, d)
+	e, err := engine(
+		dir,
+		pipeline.Source{Name: "s", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep",
+			Send: []pipeline.Entry{{To: "out"}}},
+		d,
+	)
 	if err != nil {
 		return got, err
 	}
 	defer e.Stop()
-	memory := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/stacks:bytes"}}
+	memory := []metrics.Sample{
+		{Name: "/memory/classes/heap/objects:bytes"},
+		{Name: "/memory/classes/heap/unused:bytes"},
+		{Name: "/memory/classes/heap/stacks:bytes"},
+	}
 	for {
 		all, _ := e.Numbers()
 		if n := all["s"]; n.Unparsed > 0 || n.Acknowledged > speedRecords {
@@ -191,16 +216,19 @@ func receive() error {
 	}
 	fmt.Println("http://" + l.Addr().String() + "/in")
 	buffers := make(chan []byte, 16)
-	srv := &http.Server{ReadHeaderTimeout: time.Minute, Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-		var b []byte
-		select {
-		case b = <-buffers:
-		default:
-			b = make([]byte, 256<<10)
-		}
-		_, _ = io.CopyBuffer(io.Discard, struct{ io.Reader }{r.Body}, b)
-		buffers <- b
-	})}
+	srv := &http.Server{
+		ReadHeaderTimeout: time.Minute,
+		Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			var b []byte
+			select {
+			case b = <-buffers:
+			default:
+				b = make([]byte, 256<<10)
+			}
+			_, _ = io.CopyBuffer(io.Discard, struct{ io.Reader }{r.Body}, b)
+			buffers <- b
+		}),
+	}
 	return srv.Serve(l)
 }
 
@@ -216,8 +244,21 @@ func sentBytes(dir, file string) ([]byte, error) {
 		return nil, err
 	}
 	lines := int64(bytes.Count(text, []byte{'\n'}))
-	e, err := engine(filepath.Join(dir, "sent"), pipeline.Source{Name: "s", Files: []string{part}, FirstRead: "start", Format: "web-combined", Unparsed: "keep",
-		Send: []pipeline.Entry{{To: "out"}}}, delivery.Spec{Name: "out", Kind: "file", Path: out, Encoded: "ndjson", Batch: delivery.DefaultBatch, Retry: delivery.DefaultRetry})
+	e, err := engine(
+		filepath.Join(dir, "sent"),
+		pipeline.Source{Name: "s", Files: []string{part}, FirstRead: "start", Format: "web-combined", Unparsed: "keep",
+			Send: []pipeline.Entry{
+				{To: "out"},
+			}},
+		delivery.Spec{
+			Name:    "out",
+			Kind:    "file",
+			Path:    out,
+			Encoded: "ndjson",
+			Batch:   delivery.DefaultBatch,
+			Retry:   delivery.DefaultRetry,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

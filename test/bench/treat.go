@@ -31,8 +31,15 @@ func webLog() []byte {
 		if i%100 == 7 {
 			path = fmt.Sprintf("/manage/kelp.%d@skerry.example?doc=PA%07d", i, i)
 		}
-		return fmt.Sprintf(`198.51.100.%d - - [%s] "GET %s HTTP/1.1" %d %d "https://whimbrel.example/fares" "WhimbrelApp/4.%d (tide)"`,
-			i%250, readFrom.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"), path, []int{200, 304, 404, 503}[i%4], 200+i%9000, i%10)
+		return fmt.Sprintf(
+			`198.51.100.%d - - [%s] "GET %s HTTP/1.1" %d %d "https://whimbrel.example/fares" "WhimbrelApp/4.%d (tide)"`,
+			i%250,
+			readFrom.Add(time.Duration(i/200)*time.Second).Format("02/Jan/2006:15:04:05 -0700"),
+			path,
+			[]int{200, 304, 404, 503}[i%4],
+			200+i%9000,
+			i%10,
+		)
 	})
 }
 
@@ -45,7 +52,15 @@ func parsed(data []byte, src pipeline.Source) ([]*record.Batch, error) {
 	}
 	var out []*record.Batch
 	for done := 0; done < len(data); {
-		b := &record.Batch{Origin: record.NewOrigin("booking-1", "", "booking-web", "/srv/web/access.log", []record.Label{{Key: "site", Value: "northpier"}})}
+		b := &record.Batch{
+			Origin: record.NewOrigin(
+				"booking-1",
+				"",
+				"booking-web",
+				"/srv/web/access.log",
+				[]record.Label{{Key: "site", Value: "northpier"}},
+			),
+		}
 		b.Arena = append(b.Arena, data[done:min(done+256<<10, len(data))]...)
 		used, c := t.Run(b, int64(done), 0, 2000, done+len(b.Arena) == len(data))
 		if c.Unparsed > 0 || used == 0 {
@@ -89,7 +104,9 @@ func conditions() (pair, error) {
 	if err != nil {
 		return pair{}, err
 	}
-	tree, issues := env.Compile(`fields["http.response.status_code"] >= 500 || fields["http.request.method"] == "POST" && fields["url.path"].startsWith("/book")`)
+	tree, issues := env.Compile(
+		`fields["http.response.status_code"] >= 500 || fields["http.request.method"] == "POST" && fields["url.path"].startsWith("/book")`,
+	)
 	if issues.Err() != nil {
 		return pair{}, issues.Err()
 	}
@@ -157,8 +174,19 @@ func otlpBytes() (pair, error) {
 	base := func() (int, error) {
 		n := 0
 		for _, b := range batches {
-			req := &logs.LogsData{ResourceLogs: []*logs.ResourceLogs{{Resource: &resource.Resource{Attributes: []*common.KeyValue{text("host.name", b.Origin.Host), text("label.site", "northpier")}},
-				ScopeLogs: []*logs.ScopeLogs{{Scope: &common.InstrumentationScope{Name: b.Origin.Source}}}}}}
+			req := &logs.LogsData{
+				ResourceLogs: []*logs.ResourceLogs{
+					{
+						Resource: &resource.Resource{
+							Attributes: []*common.KeyValue{
+								text("host.name", b.Origin.Host),
+								text("label.site", "northpier"),
+							},
+						},
+						ScopeLogs: []*logs.ScopeLogs{{Scope: &common.InstrumentationScope{Name: b.Origin.Source}}},
+					},
+				},
+			}
 			list := &req.ResourceLogs[0].ScopeLogs[0].LogRecords
 			for i := range b.Records {
 				r := &b.Records[i]
@@ -180,10 +208,22 @@ func otlpBytes() (pair, error) {
 
 // generated is a record in the generated types.
 func generated(b *record.Batch, r *record.Record, text func(key, v string) *common.KeyValue) *logs.LogRecord {
-	lr := &logs.LogRecord{TimeUnixNano: uint64(r.Time), ObservedTimeUnixNano: uint64(r.Observed), Body: &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: string(b.Bytes(r.Body))}}}
+	lr := &logs.LogRecord{
+		TimeUnixNano:         uint64(r.Time),
+		ObservedTimeUnixNano: uint64(r.Observed),
+		Body: &common.AnyValue{
+			Value: &common.AnyValue_StringValue{StringValue: string(b.Bytes(r.Body))},
+		},
+	}
 	for _, v := range b.Fields(r) {
 		if v.Kind == record.Int {
-			lr.Attributes = append(lr.Attributes, &common.KeyValue{Key: b.Schema.Name(v.Slot), Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(v.Num)}}})
+			lr.Attributes = append(
+				lr.Attributes,
+				&common.KeyValue{
+					Key:   b.Schema.Name(v.Slot),
+					Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(v.Num)}},
+				},
+			)
 		} else {
 			lr.Attributes = append(lr.Attributes, text(b.Schema.Name(v.Slot), string(b.Bytes(v.Span))))
 		}
@@ -191,11 +231,17 @@ func generated(b *record.Batch, r *record.Record, text func(key, v string) *comm
 	return lr
 }
 
-// treatment is everything that a host does to a record: web-combined, three masks, two conditions, OTLP bytes. The plain way below
-// does the same with the standard library's regexp, cel-go, and the generated types of OTLP.
+// treatment is everything that a host does to a record: web-combined, three masks, two conditions, OTLP bytes. The
+// plain way below does the same with the standard library's regexp, cel-go, and the generated types of OTLP.
 func treatment() (pair, error) {
 	data := webLog()
-	docs, problems := yamldoc.Parse("bench", []byte("guards: [passport, email, payment-card]\nsteps:\n  - drop: fields.http.response.status_code == 304\nsend:\n  - {to: desk, when: fields.http.response.status_code >= 500}\n  - otherwise: archive\n"))
+	docs, problems := yamldoc.Parse(
+		"bench",
+		[]byte(
+			"guards: [passport, email, payment-card]\nsteps:\n  - drop: fields.http.response.status_code == "+
+				"304\nsend:\n  - {to: desk, when: fields.http.response.status_code >= 500}\n  - otherwise: archive\n",
+		),
+	)
 	if len(problems) > 0 {
 		return pair{}, problems[0]
 	}
@@ -212,7 +258,13 @@ func treatment() (pair, error) {
 	if err != nil {
 		return pair{}, err
 	}
-	origin := record.NewOrigin("booking-1", "", "booking-web", "/srv/web/access.log", []record.Label{{Key: "site", Value: "northpier"}})
+	origin := record.NewOrigin(
+		"booking-1",
+		"",
+		"booking-web",
+		"/srv/web/access.log",
+		[]record.Label{{Key: "site", Value: "northpier"}},
+	)
 	b := &record.Batch{Origin: origin}
 	var e record.Encoder
 	ours := func() (int, error) {
@@ -238,9 +290,15 @@ func treatment() (pair, error) {
 		return n, nil
 	}
 
-	line := regexp.MustCompile(`^(?P<client_address>\S+) \S+ (?P<user_name>\S+) \[(?P<time>[^\]]+)\] "(?P<method>\S+) (?P<path>[^ ?]*)(?:\?(?P<query>\S*))? HTTP/(?P<version>[\d.]+)" (?P<status>\d{3}) (?P<size>\d+|-) "(?P<referer>[^"]*)" "(?P<agent>[^"]*)"$`)
+	line := regexp.MustCompile(
+		`^(?P<client_address>\S+) \S+ (?P<user_name>\S+) \[(?P<time>[^\]]+)\] "(?P<method>\S+) (?P<path>[^ ?]*)(?:\?(?P<query>\S*))? HTTP/(?P<version>[\d.]+)" (?P<status>\d{3}) (?P<size>\d+|-) "(?P<referer>[^"]*)" "(?P<agent>[^"]*)"$`,
+	)
 	names := line.SubexpNames()
-	masks := []*regexp.Regexp{regexp.MustCompile(`\b[A-Z]{2}\d{7}\b`), regexp.MustCompile(`[\w.+-]+@[\w-]+(?:\.[\w-]+)+`), regexp.MustCompile(`\b(?:\d[ -]?){12,18}\d\b`)}
+	masks := []*regexp.Regexp{
+		regexp.MustCompile(`\b[A-Z]{2}\d{7}\b`),
+		regexp.MustCompile(`[\w.+-]+@[\w-]+(?:\.[\w-]+)+`),
+		regexp.MustCompile(`\b(?:\d[ -]?){12,18}\d\b`),
+	}
 	env, err := cel.NewEnv(cel.Variable("fields", cel.MapType(cel.StringType, cel.DynType)))
 	if err != nil {
 		return pair{}, err
@@ -299,14 +357,18 @@ func treatment() (pair, error) {
 				continue
 			}
 			left++
-			lr := &logs.LogRecord{TimeUnixNano: uint64(at.UnixNano()), Body: &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: hide(body)}}}
+			lr := &logs.LogRecord{
+				TimeUnixNano: uint64(at.UnixNano()),
+				Body:         &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: hide(body)}},
+			}
 			for _, name := range names[1:] {
 				if v, ok := fields[name].(string); ok {
 					v = hide(v)
 					fields[name] = v
 					lr.Attributes = append(lr.Attributes, text(name, v))
 				} else {
-					lr.Attributes = append(lr.Attributes, &common.KeyValue{Key: name, Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: fields[name].(int64)}}})
+					lr.Attributes = append(lr.Attributes, &common.KeyValue{Key: name, Value: &common.AnyValue{
+						Value: &common.AnyValue_IntValue{IntValue: fields[name].(int64)}}})
 				}
 			}
 			to := "archive"
@@ -337,7 +399,16 @@ func treatment() (pair, error) {
 func guessing() (pair, error) {
 	var b bytes.Buffer
 	for i := range 1000 {
-		fmt.Fprintf(&b, "%s [pool-%d] %-5s booking.Desk - seat %d held for W%03d, took %d ms\n", readFrom.Add(time.Duration(i)*time.Second).Format("2006-01-02 15:04:05.000"), i%7, []string{"INFO", "WARN", "ERROR"}[i%3], i%80, i%400, i%90)
+		fmt.Fprintf(
+			&b,
+			"%s [pool-%d] %-5s booking.Desk - seat %d held for W%03d, took %d ms\n",
+			readFrom.Add(time.Duration(i)*time.Second).Format("2006-01-02 15:04:05.000"),
+			i%7,
+			[]string{"INFO", "WARN", "ERROR"}[i%3],
+			i%80,
+			i%400,
+			i%90,
+		)
 	}
 	ours := func() (int, error) {
 		best := guess.Guess(b.Bytes(), guess.Options{Zone: "UTC", Observed: readFrom})[0]

@@ -24,9 +24,25 @@ func New(ctx context.Context, width, height int) (tab context.Context, end func(
 	if path == "" {
 		return nil, nil, fmt.Errorf("the tests of the console need Chromium: apt-get install -y chromium")
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
+	opts := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.WindowSize(width, height),
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag(
+			"disable-sync",
+			true,
+		),
+		chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("force-color-profile", "srgb"),
+	)
 	alloc, endAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, endTab := chromedp.NewContext(alloc)
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
@@ -100,7 +116,11 @@ func (t Tab) Click(what string) error {
 
 // Type sets the value of a field, as typing does, as soon as it is there.
 func (t Tab) Type(selector, text string) error {
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return 'no'; e.focus(); e.value = %q; e.dispatchEvent(new Event('input', { bubbles: true })); return 'yes' })()`, selector, text)
+	script := fmt.Sprintf(
+		`(() => { const e = document.querySelector(%q); if (!e) return 'no'; e.focus(); e.value = %q; e.dispatchEvent(new Event('input', { bubbles: true })); return 'yes' })()`,
+		selector,
+		text,
+	)
 	return t.until("a field to type into: "+selector, func() (bool, error) {
 		done, err := t.Eval(script)
 		return done == "yes", err

@@ -65,7 +65,15 @@ func run(out string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	d, err := fleetsim.Start(ctx, fleetsim.Options{Dir: filepath.Join(dir, "demo"), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler), Out: os.Stdout})
+	d, err := fleetsim.Start(
+		ctx,
+		fleetsim.Options{
+			Dir:    filepath.Join(dir, "demo"),
+			Listen: "127.0.0.1:0",
+			Log:    slog.New(slog.DiscardHandler),
+			Out:    os.Stdout,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -79,7 +87,9 @@ func run(out string) error {
 	}
 	os.Setenv("SYNAXIS_URL", d.URL())
 	os.Setenv("SYNAXIS_TOKEN", token)
-	for name, text := range map[string]string{"gates.yaml": change, "again.yaml": strings.Replace(strings.Replace(change, "FAULT: ERROR", "FAULT: WARN", 1), "denied tickets are an error now", "a fault is somebody else's to mend", 1)} {
+	for name, text := range map[string]string{"gates.yaml": change, "again.yaml": strings.Replace(strings.Replace(
+		change, "FAULT: ERROR", "FAULT: WARN", 1), "denied tickets are an error now",
+		"a fault is somebody else's to mend", 1)} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
@@ -91,7 +101,8 @@ func run(out string) error {
 				return err
 			}
 			lines := strings.SplitAfter(string(data), "\n")
-			if err := os.WriteFile(filepath.Join(dir, "app.log"), []byte(strings.Join(lines[:5], "")), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(dir, "app.log"), []byte(strings.Join(lines[:5], "")),
+				0o644); err != nil {
 				return err
 			}
 		}
@@ -152,7 +163,8 @@ func run(out string) error {
 	return workbench(d, tab, out)
 }
 
-// workbench pictures the workbench with candidates, with masks, and with a template that was proposed for a log that nobody collects.
+// workbench pictures the workbench with candidates, with masks, and with a template that was proposed for a log that
+// nobody collects.
 func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 	text := func(host, path string) (string, error) {
 		for _, m := range d.Fleet {
@@ -179,7 +191,8 @@ func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 	for _, s := range []struct{ name, address, lines, zone, see, then string }{
 		{"workbench-candidates", "/workbench", web, "", "web-combined", ""},
 		{"workbench-template", "/workbench", crew + "ramp 2 was painted\n", "Europe/Lisbon", "not read", ""},
-		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked", "window.scrollTo(0, 585); ''"},
+		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked",
+			"window.scrollTo(0, 585); ''"},
 	} {
 		if err := tab.Open(d.URL() + s.address); err != nil {
 			return err
@@ -231,7 +244,8 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
 		{"cli-host", [][]string{{"host", "show", "gate-northpier-1"}, {"revision", "list"}, {"join-token", "list"}}},
 		{"cli-draft", [][]string{{"draft", "diff", "3"}, {"draft", "check", "2"}}},
-		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask", "coverage"}}},
+		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask",
+			"coverage"}}},
 	} {
 		var b bytes.Buffer
 		for _, args := range page.commands {
@@ -239,7 +253,9 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 			cli.Run(ctx, args, strings.NewReader(""), &b, &b)
 			b.WriteByte('\n')
 		}
-		doc := `<meta charset="utf-8"><body style="margin:24px;background:#14202a;color:#e9edee"><pre style="font:13px/1.45 'DejaVu Sans Mono',monospace;white-space:pre">` + html.EscapeString(b.String())
+		doc := `<meta charset="utf-8"><body style="margin:24px;background:#14202a;color:#e9edee"><pre style="font:13px/1.45 'DejaVu Sans Mono',monospace;white-space:pre">` + html.EscapeString(
+			b.String(),
+		)
 		if err := tab.Open("data:text/html," + url.PathEscape(doc)); err != nil {
 			return err
 		}

@@ -58,8 +58,8 @@ type Identity struct {
 	Newcomer   bool   `json:"newcomer,omitempty"` // the uid is its own, the credential still another host's
 }
 
-// idleFor is how long a connection stays open that numbers were sent over, so that an agent that reports seldom holds one connection and not
-// two.
+// idleFor is how long a connection stays open that numbers were sent over, so that an agent that reports seldom holds
+// one connection and not two.
 const idleFor = 5 * time.Second
 
 // Client holds the connection.
@@ -100,7 +100,12 @@ func New(o Options, host Host) (*Client, error) {
 	switch {
 	case err == nil:
 		if err := json.Unmarshal(text, &c.identity); err != nil {
-			return nil, fmt.Errorf("the identity in %s is damaged: %w; remove that file alone, and start the agent with a join token: it keeps its positions, and reads on where it was", c.path(), err)
+			return nil, fmt.Errorf(
+				"the identity in %s is damaged: %w; remove that file alone, and start the agent with a join token: "+
+					"it keeps its positions, and reads on where it was",
+				c.path(),
+				err,
+			)
 		}
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, err
@@ -121,8 +126,8 @@ func New(o Options, host Host) (*Client, error) {
 	return c, nil
 }
 
-// Copied tells whether the state folder seems to come from another machine, so that what is in it must not be used before
-// the service has said who this agent is.
+// Copied tells whether the state folder seems to come from another machine, so that what is in it must not be used
+// before the service has said who this agent is.
 func (c *Client) Copied() bool { return c.identity.Newcomer || c.identity.HostID != c.HostID }
 
 func (c *Client) path() string { return filepath.Join(c.StateDir, "identity.json") }
@@ -155,8 +160,8 @@ var errRejoin = errors.New("connect again")
 // slowRetry is the pause after a refusal: somebody must act first.
 const slowRetry = 30 * time.Second
 
-// Needs asks the service what a host of this name would need, for the script that installs the agent. The answer is a line for
-// each need, KEY=VALUE.
+// Needs asks the service what a host of this name would need, for the script that installs the agent. The answer is a
+// line for each need, KEY=VALUE.
 func Needs(ctx context.Context, o Options, query url.Values) (string, error) {
 	u, err := url.Parse(o.Service)
 	if err != nil || u.Host == "" {
@@ -169,7 +174,12 @@ func Needs(ctx context.Context, o Options, query url.Values) (string, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = wire.PinnedTLS(o.Pin, u.Hostname())
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(o.Service, "/")+wire.NeedsPath+"?"+query.Encode(), nil)
+	req, err := http.NewRequestWithContext(
+		ctx,
+		http.MethodGet,
+		strings.TrimSuffix(o.Service, "/")+wire.NeedsPath+"?"+query.Encode(),
+		nil,
+	)
 	if err != nil {
 		return "", err
 	}
@@ -205,12 +215,22 @@ func (c *Client) Run(ctx context.Context) {
 		}
 		try++
 		limit := min(time.Second<<min(try, 6), time.Minute)
-		pause := time.Duration(mrand.Float64() * float64(limit)) // full jitter, so that a fleet does not come back at once
+		pause := time.Duration(
+			mrand.Float64() * float64(limit),
+		) // full jitter, so that a fleet does not come back at once
 		var r refusal
 		if errors.As(err, &r) || errors.Is(err, wire.ErrPin) {
 			pause = slowRetry + time.Duration(mrand.Float64()*float64(slowRetry))
 		}
-		c.Log.Warn("not connected to the service", "service", c.Service, "reason", err, "again_in", pause.Round(100*time.Millisecond))
+		c.Log.Warn(
+			"not connected to the service",
+			"service",
+			c.Service,
+			"reason",
+			err,
+			"again_in",
+			pause.Round(100*time.Millisecond),
+		)
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
@@ -238,7 +258,12 @@ func (c *Client) join(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Service, "/")+wire.OpAMPPath, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(
+		ctx,
+		http.MethodPost,
+		strings.TrimSuffix(c.Service, "/")+wire.OpAMPPath,
+		bytes.NewReader(body),
+	)
 	if err != nil {
 		return err
 	}
@@ -319,7 +344,10 @@ func (c *Client) session(ctx context.Context) error {
 	for {
 		select {
 		case <-ctx.Done():
-			_ = s.send(context.WithoutCancel(ctx), &protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}})
+			_ = s.send(
+				context.WithoutCancel(ctx),
+				&protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}},
+			)
 			_ = conn.Close(websocket.StatusNormalClosure, "the agent stops")
 			return ctx.Err()
 		case err := <-failed:
@@ -330,7 +358,10 @@ func (c *Client) session(ctx context.Context) error {
 			}
 		case reply := <-s.replies:
 			s.asked--
-			if err := s.send(ctx, &protobufs.AgentToServer{CustomMessage: &protobufs.CustomMessage{Capability: wire.DeskCapability, Type: wire.TypeReply, Data: wire.Encode(reply)}}); err != nil {
+			answer := &protobufs.CustomMessage{
+				Capability: wire.DeskCapability, Type: wire.TypeReply, Data: wire.Encode(reply),
+			}
+			if err := s.send(ctx, &protobufs.AgentToServer{CustomMessage: answer}); err != nil {
 				return err
 			}
 		case <-look.C:
@@ -452,7 +483,9 @@ func (s *session) full() *protobufs.AgentToServer {
 	s.effective = s.c.host.Effective()
 	s.description, s.described = s.c.host.Describe(), time.Now()
 	return &protobufs.AgentToServer{AgentDescription: s.description, Health: s.health,
-		EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}, RemoteConfigStatus: s.c.host.ConfigStatus()}
+		EffectiveConfig: &protobufs.EffectiveConfig{
+			ConfigMap: wire.ConfigMap(s.effective),
+		}, RemoteConfigStatus: s.c.host.ConfigStatus()}
 }
 
 // healthChanged reports health, at most every few seconds.
@@ -485,7 +518,10 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 		s.ask(ctx, m)
 	}
 	if rc := msg.GetRemoteConfig(); rc != nil {
-		applying := &protobufs.RemoteConfigStatus{LastRemoteConfigHash: rc.GetConfigHash(), Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING}
+		applying := &protobufs.RemoteConfigStatus{
+			LastRemoteConfigHash: rc.GetConfigHash(),
+			Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING,
+		}
 		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: applying}); err != nil {
 			return err
 		}
@@ -504,14 +540,17 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 	return nil
 }
 
-// becomeNewcomer takes a uid of its own: the service has found that this agent is the copy of another one. The uid is on disk
-// before anything is thrown away, and everything is thrown away before the agent calls again.
+// becomeNewcomer takes a uid of its own: the service has found that this agent is the copy of another one. The uid is
+// on disk before anything is thrown away, and everything is thrown away before the agent calls again.
 func (c *Client) becomeNewcomer(uid string) error {
 	c.identity.UID, c.identity.HostID, c.identity.Newcomer = uid, c.HostID, c.identity.Credential != ""
 	if err := c.keep(); err != nil {
 		return err
 	}
-	c.Log.Warn("this agent carries the identity of another host; it waits for approval at the desk, and delivers nothing of what was copied")
+	c.Log.Warn(
+		"this agent carries the identity of another host; it waits for approval at the desk, and delivers nothing " +
+			"of what was copied",
+	)
 	if err := c.host.Forget(); err != nil {
 		return fmt.Errorf("throw away what was copied from another host: %w", err)
 	}
@@ -548,7 +587,12 @@ func (c *Client) sendMetrics(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Service, "/")+wire.MetricsPath, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(
+		ctx,
+		http.MethodPost,
+		strings.TrimSuffix(c.Service, "/")+wire.MetricsPath,
+		bytes.NewReader(body),
+	)
 	if err != nil {
 		return
 	}

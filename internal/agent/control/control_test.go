@@ -36,7 +36,9 @@ type host struct {
 }
 
 func (h *host) Describe() *protobufs.AgentDescription {
-	return &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("host.name", "h")}}
+	return &protobufs.AgentDescription{
+		IdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("host.name", "h")},
+	}
 }
 
 func (h *host) Health() *protobufs.ComponentHealth {
@@ -57,7 +59,10 @@ func (h *host) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.applied, h.secrets, h.text = append(h.applied, string(text)), append(h.secrets, string(secrets)), text
-	return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	return &protobufs.RemoteConfigStatus{
+		LastRemoteConfigHash: hash,
+		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+	}
 }
 
 func (h *host) Forget() error {
@@ -145,7 +150,17 @@ func newDesk(t *testing.T, answer func(bearer string, m *protobufs.AgentToServer
 }
 
 func start(t *testing.T, d *desk, dir string, h *host) *Client {
-	c, err := New(Options{Service: d.URL, JoinToken: "token", StateDir: dir, HostID: "machine", Report: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}, h)
+	c, err := New(
+		Options{
+			Service:   d.URL,
+			JoinToken: "token",
+			StateDir:  dir,
+			HostID:    "machine",
+			Report:    20 * time.Millisecond,
+			Log:       slog.New(slog.DiscardHandler),
+		},
+		h,
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -160,12 +175,16 @@ func eventually(t *testing.T, what string, done func() bool) {
 }
 
 func credential(text string) *protobufs.ServerToAgent {
-	return &protobufs.ServerToAgent{ConnectionSettings: &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
-		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + text}}}}}}
+	return &protobufs.ServerToAgent{
+		ConnectionSettings: &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
+			Headers: &protobufs.Headers{
+				Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + text}},
+			}}},
+	}
 }
 
-// TestJoinsAndApplies: a token is exchanged for a credential, which is kept; a config is taken, run, and reported with what became of it;
-// questions are answered, and numbers sent.
+// TestJoinsAndApplies: a token is exchanged for a credential, which is kept; a config is taken, run, and reported with
+// what became of it; questions are answered, and numbers sent.
 func TestJoinsAndApplies(t *testing.T) {
 	t.Parallel()
 	var mu sync.Mutex
@@ -181,8 +200,14 @@ func TestJoinsAndApplies(t *testing.T) {
 			offered = true
 			config := wire.ConfigMap([]byte("text"))
 			wire.AddSecrets(config, map[string]string{"a@1": "s"})
-			return &protobufs.ServerToAgent{RemoteConfig: &protobufs.AgentRemoteConfig{Config: config, ConfigHash: []byte{1}},
-				CustomMessage: &protobufs.CustomMessage{Capability: wire.DeskCapability, Type: wire.AskLogs, Data: wire.Encode(wire.Ask{ID: "q"})}}
+			return &protobufs.ServerToAgent{
+				RemoteConfig: &protobufs.AgentRemoteConfig{Config: config, ConfigHash: []byte{1}},
+				CustomMessage: &protobufs.CustomMessage{
+					Capability: wire.DeskCapability,
+					Type:       wire.AskLogs,
+					Data:       wire.Encode(wire.Ask{ID: "q"}),
+				},
+			}
 		}
 		return nil
 	})
@@ -210,7 +235,10 @@ func TestJoinsAndApplies(t *testing.T) {
 	})
 	has("the answer", func(m *protobufs.AgentToServer) bool {
 		var r wire.Reply
-		return m.GetCustomMessage().GetType() == wire.TypeReply && wire.Decode(m.GetCustomMessage().GetData(), &r) == nil && r.ID == "q" && r.Error == "asked for "+wire.AskLogs
+		return m.GetCustomMessage().GetType() == wire.TypeReply &&
+			wire.Decode(m.GetCustomMessage().GetData(), &r) == nil &&
+			r.ID == "q" &&
+			r.Error == "asked for "+wire.AskLogs
 	})
 	assert.Equal(t, []string{`{"a@1":"s"}`}, h.secrets)
 	eventually(t, "numbers", func() bool {
@@ -250,7 +278,9 @@ func TestRetirement(t *testing.T) {
 		default:
 		}
 		if m.GetAgentDescription() != nil {
-			return &protobufs.ServerToAgent{RemoteConfig: &protobufs.AgentRemoteConfig{Config: wire.ConfigMap(nil), ConfigHash: wire.NothingHash}}
+			return &protobufs.ServerToAgent{
+				RemoteConfig: &protobufs.AgentRemoteConfig{Config: wire.ConfigMap(nil), ConfigHash: wire.NothingHash},
+			}
 		}
 		return nil
 	})
@@ -265,7 +295,8 @@ func TestRetirement(t *testing.T) {
 	assert.Equal(t, []string{""}, h.applied)
 }
 
-// TestCopied: an agent that is told that it is a copy takes the uid, throws away what was copied, and calls again as somebody new.
+// TestCopied: an agent that is told that it is a copy takes the uid, throws away what was copied, and calls again as
+// somebody new.
 func TestCopied(t *testing.T) {
 	t.Parallel()
 	uid := wire.NewUID(time.Now())
@@ -273,7 +304,9 @@ func TestCopied(t *testing.T) {
 	d := newDesk(t, func(_ string, m *protobufs.AgentToServer) *protobufs.ServerToAgent {
 		calls <- m.GetInstanceUid()
 		if string(m.GetInstanceUid()) != string(uid[:]) {
-			return &protobufs.ServerToAgent{AgentIdentification: &protobufs.AgentIdentification{NewInstanceUid: uid[:]}}
+			return &protobufs.ServerToAgent{
+				AgentIdentification: &protobufs.AgentIdentification{NewInstanceUid: uid[:]},
+			}
 		}
 		return nil
 	})
@@ -304,7 +337,10 @@ func TestDamagedIdentity(t *testing.T) {
 	dir := t.TempDir()
 	for _, text := range []string{"", "{", `[]`} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "identity.json"), []byte(text), 0o600))
-		_, err := New(Options{Service: "http://127.0.0.1:1", StateDir: dir, HostID: "m", Log: slog.New(slog.DiscardHandler)}, &host{})
+		_, err := New(
+			Options{Service: "http://127.0.0.1:1", StateDir: dir, HostID: "m", Log: slog.New(slog.DiscardHandler)},
+			&host{},
+		)
 		require.ErrorContains(t, err, "identity.json")
 		require.ErrorContains(t, err, "join token")
 		require.ErrorContains(t, err, "positions")

@@ -7,8 +7,8 @@ import (
 	"synaxis/internal/core/delivery"
 )
 
-// gather takes records out of the queue up to the bounds of one delivery, and waits for more as long as these say, or until deadline, which
-// may be nil. It answers what it has when ctx ends.
+// gather takes records out of the queue up to the bounds of one delivery, and waits for more as long as these say, or
+// until deadline, which may be nil. It answers what it has when ctx ends.
 func (q *queue) gather(ctx context.Context, bounds delivery.Batch, deadline <-chan time.Time) []piece {
 	var batch []piece
 	records, size := 0, int64(0)
@@ -34,7 +34,8 @@ func (q *queue) gather(ctx context.Context, bounds delivery.Batch, deadline <-ch
 	}
 }
 
-// fill adds what waits to a batch that has so many records and bytes. When the next record does not fit any more the batch counts as full.
+// fill adds what waits to a batch that has so many records and bytes. When the next record does not fit any more the
+// batch counts as full.
 func (q *queue) fill(batch []piece, records int, size int64, bounds delivery.Batch) ([]piece, int, int64) {
 	for len(q.items) > 0 && records < bounds.Records && size < bounds.Bytes {
 		it := q.items[0]

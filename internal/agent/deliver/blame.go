@@ -17,11 +17,12 @@ type doubt struct {
 	since time.Time
 }
 
-// A delivery that is refused as a whole is in doubt: one of its records may be to blame, or the destination refuses everything. Which of
-// both it is shows in what is sent next.
+// A delivery that is refused as a whole is in doubt: one of its records may be to blame, or the destination refuses
+// everything. Which of both it is shows in what is sent next.
 
-// hold waits while the destination refuses everything. The fault is then not the records', so none is put among the rejects, and none is
-// looked for; one record is tried now and then, of another item each time, until one is accepted. False when ctx ended first.
+// hold waits while the destination refuses everything. The fault is then not the records', so none is put among the
+// rejects, and none is looked for; one record is tried now and then, of another item each time, until one is accepted.
+// False when ctx ended first.
 func (d *Destination) hold(ctx context.Context) bool {
 	for try := 1; len(d.doubt) > 0; try++ {
 		since := d.doubt[0].since
@@ -118,8 +119,9 @@ func (d *Destination) pauseForMore(ctx context.Context, long time.Duration) bool
 	return true
 }
 
-// blame looks for the records to blame in what is in doubt, once something else was accepted. When so many are refused one after the
-// other that the destination seems to refuse everything again, what is left stays in doubt. False when ctx ended first.
+// blame looks for the records to blame in what is in doubt, once something else was accepted. When so many are refused
+// one after the other that the destination seems to refuse everything again, what is left stays in doubt. False when
+// ctx ended first.
 func (d *Destination) blame(ctx context.Context) bool {
 	for len(d.doubt) > 0 {
 		x := d.doubt[0]
@@ -139,7 +141,8 @@ func (d *Destination) blame(ctx context.Context) bool {
 	return true
 }
 
-// resolve sends a part of what is in doubt until it is accepted, given up, or parted further. False when ctx ended first.
+// resolve sends a part of what is in doubt until it is accepted, given up, or parted further. False when ctx ended
+// first.
 func (d *Destination) resolve(ctx context.Context, batch []piece) bool {
 	a, ok := d.until(ctx, batch, time.Now())
 	switch {
@@ -158,8 +161,8 @@ func (d *Destination) giveUp(ctx context.Context, batch []piece, why string) boo
 	return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.GiveUp, why))
 }
 
-// maxInRow is how many requests may be refused one after the other before it is the destination that refuses: more than to find two
-// records next to each other in the largest delivery.
+// maxInRow is how many requests may be refused one after the other before it is the destination that refuses: more
+// than to find two records next to each other in the largest delivery.
 const maxInRow = 32
 
 // openIn are the parts of a batch that are not settled.
@@ -177,8 +180,8 @@ func openIn(batch []piece) (out []piece) {
 	return out
 }
 
-// part sends the halves of a refused batch, and those of what is refused again, until each record is accepted or alone: that one is to
-// blame. False when ctx ended first.
+// part sends the halves of a refused batch, and those of what is refused again, until each record is accepted or
+// alone: that one is to blame. False when ctx ended first.
 func (d *Destination) part(ctx context.Context, batch []piece, why string) bool {
 	if d.inRow++; d.inRow > maxInRow {
 		return true

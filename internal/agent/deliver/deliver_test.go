@@ -112,7 +112,10 @@ func TestEveryCompressionArrives(t *testing.T) {
 		d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Encoded: "ndjson", Compress: compress})
 		d.Start()
 		done := make(chan wire.DeliveryCounts, 1)
-		require.True(t, d.Put(context.Background(), item(record.NDJSON, 0, 25, func(c wire.DeliveryCounts) { done <- c }), nil))
+		require.True(
+			t,
+			d.Put(context.Background(), item(record.NDJSON, 0, 25, func(c wire.DeliveryCounts) { done <- c }), nil),
+		)
 		assert.Equal(t, wire.DeliveryCounts{Acknowledged: 25}, <-done)
 		assert.Equal(t, 25, strings.Count(s.all(), "\n"), compress)
 		assert.Len(t, s.bodies, 3, "ten at a time")
@@ -123,7 +126,14 @@ func TestEveryCompressionArrives(t *testing.T) {
 func TestBoundOfBytes(t *testing.T) {
 	t.Parallel()
 	s := newServer(t, always(http.StatusOK))
-	d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Batch: delivery.Batch{Records: 1000, Bytes: 500, Wait: time.Millisecond}})
+	d, _ := destination(
+		t,
+		delivery.Spec{
+			Kind:  "http",
+			URL:   s.URL,
+			Batch: delivery.Batch{Records: 1000, Bytes: 500, Wait: time.Millisecond},
+		},
+	)
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 1)
 	d.Put(context.Background(), item(record.NDJSON, 0, 30, func(c wire.DeliveryCounts) { done <- c }), nil)
@@ -174,7 +184,14 @@ func TestRetryUntilItIsTooLong(t *testing.T) {
 	d.Stop()
 
 	never := newServer(t, always(http.StatusUnauthorized))
-	d, r := destination(t, delivery.Spec{Kind: "otlp", URL: never.URL, Retry: delivery.Retry{First: time.Millisecond, Longest: time.Millisecond, GiveUp: 30 * time.Millisecond}})
+	d, r := destination(
+		t,
+		delivery.Spec{
+			Kind:  "otlp",
+			URL:   never.URL,
+			Retry: delivery.Retry{First: time.Millisecond, Longest: time.Millisecond, GiveUp: 30 * time.Millisecond},
+		},
+	)
 	d.Start()
 	d.Put(context.Background(), item(record.OTLP, 0, 3, func(c wire.DeliveryCounts) { done <- c }), nil)
 	assert.Equal(t, int64(3), (<-done).Refused)
@@ -244,16 +261,29 @@ func TestFile(t *testing.T) {
 	<-done
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	assert.True(t, strings.HasPrefix(string(text), "{\"a\":1}\n{\"time\""), "a line that a crash tore off is cut: %s", text)
+	assert.True(
+		t,
+		strings.HasPrefix(string(text), "{\"a\":1}\n{\"time\""),
+		"a line that a crash tore off is cut: %s",
+		text,
+	)
 	assert.Equal(t, 3, bytes.Count(text, []byte{'\n'}))
 	d.Stop()
-	_, err = New(delivery.Spec{Name: "x", Kind: "file", Path: filepath.Join(path, "below", "a-file")}, nil, slog.New(slog.DiscardHandler))
+	_, err = New(
+		delivery.Spec{Name: "x", Kind: "file", Path: filepath.Join(path, "below", "a-file")},
+		nil,
+		slog.New(slog.DiscardHandler),
+	)
 	assert.ErrorContains(t, err, "destination x: cannot write")
 }
 
 func TestPartialSuccess(t *testing.T) {
 	t.Parallel()
-	text, err := proto.Marshal(&collogs.ExportLogsServiceResponse{PartialSuccess: &collogs.ExportLogsPartialSuccess{RejectedLogRecords: 3, ErrorMessage: "too old"}})
+	text, err := proto.Marshal(
+		&collogs.ExportLogsServiceResponse{
+			PartialSuccess: &collogs.ExportLogsPartialSuccess{RejectedLogRecords: 3, ErrorMessage: "too old"},
+		},
+	)
 	require.NoError(t, err)
 	n, why := partialSuccess(text)
 	assert.Equal(t, int64(3), n)

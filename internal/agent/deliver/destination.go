@@ -17,8 +17,8 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// Destination delivers to one place: what waits in its queue it gathers into deliveries, hands them to the sender of its kind, and goes on
-// until each record is settled. One goroutine sends; any may Put.
+// Destination delivers to one place: what waits in its queue it gathers into deliveries, hands them to the sender of
+// its kind, and goes on until each record is settled. One goroutine sends; any may Put.
 type Destination struct {
 	Spec    delivery.Spec
 	rejects *Rejects
@@ -68,8 +68,15 @@ func New(spec delivery.Spec, rejects *Rejects, log *slog.Logger) (*Destination, 
 	if err != nil {
 		return nil, fmt.Errorf("destination %s: %w", spec.Name, err)
 	}
-	return &Destination{Spec: spec, rejects: rejects, log: log, sender: sender, queue: newQueue(), pace: rate.NewLimiter(blamePerSecond, blameAtOnce),
-		said: answerSaid}, nil
+	return &Destination{
+		Spec:    spec,
+		rejects: rejects,
+		log:     log,
+		sender:  sender,
+		queue:   newQueue(),
+		pace:    rate.NewLimiter(blamePerSecond, blameAtOnce),
+		said:    answerSaid,
+	}, nil
 }
 
 // Encoding is the form in which records wait for this destination.

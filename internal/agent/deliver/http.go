@@ -44,8 +44,15 @@ func newHTTP(spec delivery.Spec, _ *slog.Logger) (Sender, error) {
 func posting(spec delivery.Spec, enc record.Encoding) (*httpSender, error) {
 	s := &httpSender{spec: spec, encoding: enc, client: &http.Client{
 		Timeout: answerWaited,
-		Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
-			ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 2, IdleConnTimeout: 90 * time.Second, DisableCompression: true, WriteBufferSize: 64 << 10},
+		Transport: &http.Transport{
+			DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+			TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
+			ForceAttemptHTTP2:   true,
+			MaxIdleConnsPerHost: 2,
+			IdleConnTimeout:     90 * time.Second,
+			DisableCompression:  true,
+			WriteBufferSize:     64 << 10,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
 	var err error
@@ -53,7 +60,12 @@ func posting(spec delivery.Spec, enc record.Encoding) (*httpSender, error) {
 	case "gzip":
 		s.gw, err = gzip.NewWriterLevel(&s.packed, gzip.BestSpeed)
 	case "zstd":
-		s.zw, err = zstd.NewWriter(&s.packed, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+		s.zw, err = zstd.NewWriter(
+			&s.packed,
+			zstd.WithEncoderLevel(zstd.SpeedFastest),
+			zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(1<<20),
+		)
 	}
 	return s, err
 }
@@ -87,7 +99,11 @@ func (s *httpSender) Send(ctx context.Context, records []delivery.Segment) Answe
 	if err != nil {
 		code, why := plain(err)
 		if code == health.NoAnswer {
-			why = fmt.Sprintf("%s does not answer (waited %d s)", s.spec.URL, int(time.Since(began).Round(time.Second).Seconds()))
+			why = fmt.Sprintf(
+				"%s does not answer (waited %d s)",
+				s.spec.URL,
+				int(time.Since(began).Round(time.Second).Seconds()),
+			)
 		}
 		return Answer{delivery.Again, code, why, 0}
 	}
@@ -108,11 +124,15 @@ func (s *httpSender) Send(ctx context.Context, records []delivery.Segment) Answe
 		a.Pause = min(time.Duration(wait)*time.Second, s.spec.Retry.Longest)
 	}
 	a.Code = codeOf(resp.StatusCode)
-	a.Why = strings.TrimSuffix(fmt.Sprintf("%s answered %s: %s", s.spec.URL, resp.Status, bytes.TrimSpace(text[:min(len(text), 200)])), ": ")
+	a.Why = strings.TrimSuffix(
+		fmt.Sprintf("%s answered %s: %s", s.spec.URL, resp.Status, bytes.TrimSpace(text[:min(len(text), 200)])),
+		": ",
+	)
 	return a
 }
 
-// pack is the body of records, in parts, compressed where that is asked for. What is joined as it is is not copied first.
+// pack is the body of records, in parts, compressed where that is asked for. What is joined as it is is not copied
+// first.
 func (s *httpSender) pack(records []delivery.Segment) ([]delivery.Segment, error) {
 	parts := records
 	if !s.spec.Joined() {

@@ -11,8 +11,8 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// newOTLP posts ExportLogsServiceRequests. What a receiver says it rejected is only told: the specification has no way to know which records
-// these were.
+// newOTLP posts ExportLogsServiceRequests. What a receiver says it rejected is only told: the specification has no way
+// to know which records these were.
 func newOTLP(spec delivery.Spec, log *slog.Logger) (Sender, error) {
 	s, err := posting(spec, record.OTLP)
 	if err != nil {

@@ -25,8 +25,8 @@ func newQueue() *queue { return &queue{space: make(chan struct{}), ready: make(c
 // size is what an item weighs: its bytes, and what a record costs that has none.
 func (it *Item) size() int64 { return int64(len(it.Encoded.Bytes) + 4*len(it.Encoded.Ends)) }
 
-// put adds an item. When there is no room it waits, and calls waiting now and then; when ctx ends it adds the item all the same, since its
-// records must be settled by somebody. It answers false when the queue was stopped.
+// put adds an item. When there is no room it waits, and calls waiting now and then; when ctx ends it adds the item all
+// the same, since its records must be settled by somebody. It answers false when the queue was stopped.
 func (q *queue) put(ctx context.Context, it *Item, waiting func()) bool {
 	it.left = len(it.Encoded.Ends)
 	for {

@@ -21,8 +21,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// TestRefusesEverything: a destination that refuses whatever it gets is asked now and then, and nothing is put among the rejects; once it
-// accepts, everything arrives, and only what is then still refused is rejected.
+// TestRefusesEverything: a destination that refuses whatever it gets is asked now and then, and nothing is put among
+// the rejects; once it accepts, everything arrives, and only what is then still refused is rejected.
 func TestRefusesEverything(t *testing.T) {
 	t.Parallel()
 	var open atomic.Bool
@@ -34,7 +34,15 @@ func TestRefusesEverything(t *testing.T) {
 		}
 		return http.StatusOK
 	})
-	d, r := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Batch: delivery.Batch{Records: 500, Bytes: 1 << 20, Wait: time.Millisecond}, Retry: delivery.Retry{First: 20 * time.Millisecond, Longest: 100 * time.Millisecond, GiveUp: time.Hour}})
+	d, r := destination(
+		t,
+		delivery.Spec{
+			Kind:  "http",
+			URL:   s.URL,
+			Batch: delivery.Batch{Records: 500, Bytes: 1 << 20, Wait: time.Millisecond},
+			Retry: delivery.Retry{First: 20 * time.Millisecond, Longest: 100 * time.Millisecond, GiveUp: time.Hour},
+		},
+	)
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 2)
 	put := func(from, to int) {
@@ -64,7 +72,8 @@ func TestRefusesEverything(t *testing.T) {
 	assert.Empty(t, d.Stop())
 }
 
-// TestOneRefusedSourceHoldsNobody: when all records of one source are refused, those of another still arrive, and the former are rejected.
+// TestOneRefusedSourceHoldsNobody: when all records of one source are refused, those of another still arrive, and the
+// former are rejected.
 func TestOneRefusedSourceHoldsNobody(t *testing.T) {
 	t.Parallel()
 	s := newServer(t, func(_ int, body string) int {
@@ -84,8 +93,8 @@ func TestOneRefusedSourceHoldsNobody(t *testing.T) {
 	assert.Empty(t, d.Stop())
 }
 
-// TestStoppedInDoubt: what is in doubt when a destination is replaced goes on at the next one, whole, and what was taken in between does
-// not come again.
+// TestStoppedInDoubt: what is in doubt when a destination is replaced goes on at the next one, whole, and what was
+// taken in between does not come again.
 func TestStoppedInDoubt(t *testing.T) {
 	t.Parallel()
 	for _, rounds := range []int{0, 1, 3, 8} {

@@ -42,7 +42,8 @@ func (d *Destination) accepted(ctx context.Context, batch []piece) bool {
 	return true
 }
 
-// until sends a batch until the answer says what becomes of it, or it has been tried for too long; false when ctx ended first.
+// until sends a batch until the answer says what becomes of it, or it has been tried for too long; false when ctx
+// ended first.
 func (d *Destination) until(ctx context.Context, batch []piece, began time.Time) (Answer, bool) {
 	for try := 1; ; try++ {
 		a := d.send(ctx, batch)

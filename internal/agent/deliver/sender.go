@@ -11,8 +11,8 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// Sender brings deliveries to one kind of receiver; each kind has a file of its own. Queue, batches, retry, the search for records to blame
-// and rejects stand before it once, for all.
+// Sender brings deliveries to one kind of receiver; each kind has a file of its own. Queue, batches, retry, the search
+// for records to blame and rejects stand before it once, for all.
 type Sender interface {
 	// Encoding is the form in which it wants records.
 	Encoding() record.Encoding
@@ -54,7 +54,11 @@ func (d *Destination) send(ctx context.Context, batch []piece) Answer {
 	}
 	began := time.Now()
 	silent := time.AfterFunc(d.said, func() {
-		d.trouble(health.NoAnswer, fmt.Sprintf("%s has not answered for %d s", d.Spec.Where(), int(time.Since(began).Seconds())), began)
+		d.trouble(
+			health.NoAnswer,
+			fmt.Sprintf("%s has not answered for %d s", d.Spec.Where(), int(time.Since(began).Seconds())),
+			began,
+		)
 	})
 	defer silent.Stop()
 	return d.sender.Send(ctx, records)

@@ -34,7 +34,8 @@ const (
 	pollEvery  = 100 * time.Millisecond // sizes of open files
 	scanEvery  = 500 * time.Millisecond // patterns, when that is quickly done
 	scanAtMost = 10 * time.Second       // and when it is not: no more than one part in scanShare of the time
-	idleEvery  = 2 * time.Second        // sizes of files that have not grown for IdleAfter; a hint of the system comes first
+	// sizes of files that have not grown for IdleAfter; a hint of the system comes first
+	idleEvery  = 2 * time.Second
 	IdleAfter  = 10 * time.Second
 	missEvery  = time.Minute      // files that are known and not there
 	still      = time.Second      // how long a file must have been still before its place is given to another
@@ -54,8 +55,8 @@ const (
 )
 
 // Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. Edges is how many
-// ways its records go. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues at
-// once.
+// ways its records go. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues
+// at once.
 type Out interface {
 	Edges(b *record.Batch) int
 	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
@@ -83,7 +84,8 @@ type Source struct {
 	Now       func() time.Time
 }
 
-// Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who look on.
+// Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who
+// look on.
 type Reader struct {
 	Source
 	mu        sync.Mutex // guards streams, their positions and marks, packed, complaint and gone
@@ -130,18 +132,26 @@ type stream struct {
 	begun  bool      // it was known before it was opened, so that what waits in it is not read for the first time
 	marks  []mark
 
-	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of paths
-	// that was made before may lack the copy that has what was not read yet.
+	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of
+	// paths that was made before may lack the copy that has what was not read yet.
 	shrunk bool
 
 	saved position.File // what was saved last; without HeadLen when nothing was
 }
 
-// New makes a reader. old may be the reader that served the source before, which must have ended; its open files are taken over, and
-// what it would still save is not.
+// New makes a reader. old may be the reader that served the source before, which must have ended; its open files are
+// taken over, and what it would still save is not.
 func New(s Source, old *Reader) *Reader {
-	r := &Reader{Source: s, streams: map[position.Key]*stream{}, packed: map[position.Key]packedFile{}, copies: map[position.Key]waitingCopy{},
-		missing: map[position.Key]time.Duration{}, hint: make(chan struct{}, 1), written: newWritten(), bounds: bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}}}
+	r := &Reader{
+		Source:  s,
+		streams: map[position.Key]*stream{},
+		packed:  map[position.Key]packedFile{},
+		copies:  map[position.Key]waitingCopy{},
+		missing: map[position.Key]time.Duration{},
+		hint:    make(chan struct{}, 1),
+		written: newWritten(),
+		bounds:  bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}},
+	}
 	if old != nil {
 		old.mu.Lock()
 		r.streams, r.copies = old.streams, old.copies
@@ -226,7 +236,8 @@ func (r *Reader) complain(code health.Code, reason string) {
 	r.complaint.Code, r.complaint.Reason = code, reason
 }
 
-// Save puts the settled offsets and numbers into the store, of files for which they changed; writing it to disk is the caller's.
+// Save puts the settled offsets and numbers into the store, of files for which they changed; writing it to disk is the
+// caller's.
 func (r *Reader) Save() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -399,7 +410,8 @@ func (r *Reader) scan() {
 			}
 		} else if st.moved.IsZero() {
 			if err := readable(filepath.Dir(st.info.Path)); err != nil { // what cannot be seen is not gone
-				trouble = fmt.Sprintf("the folder of %s cannot be read any more: %v; what is open is read on", st.info.Path, err)
+				trouble = fmt.Sprintf("the folder of %s cannot be read any more: %v; what is open is read on",
+					st.info.Path, err)
 			} else {
 				st.moved = now
 			}
@@ -413,7 +425,15 @@ func (r *Reader) scan() {
 	case trouble != "":
 		r.complain(health.NotReadable, trouble)
 	case r.inTurns > 0:
-		r.complain(health.TooFewDescriptors, fmt.Sprintf("%d of %d files are read in turns: the agent may have %d files open at the same time", r.inTurns, len(list), r.Slots.limit()))
+		r.complain(
+			health.TooFewDescriptors,
+			fmt.Sprintf(
+				"%d of %d files are read in turns: the agent may have %d files open at the same time",
+				r.inTurns,
+				len(list),
+				r.Slots.limit(),
+			),
+		)
 	case len(list) == 0 && len(r.streams) == 0:
 		r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
 	default:
@@ -421,8 +441,8 @@ func (r *Reader) scan() {
 	}
 }
 
-// leave lets go of a file that is gone from its path, once it is read and settled: at once when it was deleted, after a while when it
-// was moved, since more may come.
+// leave lets go of a file that is gone from its path, once it is read and settled: at once when it was deleted, after
+// a while when it was moved, since more may come.
 func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
 	if st.moved.IsZero() || st.read < st.size || !st.ledger.Idle() {
 		return
@@ -472,7 +492,11 @@ func (r *Reader) open(k position.Key, f found) error {
 
 // openHere is open, with a place for the file; it answers whether that is taken.
 func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown bool) (bool, error) {
-	file, err := os.OpenFile(f.path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // what took its place since is closed again below
+	file, err := os.OpenFile(
+		f.path,
+		os.O_RDONLY|syscall.O_NONBLOCK,
+		0,
+	) // what took its place since is closed again below
 	if err != nil {
 		return false, err
 	}
@@ -518,12 +542,24 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 }
 
 // begin reads an open file from an offset on. It answers whether the file stays open.
-func (r *Reader) begin(k position.Key, path string, file *os.File, size, offset int64, ledger *settle.Ledger, known bool) (bool, error) {
+func (r *Reader) begin(
+	k position.Key,
+	path string,
+	file *os.File,
+	size, offset int64,
+	ledger *settle.Ledger,
+	known bool,
+) (bool, error) {
 	if ledger == nil {
 		ledger = r.Book.Ledger(offset)
 	}
 	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
-		info: position.File{Source: r.Spec.Name, Path: path, Dev: k.Dev, Ino: k.Ino}, size: size, first: size, begun: known}
+		info: position.File{
+			Source: r.Spec.Name,
+			Path:   path,
+			Dev:    k.Dev,
+			Ino:    k.Ino,
+		}, size: size, first: size, begun: known}
 	var err error
 	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {
 		st.tail = make([]byte, min(offset, position.TailSize))

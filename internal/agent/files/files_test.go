@@ -65,8 +65,20 @@ func newBench(t *testing.T, dir string, store *position.Store, patterns ...strin
 	tr, err := pipeline.Compile(spec, raw, pipeline.Parts{})
 	require.NoError(t, err)
 	b := &bench{t: t, dir: dir, clock: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC), sink: &sink{}}
-	b.Reader = New(Source{Spec: spec, Treatment: tr, Out: b.sink, Store: store, Book: settle.NewBook(wire.Numbers{}), Hints: NewHints(), Log: slog.New(slog.DiscardHandler),
-		Now: func() time.Time { return b.clock }, Origin: func(path string) *record.Origin { return record.NewOrigin("h", "i", "s", path, nil) }}, nil)
+	b.Reader = New(
+		Source{
+			Spec:      spec,
+			Treatment: tr,
+			Out:       b.sink,
+			Store:     store,
+			Book:      settle.NewBook(wire.Numbers{}),
+			Hints:     NewHints(),
+			Log:       slog.New(slog.DiscardHandler),
+			Now:       func() time.Time { return b.clock },
+			Origin:    func(path string) *record.Origin { return record.NewOrigin("h", "i", "s", path, nil) },
+		},
+		nil,
+	)
 	t.Cleanup(func() { b.Close(); b.Hints.Close() })
 	return b
 }
@@ -120,7 +132,8 @@ func TestPositionsOutliveTheClock(t *testing.T) {
 	}
 }
 
-// TestForgetting: a file is forgotten only after the reader saw its folder without it for a day; not while its folder cannot be seen.
+// TestForgetting: a file is forgotten only after the reader saw its folder without it for a day; not while its folder
+// cannot be seen.
 func TestForgetting(t *testing.T) {
 	t.Parallel()
 	dir, state := t.TempDir(), t.TempDir()
@@ -128,7 +141,10 @@ func TestForgetting(t *testing.T) {
 	b.write("a.log", "one\n")
 	b.write("b.log", "two\n")
 	b.pass(time.Minute)
-	require.NoError(t, os.Rename(filepath.Join(dir, "a.log"), filepath.Join(dir, "a.away"))) // out of the pattern, still in the folder
+	require.NoError(
+		t,
+		os.Rename(filepath.Join(dir, "a.log"), filepath.Join(dir, "a.away")),
+	) // out of the pattern, still in the folder
 	other := t.TempDir()
 	require.NoError(t, os.Rename(filepath.Join(dir, "b.log"), filepath.Join(other, "b.log"))) // out of the folder
 	b.pass(5 * time.Minute)
@@ -167,8 +183,8 @@ func TestDeletedFiles(t *testing.T) {
 	assert.Empty(t, b.streams)
 }
 
-// TestOldestFirst: what was written first is read first, whichever file it is in; files that are read for the first time come after those
-// that grow.
+// TestOldestFirst: what was written first is read first, whichever file it is in; files that are read for the first
+// time come after those that grow.
 func TestOldestFirst(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -8,8 +8,8 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// Hints tell readers at once that a file appeared or moved in a folder, where the system can say so, and which files were written. It
-// is a hint only: folders are looked at regularly anyway, and so are the sizes of files.
+// Hints tell readers at once that a file appeared or moved in a folder, where the system can say so, and which files
+// were written. It is a hint only: folders are looked at regularly anyway, and so are the sizes of files.
 type Hints struct {
 	watcher *fsnotify.Watcher
 	mu      sync.Mutex

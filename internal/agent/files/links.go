@@ -12,9 +12,9 @@ import (
 	"synaxis/internal/core/hostconfig"
 )
 
-// Who may write into a folder of logs may put a link there, and the agent would read with its own rights what they cannot. So a link is
-// followed only where what it leads to is in a folder that the patterns of the source name, or where the source says so; and never into
-// the agent's own folder.
+// Who may write into a folder of logs may put a link there, and the agent would read with its own rights what they
+// cannot. So a link is followed only where what it leads to is in a folder that the patterns of the source name, or
+// where the source says so; and never into the agent's own folder.
 
 // bounds are the folders that a source reads in.
 type bounds struct {
@@ -23,7 +23,8 @@ type bounds struct {
 	bases  map[string]string // of patterns, without links, as they were when they were first there
 }
 
-// resolve notes where the folder of a pattern is. It is done once, so that a link that takes the folder's place later is none of it.
+// resolve notes where the folder of a pattern is. It is done once, so that a link that takes the folder's place later
+// is none of it.
 func (b *bounds) resolve(pattern, base string) {
 	if _, ok := b.bases[pattern]; ok {
 		return
@@ -41,8 +42,8 @@ func doublestarMeta(pattern string) bool {
 	return strings.ContainsAny(rest, "*?[{")
 }
 
-// stat looks at a path that a pattern took. why tells why it is not read; info is nil when it is no file. dirs are folders that were resolved in
-// this look.
+// stat looks at a path that a pattern took. why tells why it is not read; info is nil when it is no file. dirs are
+// folders that were resolved in this look.
 func (b *bounds) stat(path string, dirs map[string]string) (info fs.FileInfo, why string) {
 	dir, ok := dirs[filepath.Dir(path)]
 	if !ok {
@@ -73,5 +74,10 @@ func (b *bounds) stat(path string, dirs map[string]string) (info fs.FileInfo, wh
 			return info, ""
 		}
 	}
-	return nil, fmt.Sprintf("%s is not read: it is a link to %s, outside of the folders that the source names; name that folder, or say read: {links: follow}", path, real)
+	return nil, fmt.Sprintf(
+		"%s is not read: it is a link to %s, outside of the folders that the source names; name that folder, or say "+
+			"read: {links: follow}",
+		path,
+		real,
+	)
 }

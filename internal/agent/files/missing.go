@@ -8,8 +8,8 @@ import (
 	"synaxis/internal/agent/position"
 )
 
-// miss looks for files that are known and not open, and forgets those that are gone. Only time counts in which this reader ran and saw
-// the folder without the file: a machine that was off, and a clock that was set, forget nothing.
+// miss looks for files that are known and not open, and forgets those that are gone. Only time counts in which this
+// reader ran and saw the folder without the file: a machine that was off, and a clock that was set, forget nothing.
 func (r *Reader) miss(at map[position.Key]found, now time.Time) {
 	if r.lastMiss.IsZero() {
 		r.lastMiss = now
@@ -55,8 +55,8 @@ func (r *Reader) miss(at map[position.Key]found, now time.Time) {
 	}
 }
 
-// inodesOf are the inodes of a folder, or none where it is gone and the folder above it is there; nil when it cannot be seen, or is on
-// another device than the file was, as where a file system is not mounted.
+// inodesOf are the inodes of a folder, or none where it is gone and the folder above it is there; nil when it cannot
+// be seen, or is on another device than the file was, as where a file system is not mounted.
 func inodesOf(dir string, dev uint64) map[uint64]bool {
 	out := map[uint64]bool{}
 	info, err := os.Stat(dir)

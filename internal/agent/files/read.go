@@ -16,8 +16,9 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// round looks at the files whose turn it is, and reads one batch where something waits. It tells whether it read anything. What was
-// written first is read first. Files that are read for the first time come after those that grow, but for every fourth batch.
+// round looks at the files whose turn it is, and reads one batch where something waits. It tells whether it read
+// anything. What was written first is read first. Files that are read for the first time come after those that grow,
+// but for every fourth batch.
 func (r *Reader) round(ctx context.Context) bool {
 	now := r.Now()
 	written := r.written.take()
@@ -48,7 +49,8 @@ func (r *Reader) round(ctx context.Context) bool {
 	for len(waiting) > 0 && ctx.Err() == nil {
 		next := 0
 		for i, k := range waiting {
-			if st, best := r.streams[k], r.streams[waiting[next]]; st != nil && (best == nil || st.before(best, r.turn%firstShare == 0)) {
+			if st, best := r.streams[k], r.streams[waiting[next]]; st != nil &&
+				(best == nil || st.before(best, r.turn%firstShare == 0)) {
 				next = i
 			}
 		}
@@ -63,7 +65,8 @@ func (r *Reader) round(ctx context.Context) bool {
 	return false
 }
 
-// before tells whether what waits in st should be read before what waits in x. first turns round which class comes first.
+// before tells whether what waits in st should be read before what waits in x. first turns round which class comes
+// first.
 func (st *stream) before(x *stream, first bool) bool {
 	if a, b := st.firstTime(st.read), x.firstTime(x.read); a != b {
 		return a == first
@@ -138,8 +141,8 @@ func (r *Reader) move(st *stream, used int) {
 	st.tail = st.tail[max(0, len(st.tail)-position.TailSize):]
 }
 
-// zeros is how many NUL bytes stand at the begin of what was read: a hole, as a program leaves it that goes on writing at its old place
-// after its file was truncated. In UTF-16 they belong to characters.
+// zeros is how many NUL bytes stand at the begin of what was read: a hole, as a program leaves it that goes on writing
+// at its old place after its file was truncated. In UTF-16 they belong to characters.
 func (r *Reader) zeros(data []byte) int {
 	if strings.HasPrefix(r.Spec.Encoding, "utf-16") {
 		return 0
@@ -154,15 +157,16 @@ func (r *Reader) zeros(data []byte) int {
 	return n
 }
 
-// filled tells whether something stands behind the NUL bytes: where a file ends with them its writer has made room, and will write there.
+// filled tells whether something stands behind the NUL bytes: where a file ends with them its writer has made room,
+// and will write there.
 func (r *Reader) filled(st *stream) bool {
 	var last [1]byte
 	_, err := st.file.ReadAt(last[:], st.size-1)
 	return err == nil && last[0] != 0
 }
 
-// written is when what is read next was written at the latest: for what was there when the file was opened, when it was last written.
-// It is 0 for what came since, which is dated by when it is read.
+// written is when what is read next was written at the latest: for what was there when the file was opened, when it
+// was last written. It is 0 for what came since, which is dated by when it is read.
 func (st *stream) written(now time.Time) int64 {
 	if st.read >= st.first {
 		return 0

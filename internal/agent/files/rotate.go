@@ -136,7 +136,8 @@ func (r *Reader) look(st *stream) {
 func (st *stream) continues() bool {
 	var buf [position.TailSize]byte
 	tail := buf[:len(st.tail)]
-	if n, err := st.file.ReadAt(tail, st.read-int64(len(tail))); err != nil && n < len(tail) || !bytes.Equal(tail, st.tail) {
+	if n, err := st.file.ReadAt(tail, st.read-int64(len(tail))); err != nil && n < len(tail) ||
+		!bytes.Equal(tail, st.tail) {
 		return false
 	}
 	if st.info.HeadLen == 0 {
@@ -165,7 +166,15 @@ func (r *Reader) anew(st *stream, size int64) {
 
 func (r *Reader) shrank(path string, was, now int64) {
 	r.Book.Note(wire.Numbers{Truncated: 1})
-	r.Log.Warn("a file was truncated; lines written just before may be lost unless a copy is collected too", "path", path, "read", was, "size", now)
+	r.Log.Warn(
+		"a file was truncated; lines written just before may be lost unless a copy is collected too",
+		"path",
+		path,
+		"read",
+		was,
+		"size",
+		now,
+	)
 }
 
 // findRotated opens files that were renamed while the agent was down and have records that nobody read: their paths
@@ -187,7 +196,8 @@ func (r *Reader) findRotated() {
 			if err != nil || !info.Mode().IsRegular() {
 				continue
 			}
-			if dev, ino := position.Identity(info); dev != known.Dev || ino != known.Ino || info.Size() <= known.Offset {
+			if dev, ino := position.Identity(info); dev != known.Dev || ino != known.Ino ||
+				info.Size() <= known.Offset {
 				continue
 			}
 			path := filepath.Join(dir, e.Name())

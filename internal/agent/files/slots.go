@@ -40,14 +40,15 @@ func (s *Slots) limit() int64 {
 	return s.Most
 }
 
-// vacate closes files in which nothing happens, the quietest first, while places are scarce. Their positions are kept, and they are
-// opened again when they have grown.
+// vacate closes files in which nothing happens, the quietest first, while places are scarce. Their positions are kept,
+// and they are opened again when they have grown.
 func (r *Reader) vacate(now time.Time) {
 	for r.Slots.tight() && r.Slots.used.Load() > r.Slots.Most*3/4 {
 		var key position.Key
 		var quietest *stream
 		for k, st := range r.streams {
-			if st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.grew) > still && (quietest == nil || st.grew.Before(quietest.grew)) {
+			if st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.grew) > still &&
+				(quietest == nil || st.grew.Before(quietest.grew)) {
 				key, quietest = k, st
 			}
 		}
@@ -59,7 +60,8 @@ func (r *Reader) vacate(now time.Time) {
 	}
 }
 
-// remember notes where to begin in a file for which there is no place yet, so that what comes until there is one is not passed over.
+// remember notes where to begin in a file for which there is no place yet, so that what comes until there is one is
+// not passed over.
 func (r *Reader) remember(k position.Key, f found) {
 	opened, err := r.openHere(k, f, position.File{}, false)
 	if err != nil || !opened {

@@ -57,8 +57,8 @@ func (st *stream) waitsSince(offset int64) time.Time {
 // firstTime tells whether what a file held when it was found is being read for the first time.
 func (st *stream) firstTime(offset int64) bool { return !st.begun && offset < st.first }
 
-// Waiting tells how much waits to be read and how old the oldest is that is not settled, and how many files are left out. What is read
-// for the first time has no age here: it is as old as it is.
+// Waiting tells how much waits to be read and how old the oldest is that is not settled, and how many files are left
+// out. What is read for the first time has no age here: it is as old as it is.
 func (r *Reader) Waiting() (n wire.Numbers) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

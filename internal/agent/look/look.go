@@ -1,5 +1,6 @@
-// Package look answers what the desk asks of a host: the last lines of a file, and the logs that nobody collects. All of it is
-// bounded, and only what is a log is ever opened: no file of the system's own, nothing hidden, nothing that is not text.
+// Package look answers what the desk asks of a host: the last lines of a file, and the logs that nobody collects. All
+// of it is bounded, and only what is a log is ever opened: no file of the system's own, nothing hidden, nothing that
+// is not text.
 package look
 
 import (
@@ -142,7 +143,10 @@ func (l Looker) Lines(path string, n int) (wire.Lines, error) {
 		if len(line) > longest {
 			line = append(slices.Clone(line[:longest]), "…"...)
 		}
-		out.Lines = append(out.Lines, strings.ToValidUTF8(string(line), "")) // but for a letter that was cut, it is valid
+		out.Lines = append(
+			out.Lines,
+			strings.ToValidUTF8(string(line), ""),
+		) // but for a letter that was cut, it is valid
 	}
 	if len(bytes.TrimSpace(data)) == 0 {
 		out.Lines = []string{}
@@ -150,7 +154,8 @@ func (l Looker) Lines(path string, n int) (wire.Lines, error) {
 	return out, nil
 }
 
-// tail reads the last bytes of a file, at most most of them, as characters, from the beginning of a line on; nil for what is no text.
+// tail reads the last bytes of a file, at most most of them, as characters, from the beginning of a line on; nil for
+// what is no text.
 func tail(f *os.File, size, most int64) (text []byte, encoding string, err error) {
 	mark := make([]byte, 2)
 	n, err := f.ReadAt(mark, 0)
@@ -175,7 +180,8 @@ func tail(f *os.File, size, most int64) (text []byte, encoding string, err error
 	return append([]byte{}, data...), encoding, nil
 }
 
-// Logs finds the logs below some folders, below those of the sources, and those that programs have open, that no source takes.
+// Logs finds the logs below some folders, below those of the sources, and those that programs have open, that no
+// source takes.
 func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 	out := wire.Logs{Items: []wire.Log{}}
 	for _, f := range append(append([]string{"/var/log"}, folders...), l.Folders()...) {
@@ -190,7 +196,10 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 	found := map[string]fs.FileInfo{}
 	consider := func(path string) {
 		info, err := os.Lstat(path)
-		if err == nil && info.Mode().IsRegular() && info.Size() > 0 && l.Now().Sub(info.ModTime()) < recent && !packed(path) && l.allowed(path) == nil && !l.Takes(path) {
+		if err == nil && info.Mode().IsRegular() && info.Size() > 0 && l.Now().Sub(info.ModTime()) < recent &&
+			!packed(path) &&
+			l.allowed(path) == nil &&
+			!l.Takes(path) {
 			found[path] = info
 		}
 	}
@@ -204,7 +213,8 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 			switch {
 			case err != nil:
 				return nil // what cannot be read is not for this agent
-			case d.IsDir() && (strings.Count(strings.TrimPrefix(path, folder), "/") >= maxDepth || path != folder && l.allowed(path) != nil):
+			case d.IsDir() && (strings.Count(strings.TrimPrefix(path, folder), "/") >= maxDepth || path != folder &&
+				l.allowed(path) != nil):
 				return fs.SkipDir
 			case d.Type().IsRegular():
 				consider(path)
@@ -215,7 +225,8 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 			return out, err
 		}
 	}
-	for path, p := range programs { // wherever they lie: what is only ever added to, or only written, is a log until its bytes say otherwise
+	// wherever they lie: what is only ever added to, or only written, is a log until its bytes say otherwise
+	for path, p := range programs {
 		if found[path] == nil && (p.adds || logLike(path)) {
 			consider(path)
 			outside[path] = passing(path)
@@ -230,7 +241,13 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 		if err != nil {
 			continue
 		}
-		item := wire.Log{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), Rate: max(0, float64(info.Size()-was.Size())/watched.Seconds()), Program: programs[path].name}
+		item := wire.Log{
+			Path:     path,
+			Size:     info.Size(),
+			Modified: info.ModTime().UTC(),
+			Rate:     max(0, float64(info.Size()-was.Size())/watched.Seconds()),
+			Program:  programs[path].name,
+		}
 		if l.guess(&item) {
 			out.Items = append(out.Items, item)
 		}
@@ -249,7 +266,9 @@ func (l Looker) Logs(ctx context.Context, folders []string) (wire.Logs, error) {
 
 // logLike tells whether what a program has open is a log and not its database: it, or its folder, is called so.
 func logLike(path string) bool {
-	return !passing(path) && (strings.Contains(strings.ToLower(path), "log") || slices.Contains([]string{".txt", ".out", ".err"}, filepath.Ext(path)))
+	return !passing(path) &&
+		(strings.Contains(strings.ToLower(path), "log") || slices.Contains([]string{".txt", ".out", ".err"},
+			filepath.Ext(path)))
 }
 
 // passing tells whether a path lies where nothing stays.
@@ -268,7 +287,10 @@ func packed(path string) bool {
 	if _, err := strconv.Atoi(strings.TrimPrefix(ext, ".")); err == nil && ext != "" {
 		return true
 	}
-	return slices.Contains([]string{".gz", ".xz", ".zst", ".bz2", ".zip", ".old", ".journal", ".pid", ".lock", ".db", ".sqlite", ".tmp"}, ext)
+	return slices.Contains(
+		[]string{".gz", ".xz", ".zst", ".bz2", ".zip", ".old", ".journal", ".pid", ".lock", ".db", ".sqlite", ".tmp"},
+		ext,
+	)
 }
 
 // guess looks at how a log is written; only what it is like leaves the host. It answers false for what is no text.
@@ -307,7 +329,9 @@ func opened() map[string]program {
 	fds, _ := filepath.Glob("/proc/[0-9]*/fd/*") // the pattern is a good one
 	for _, fd := range fds {
 		path, err := os.Readlink(fd)
-		if err != nil || !strings.HasPrefix(path, "/") || strings.HasSuffix(path, " (deleted)") || strings.HasPrefix(path, "/dev/") || strings.HasPrefix(path, "/proc/") {
+		if err != nil || !strings.HasPrefix(path, "/") || strings.HasSuffix(path, " (deleted)") ||
+			strings.HasPrefix(path, "/dev/") ||
+			strings.HasPrefix(path, "/proc/") {
 			continue
 		}
 		process := filepath.Dir(filepath.Dir(fd))
@@ -328,7 +352,8 @@ func opened() map[string]program {
 	return out
 }
 
-// forWriting reads the flags of an open file (proc(5), fdinfo): whether it is open for writing, and whether to append or to write alone.
+// forWriting reads the flags of an open file (proc(5), fdinfo): whether it is open for writing, and whether to append
+// or to write alone.
 func forWriting(info []byte) (writes, adds bool) {
 	for line := range bytes.Lines(info) {
 		if rest, ok := bytes.CutPrefix(line, []byte("flags:")); ok {

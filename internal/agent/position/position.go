@@ -38,8 +38,9 @@ type File struct {
 	Head    string `json:"head"`
 	Tail    string `json:"tail"`
 	Offset  int64  `json:"offset"`
-	Moved   bool   `json:"moved,omitempty"`   // it had left its path when it was closed: another file may have its inode by now
-	Missing int64  `json:"missing,omitempty"` // seconds in which the agent ran and saw its folder without it
+	// it had left its path when it was closed: another file may have its inode by now
+	Moved   bool  `json:"moved,omitempty"`
+	Missing int64 `json:"missing,omitempty"` // seconds in which the agent ran and saw its folder without it
 }
 
 // Key tells files of a source apart.
@@ -114,8 +115,8 @@ type change struct {
 	At      time.Time     `json:"at,omitzero"`
 }
 
-// Store holds positions in memory. What changed is appended to a journal, which is folded into a new file of everything now and then,
-// so that a write costs what changed and not how much there is.
+// Store holds positions in memory. What changed is appended to a journal, which is folded into a new file of
+// everything now and then, so that a write costs what changed and not how much there is.
 type Store struct {
 	mu       sync.Mutex
 	path     string
@@ -140,7 +141,8 @@ type Store struct {
 // KeepMissing is how long, in time in which the agent ran and saw its folder without it, a file is remembered.
 const KeepMissing = 24 * time.Hour
 
-// foldAfter is how long a journal may be before it is folded, in bytes; it may also be as long as what it is folded into.
+// foldAfter is how long a journal may be before it is folded, in bytes; it may also be as long as what it is folded
+// into.
 const foldAfter = 1 << 20
 
 // Damaged says that positions cannot be read any more.
@@ -150,7 +152,12 @@ type Damaged struct {
 }
 
 func (d Damaged) Error() string {
-	return fmt.Sprintf("positions in %s are damaged, and so are those before them: %v; start the agent once with --reread: it then reads every file from its start, so that nothing is lost, and what was delivered before comes twice", d.Path, d.Err)
+	return fmt.Sprintf(
+		"positions in %s are damaged, and so are those before them: %v; start the agent once with --reread: it then "+
+			"reads every file from its start, so that nothing is lost, and what was delivered before comes twice",
+		d.Path,
+		d.Err,
+	)
 }
 
 // Unwrap gives what is wrong with the file.
@@ -163,10 +170,19 @@ type Options struct {
 	Log    *slog.Logger
 }
 
-// Open reads the store, or begins a new one. Where its file is damaged, the one before is taken: what was settled since comes twice.
+// Open reads the store, or begins a new one. Where its file is damaged, the one before is taken: what was settled
+// since comes twice.
 func Open(path string, o Options) (*Store, error) {
-	s := &Store{path: path, began: o.Now, files: map[Key]File{}, numbers: map[string]wire.Numbers{}, patterns: map[string]time.Time{},
-		changed: map[Key]bool{}, counted: map[string]bool{}, looked: map[string]bool{}}
+	s := &Store{
+		path:     path,
+		began:    o.Now,
+		files:    map[Key]File{},
+		numbers:  map[string]wire.Numbers{},
+		patterns: map[string]time.Time{},
+		changed:  map[Key]bool{},
+		counted:  map[string]bool{},
+		looked:   map[string]bool{},
+	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -185,7 +201,13 @@ func Open(path string, o Options) (*Store, error) {
 	}
 	s.fold = true
 	if again := s.read(s.beforePath()); again == nil {
-		o.Log.Warn("the positions are damaged or gone; those before them are taken, and what was settled since comes twice", "path", path, "error", err)
+		o.Log.Warn(
+			"the positions are damaged or gone; those before them are taken, and what was settled since comes twice",
+			"path",
+			path,
+			"error",
+			err,
+		)
 		return s, nil
 	}
 	if !o.Reread {
@@ -337,8 +359,8 @@ func (s *Store) SetNumbers(source string, n wire.Numbers) {
 	s.counted[source] = true
 }
 
-// Save makes what changed safe: appended to the journal and synced, or, when that has become long, everything in a new file, synced,
-// renamed over the old one, and the folder synced. On an error it is tried again by the next Save.
+// Save makes what changed safe: appended to the journal and synced, or, when that has become long, everything in a new
+// file, synced, renamed over the old one, and the folder synced. On an error it is tried again by the next Save.
 func (s *Store) Save() error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
@@ -391,7 +413,8 @@ func (s *Store) lines() (lines []byte, fold bool) {
 			add(change{Forget: &k})
 		}
 	}
-	for source := range s.counted { // behind the positions, so that a torn line counts records twice rather than not at all
+	// behind the positions, so that a torn line counts records twice rather than not at all
+	for source := range s.counted {
 		n := s.numbers[source]
 		add(change{Source: source, Numbers: &n})
 	}
@@ -426,8 +449,8 @@ func (s *Store) append(lines []byte) error {
 	return nil
 }
 
-// rewrite puts everything into a new file and begins a new journal. The file before stays as it was, for the case that this one is
-// damaged.
+// rewrite puts everything into a new file and begins a new journal. The file before stays as it was, for the case that
+// this one is damaged.
 func (s *Store) rewrite(text []byte) error {
 	next := s.path + ".next"
 	if err := WriteFile(next, text, 0o600); err != nil {

@@ -55,14 +55,24 @@ func TestStore(t *testing.T) {
 	assert.Empty(t, left, "no temporary file is left")
 }
 
-// TestJournal: a save costs what changed; the journal is folded, survives being torn at any byte, and a failed save is made up for.
+// TestJournal: a save costs what changed; the journal is folded, survives being torn at any byte, and a failed save is
+// made up for.
 func TestJournal(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "p.json")
 	s := open(t, path)
 	for i := range 2000 {
-		s.Put(File{Source: "a", Path: "/x/log", Dev: 1, Ino: uint64(i), Head: strings.Repeat("h", 64), Tail: strings.Repeat("t", 128)})
+		s.Put(
+			File{
+				Source: "a",
+				Path:   "/x/log",
+				Dev:    1,
+				Ino:    uint64(i),
+				Head:   strings.Repeat("h", 64),
+				Tail:   strings.Repeat("t", 128),
+			},
+		)
 	}
 	require.NoError(t, s.Save())
 	whole := s.base
@@ -113,8 +123,8 @@ func TestJournal(t *testing.T) {
 	assert.Equal(t, int64(999), f.Offset)
 }
 
-// TestDamaged: damaged or empty positions are replaced by those before them; where there are none the agent does not start, and says how
-// it does without losing anything.
+// TestDamaged: damaged or empty positions are replaced by those before them; where there are none the agent does not
+// start, and says how it does without losing anything.
 func TestDamaged(t *testing.T) {
 	t.Parallel()
 	for _, damage := range []string{"", "{", "\x00\x00\x00", `{"files": 7}`} {
@@ -181,8 +191,10 @@ func TestIdentity(t *testing.T) {
 		text string
 		want bool
 	}{
-		"same": {text, true}, "longer": {text + "more", true}, "other end": {change(2500), true}, "other beginning": {change(5), false},
-		"other tail": {change(1990), false}, "between": {change(1500), true}, "shorter": {text[:1999], false}, "empty": {"", false},
+		"same": {text, true}, "longer": {text + "more", true}, "other end": {change(2500), true},
+		"other beginning": {change(5), false},
+		"other tail":      {change(1990), false}, "between": {change(1500), true}, "shorter": {text[:1999], false},
+		"empty": {"", false},
 	} {
 		assert.Equal(t, c.want, f.Matches(strings.NewReader(c.text), int64(len(c.text))), name)
 	}

@@ -96,14 +96,18 @@ func New(o Options) (*Agent, error) {
 		lock.Close()
 		return nil, err
 	}
-	if a.client, err = control.New(control.Options{Service: o.Service, JoinToken: o.JoinToken, TokenFile: o.TokenFile, Pin: o.Pin, StateDir: o.StateDir,
+	if a.client, err = control.New(control.Options{Service: o.Service, JoinToken: o.JoinToken, TokenFile: o.TokenFile,
+		Pin: o.Pin, StateDir: o.StateDir,
 		HostID: o.HostID, Report: o.Report, Log: o.Log}, a); err != nil {
 		a.engine.Stop()
 		lock.Close()
 		return nil, err
 	}
 	if a.client.Copied() {
-		o.Log.Warn("the state folder was copied from another machine; nothing is collected until the service has said who this host is")
+		o.Log.Warn(
+			"the state folder was copied from another machine; nothing is collected until the service has said who " +
+				"this host is",
+		)
 		return a, nil
 	}
 	a.resume()
@@ -152,7 +156,8 @@ func machineID(name string) string {
 
 func (a *Agent) lastGoodPath() string { return filepath.Join(a.o.StateDir, lastGood) }
 
-// kept is what a start without the service needs. It is one file, so that no crash leaves a config without its secrets.
+// kept is what a start without the service needs. It is one file, so that no crash leaves a config without its
+// secrets.
 type kept struct {
 	Config  string          `json:"config"`
 	Secrets json.RawMessage `json:"secrets,omitempty"`
@@ -188,7 +193,13 @@ func (a *Agent) resume() {
 		err = json.Unmarshal(all, &k)
 	}
 	if err != nil {
-		a.o.Log.Error("the last good config cannot be read; the service will give it again", "file", a.lastGoodPath(), "error", err)
+		a.o.Log.Error(
+			"the last good config cannot be read; the service will give it again",
+			"file",
+			a.lastGoodPath(),
+			"error",
+			err,
+		)
 		return
 	}
 	c, err := a.read([]byte(k.Config), k.Secrets)
@@ -205,7 +216,10 @@ func (a *Agent) resume() {
 		return
 	}
 	a.text, a.secrets = []byte(k.Config), k.Secrets
-	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	a.status = &protobufs.RemoteConfigStatus{
+		LastRemoteConfigHash: hash,
+		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+	}
 	a.o.Log.Info("started from the last good config", "sources", len(c.Sources))
 }
 
@@ -222,18 +236,32 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 	a.mu.Lock()
 	engine := a.engine
 	a.mu.Unlock()
-	return look.Looker{State: a.o.StateDir, Takes: engine.Takes, Folders: engine.Folders, Now: time.Now}.Answer(ctx, kind, ask)
+	return look.Looker{
+		State:   a.o.StateDir,
+		Takes:   engine.Takes,
+		Folders: engine.Folders,
+		Now:     time.Now,
+	}.Answer(
+		ctx,
+		kind,
+		ask,
+	)
 }
 
 // Engine gives access to the running engine, for tests and the demo.
 func (a *Agent) Engine() *Engine { return a.engine }
 
 func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
-	return &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED, ErrorMessage: err.Error()}
+	return &protobufs.RemoteConfigStatus{
+		LastRemoteConfigHash: hash,
+		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED,
+		ErrorMessage:         err.Error(),
+	}
 }
 
-// Apply runs a config from the service. What runs is what a restart would run: a config that cannot be kept is refused. An empty text
-// takes the config away: nothing is collected any more, what was read is still delivered, and the secrets are deleted.
+// Apply runs a config from the service. What runs is what a restart would run: a config that cannot be kept is
+// refused. An empty text takes the config away: nothing is collected any more, what was read is still delivered, and
+// the secrets are deleted.
 func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus {
 	a.mu.Lock()
 	was, wasSecrets := a.text, a.secrets
@@ -244,10 +272,14 @@ func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus 
 	}
 	if err == nil {
 		if err = a.keep(text, secrets); err != nil {
-			err = fmt.Errorf("it cannot be kept in the state folder, so that a restart would bring the old one: %w", err)
+			err = fmt.Errorf(
+				"it cannot be kept in the state folder, so that a restart would bring the old one: %w",
+				err,
+			)
 		} else if err = a.engine.Apply(c); err != nil {
 			if err := a.keep(was, wasSecrets); err != nil {
-				a.o.Log.Error("the old config goes on and cannot be kept; the service will give it again after a restart", "error", err)
+				a.o.Log.Error("the old config goes on and cannot be kept; the service will give it again after a "+
+					"restart", "error", err)
 			}
 		}
 	}
@@ -260,12 +292,18 @@ func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus 
 	}
 	a.within(c.Footprint)
 	if len(text) == 0 {
-		a.o.Log.Warn("this host was retired: nothing is collected any more, what was read is still delivered, the secrets are deleted")
+		a.o.Log.Warn(
+			"this host was retired: nothing is collected any more, what was read is still delivered, the secrets " +
+				"are deleted",
+		)
 	} else {
 		a.o.Log.Info("config applied", "sources", len(c.Sources), "destinations", len(c.Destinations))
 	}
 	a.text, a.secrets = text, secrets
-	a.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+	a.status = &protobufs.RemoteConfigStatus{
+		LastRemoteConfigHash: hash,
+		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+	}
 	return a.status
 }
 
@@ -283,8 +321,8 @@ func (a *Agent) read(text, secrets []byte) (c hostconfig.Config, err error) {
 	return c, err
 }
 
-// within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds how
-// many threads compete.
+// within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds
+// how many threads compete.
 func (a *Agent) within(f footprint.Spec) {
 	if f.Every > 0 {
 		a.client.ReportEvery(f.Every)
@@ -336,7 +374,11 @@ func (a *Agent) Describe() *protobufs.AgentDescription {
 // Health is a tree: the agent, below it its sources and destinations. It holds no counters, so that it is equal as
 // long as nothing changed.
 func (a *Agent) Health() *protobufs.ComponentHealth {
-	root := &protobufs.ComponentHealth{Healthy: true, StartTimeUnixNano: uint64(a.started.UnixNano()), ComponentHealthMap: map[string]*protobufs.ComponentHealth{}}
+	root := &protobufs.ComponentHealth{
+		Healthy:            true,
+		StartTimeUnixNano:  uint64(a.started.UnixNano()),
+		ComponentHealthMap: map[string]*protobufs.ComponentHealth{},
+	}
 	add := func(kind string, list []Status) {
 		for _, s := range list {
 			h := &protobufs.ComponentHealth{Healthy: s.Code == "", Status: string(s.Code), LastError: s.Reason}

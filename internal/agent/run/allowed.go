@@ -33,7 +33,13 @@ func (e *Engine) allowed(c hostconfig.Config) error {
 		const readOnly = 1 // ST_RDONLY of statfs(2): also of a mount of its own, such as a unit makes
 		var fs syscall.Statfs_t
 		if err := syscall.Statfs(existing(dir), &fs); err == nil && fs.Flags&readOnly != 0 {
-			return fmt.Errorf("destination %s writes into %s, and the unit of this agent does not let it: paste the join line on this host again, or add ReadWritePaths=%s with systemctl edit synaxis-agent", d.Name, dir, dir)
+			return fmt.Errorf(
+				"destination %s writes into %s, and the unit of this agent does not let it: paste the join line on "+
+					"this host again, or add ReadWritePaths=%s with systemctl edit synaxis-agent",
+				d.Name,
+				dir,
+				dir,
+			)
 		}
 	}
 	return nil

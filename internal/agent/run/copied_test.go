@@ -9,13 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCopiedStateIsNotUsed: on another machine than it was kept on, nothing of a state folder runs before the service has
-// said who the host is; told that it is another, the agent throws all of it away.
+// TestCopiedStateIsNotUsed: on another machine than it was kept on, nothing of a state folder runs before the service
+// has said who the host is; told that it is another, the agent throws all of it away.
 func TestCopiedStateIsNotUsed(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	config := `{"config":"# none\nhash: 0000000000000000000000000000000000000000000000000000000000000000\nhost: a\n"}`
-	for name, text := range map[string]string{lastGood: config, "positions.json": "{}", "identity.json": `{"uid":"00000000000000000000000000000001","credential":"c1.x","hostId":"one"}`} {
+	for name, text := range map[string]string{lastGood: config, "positions.json": "{}",
+		"identity.json": `{"uid":"00000000000000000000000000000001","credential":"c1.x","hostId":"one"}`} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	open := func(id string) *Agent {
@@ -26,7 +27,11 @@ func TestCopiedStateIsNotUsed(t *testing.T) {
 	}
 	a := open("two")
 	assert.Nil(t, a.ConfigStatus(), "nothing of the copied config was even tried")
-	assert.FileExists(t, a.lastGoodPath(), "it may be the same host with another machine id: that is for the service to say")
+	assert.FileExists(
+		t,
+		a.lastGoodPath(),
+		"it may be the same host with another machine id: that is for the service to say",
+	)
 	require.NoError(t, a.Forget())
 	assert.NoFileExists(t, a.lastGoodPath())
 	assert.NoFileExists(t, filepath.Join(dir, "positions.json"))

@@ -76,14 +76,27 @@ type plan struct {
 	Encodings map[string]record.Encoding
 }
 
-// NewEngine opens the state in a folder. With reread, positions that are damaged are begun anew: every file is read from its start.
+// NewEngine opens the state in a folder. With reread, positions that are damaged are begun anew: every file is read
+// from its start.
 func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, error) {
-	store, err := position.Open(filepath.Join(dir, "positions.json"), position.Options{Now: time.Now(), Reread: reread, Log: log})
+	store, err := position.Open(
+		filepath.Join(dir, "positions.json"),
+		position.Options{Now: time.Now(), Reread: reread, Log: log},
+	)
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{hostID: hostID, own: trueFolder(dir), store: store, rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")}, hints: files.NewHints(), slots: &files.Slots{Most: openFiles()}, log: log,
-		sources: map[string]*source{}, dests: map[string]*deliver.Destination{}}
+	e := &Engine{
+		hostID:  hostID,
+		own:     trueFolder(dir),
+		store:   store,
+		rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")},
+		hints:   files.NewHints(),
+		slots:   &files.Slots{Most: openFiles()},
+		log:     log,
+		sources: map[string]*source{},
+		dests:   map[string]*deliver.Destination{},
+	}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	go e.keepSaving()
 	return e, nil
@@ -127,7 +140,8 @@ func (e *Engine) save() {
 		e.unsaved = Status{Name: "state", Code: health.StateNotWritable, Since: now}
 		fallthrough
 	default:
-		e.unsaved.Reason = "the positions of files cannot be saved, so that after a restart records would come twice: " + err.Error()
+		e.unsaved.Reason = "the positions of files cannot be saved, so that after a restart records would come twice: " +
+			err.Error()
 		if now.Sub(e.told) >= tellEvery {
 			e.told = now
 			e.log.Error("positions are not saved; records would come twice after a crash", "error", err)
@@ -296,7 +310,8 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: t.Destinations()}
 	s.reader = files.New(files.Source{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Own: e.own, Book: s.book, Hints: e.hints, Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Own: e.own, Book: s.book, Hints: e.hints,
+		Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},
@@ -401,7 +416,10 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 				e := o.enc.Encode(enc, b)
 				encoded[enc] = &e
 			}
-			item := &deliver.Item{Encoded: encoded[enc].Only(b, bit), Done: func(c wire.DeliveryCounts) { entry.Done(name, c) }}
+			item := &deliver.Item{
+				Encoded: encoded[enc].Only(b, bit),
+				Done:    func(c wire.DeliveryCounts) { entry.Done(name, c) },
+			}
 			if d.Put(ctx, item, func() { o.held.Store(&name); waiting() }) {
 				break
 			}
@@ -444,7 +462,12 @@ func (e *Engine) Sources() []Status {
 				if h := s.out.held.Load(); h != nil && *h == to {
 					waits = "reading waits"
 				}
-				st.Code, st.Reason, st.Since = health.HeldBy, fmt.Sprintf("held by %s: %s; %s", to, t.Reason, waits), t.Since
+				st.Code, st.Reason, st.Since = health.HeldBy, fmt.Sprintf(
+					"held by %s: %s; %s",
+					to,
+					t.Reason,
+					waits,
+				), t.Since
 			}
 		}
 		list = append(list, st)

@@ -33,8 +33,18 @@ func newBench(t *testing.T, dir string) *bench {
 
 // config reads lines of a folder into a file.
 func (b *bench) config(pattern string, more string) hostconfig.Config {
-	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\n%sdestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
-		filepath.Join(b.dir, pattern), more, filepath.Join(b.dir, "out")), hostconfig.Runs)
+	c, err := hostconfig.Read(
+		fmt.Appendf(
+			nil,
+			"synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    "+
+				"format: raw\n    send: [out]\n%sdestinations:\n  - destination: out\n    deliver: {file: {path: "+
+				"%q}}\n    batch: {wait: 5ms}\n",
+			filepath.Join(b.dir, pattern),
+			more,
+			filepath.Join(b.dir, "out"),
+		),
+		hostconfig.Runs,
+	)
 	require.NoError(b.t, err)
 	return c
 }
@@ -221,8 +231,17 @@ func TestSwapsLeaveNothing(t *testing.T) {
 		require.NoError(t, b.Apply(two))
 		require.NoError(t, b.Apply(one))
 	}
-	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= goroutines+2 && fds() <= files+1 }, 10*time.Second, 50*time.Millisecond,
-		"%d goroutines were %d, %d files were %d", runtime.NumGoroutine(), goroutines, fds(), files)
+	require.Eventually(
+		t,
+		func() bool { return runtime.NumGoroutine() <= goroutines+2 && fds() <= files+1 },
+		10*time.Second,
+		50*time.Millisecond,
+		"%d goroutines were %d, %d files were %d",
+		runtime.NumGoroutine(),
+		goroutines,
+		fds(),
+		files,
+	)
 	b.write("a.log", "2\n")
 	b.await("2")
 	assert.Equal(t, map[string]int{"1": 1, "2": 1}, b.arrived())
@@ -257,14 +276,28 @@ func TestPartFromTheFuture(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	open := func() *Agent {
-		a, err := New(Options{Service: "http://127.0.0.1:1", StateDir: filepath.Join(dir, "state"), Name: "h", Log: slog.New(slog.DiscardHandler)})
+		a, err := New(
+			Options{
+				Service:  "http://127.0.0.1:1",
+				StateDir: filepath.Join(dir, "state"),
+				Name:     "h",
+				Log:      slog.New(slog.DiscardHandler),
+			},
+		)
 		require.NoError(t, err)
 		return a
 	}
 	a := open()
 	b := &bench{t, dir, a.Engine()}
-	good := fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
-		1, filepath.Join(dir, "*.log"), filepath.Join(dir, "out"))
+	good := fmt.Appendf(
+		nil,
+		"synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: "+
+			"start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: "+
+			"{path: %q}}\n    batch: {wait: 5ms}\n",
+		1,
+		filepath.Join(dir, "*.log"),
+		filepath.Join(dir, "out"),
+	)
 	status := a.Apply(good, nil, []byte{1})
 	assert.Empty(t, status.GetErrorMessage())
 	status = a.Apply(append(bytes.Clone(good), "surprises: [{mask: card}]\n"...), nil, []byte{2})

@@ -45,8 +45,8 @@ func TestPackedFiles(t *testing.T) {
 	assert.Equal(t, int64(3), n["lines"].Packed)
 }
 
-// TestHoles: a program that goes on at its old place after its file was truncated leaves a hole of NUL bytes, which is no record; room
-// that a program made and has not filled yet is waited for.
+// TestHoles: a program that goes on at its old place after its file was truncated leaves a hole of NUL bytes, which is
+// no record; room that a program made and has not filled yet is waited for.
 func TestHoles(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, t.TempDir())
@@ -80,7 +80,8 @@ func TestHoles(t *testing.T) {
 	b.await("in the room")
 }
 
-// TestQuickRotations: many rotations by renaming lose nothing, warn of no truncation, and leave no positions of files that are gone.
+// TestQuickRotations: many rotations by renaming lose nothing, warn of no truncation, and leave no positions of files
+// that are gone.
 func TestQuickRotations(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, t.TempDir())
@@ -94,7 +95,10 @@ func TestQuickRotations(t *testing.T) {
 			b.write("a.log", line+"\n")
 		}
 		for k := 4; k > 0; k-- {
-			_ = os.Rename(filepath.Join(b.dir, fmt.Sprintf("a.log.%d", k-1)), filepath.Join(b.dir, fmt.Sprintf("a.log.%d", k)))
+			_ = os.Rename(
+				filepath.Join(b.dir, fmt.Sprintf("a.log.%d", k-1)),
+				filepath.Join(b.dir, fmt.Sprintf("a.log.%d", k)),
+			)
 		}
 		require.NoError(t, os.Rename(filepath.Join(b.dir, "a.log"), filepath.Join(b.dir, "a.log.0")))
 		b.write("a.log", "")
@@ -102,7 +106,14 @@ func TestQuickRotations(t *testing.T) {
 	}
 	b.await(want[len(want)-3:]...)
 	assert.Zero(t, b.truncations())
-	require.Eventually(t, func() bool { return len(b.store.Files("lines")) <= 6 }, 10*time.Second, 50*time.Millisecond, "%d files", len(b.store.Files("lines")))
+	require.Eventually(
+		t,
+		func() bool { return len(b.store.Files("lines")) <= 6 },
+		10*time.Second,
+		50*time.Millisecond,
+		"%d files",
+		len(b.store.Files("lines")),
+	)
 }
 
 // slow is a receiver that takes nothing as long as it is shut.
@@ -118,14 +129,23 @@ func slow(t *testing.T) (url string, open *atomic.Bool) {
 }
 
 func httpConfig(t *testing.T, pattern, url string) hostconfig.Config {
-	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n",
-		pattern, url), hostconfig.Runs)
+	c, err := hostconfig.Read(
+		fmt.Appendf(
+			nil,
+			"synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    "+
+				"format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: "+
+				"%q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n",
+			pattern,
+			url,
+		),
+		hostconfig.Runs,
+	)
 	require.NoError(t, err)
 	return c
 }
 
-// TestOldestWaiting: while a destination takes nothing, the age of the oldest record that waits is known; what is read for the first time
-// has none. Nothing that is acknowledged is ever counted back.
+// TestOldestWaiting: while a destination takes nothing, the age of the oldest record that waits is known; what is read
+// for the first time has none. Nothing that is acknowledged is ever counted back.
 func TestOldestWaiting(t *testing.T) {
 	t.Parallel()
 	url, open := slow(t)
@@ -133,14 +153,29 @@ func TestOldestWaiting(t *testing.T) {
 	b.write("a.log", "old\n")
 	require.NoError(t, b.Apply(httpConfig(t, filepath.Join(b.dir, "*.log"), url)))
 	defer b.Stop()
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Read == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Read == 1 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	n, _ := b.Numbers()
 	assert.Zero(t, n["lines"].Oldest, "it is read for the first time")
 	began := time.Now()
 	b.write("a.log", "new\n")
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Pending == 2 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Pending == 2 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	open.Store(true)
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	open.Store(false)
 	last := int64(0)
 	for i := range 40 {
@@ -153,11 +188,21 @@ func TestOldestWaiting(t *testing.T) {
 	}
 	open.Store(false)
 	b.write("a.log", "last\n")
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Oldest > 0 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Oldest > 0 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	n, _ = b.Numbers()
 	assert.WithinRange(t, time.Unix(0, n["lines"].Oldest), began.Add(-time.Second), time.Now())
 	open.Store(true)
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Oldest == 0 && n["lines"].Acknowledged == 43 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Oldest == 0 && n["lines"].Acknowledged == 43 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 }
 
 // TestFewDescriptors: with fewer open files than there are logs, all are read in turns, none is lost, and it is said.
@@ -191,7 +236,8 @@ func TestFewDescriptors(t *testing.T) {
 	}
 }
 
-// TestFirstReadNowOfManyFiles: of files for which there is no place at first, nothing is passed over that comes before there is one.
+// TestFirstReadNowOfManyFiles: of files for which there is no place at first, nothing is passed over that comes before
+// there is one.
 func TestFirstReadNowOfManyFiles(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, t.TempDir())
@@ -203,7 +249,12 @@ func TestFirstReadNowOfManyFiles(t *testing.T) {
 	c.Sources[0].FirstRead = "now"
 	require.NoError(t, b.Apply(c))
 	defer b.Stop()
-	require.Eventually(t, func() bool { return len(b.store.Files("lines")) == 20 }, 15*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return len(b.store.Files("lines")) == 20 },
+		15*time.Second,
+		10*time.Millisecond,
+	)
 	var want []string
 	for i := range 20 {
 		want = append(want, fmt.Sprintf("new %02d", i))
@@ -215,8 +266,8 @@ func TestFirstReadNowOfManyFiles(t *testing.T) {
 	}
 }
 
-// TestAlikeFiles: files that hold the same when they are found look like copies of each other; none is passed over, and of none is read
-// what was there before.
+// TestAlikeFiles: files that hold the same when they are found look like copies of each other; none is passed over,
+// and of none is read what was there before.
 func TestAlikeFiles(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, t.TempDir())
@@ -235,17 +286,32 @@ func TestAlikeFiles(t *testing.T) {
 	assert.Zero(t, b.arrived()["a banner that all have"])
 }
 
-// TestStateCannotBeWritten: a state folder that takes nothing is a state of the agent, a config that cannot be kept is refused, and both
-// end with the cause.
+// TestStateCannotBeWritten: a state folder that takes nothing is a state of the agent, a config that cannot be kept is
+// refused, and both end with the cause.
 func TestStateCannotBeWritten(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	state := filepath.Join(dir, "state")
-	a, err := New(Options{Service: "http://127.0.0.1:9", StateDir: state, Name: "h", HostID: "i", Log: slog.New(slog.DiscardHandler)})
+	a, err := New(
+		Options{
+			Service:  "http://127.0.0.1:9",
+			StateDir: state,
+			Name:     "h",
+			HostID:   "i",
+			Log:      slog.New(slog.DiscardHandler),
+		},
+	)
 	require.NoError(t, err)
 	defer func() { a.engine.Stop(); a.lock.Close() }()
 	config := func(n int) []byte {
-		return fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {discard: {}}\n", n, filepath.Join(dir, "*.log"))
+		return fmt.Appendf(
+			nil,
+			"synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: "+
+				"start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: "+
+				"{discard: {}}\n",
+			n,
+			filepath.Join(dir, "*.log"),
+		)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.log"), []byte("one\n"), 0o644))
 	require.Empty(t, a.Apply(config(1), nil, []byte{1}).ErrorMessage)
@@ -260,7 +326,12 @@ func TestStateCannotBeWritten(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	a.engine.store.Close() // a folder that is gone cannot be appended to; an open journal could
-	require.Eventually(t, func() bool { return a.engine.State().Code == "state-not-writable" }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return a.engine.State().Code == "state-not-writable" },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	h := a.Health().ComponentHealthMap["agent/state"]
 	assert.False(t, h.Healthy)
 	assert.Contains(t, h.LastError, "positions")
@@ -269,15 +340,32 @@ func TestStateCannotBeWritten(t *testing.T) {
 	assert.Empty(t, a.Apply(config(2), nil, []byte{2}).ErrorMessage)
 }
 
-// TestRetired: an empty config takes everything back: nothing is collected, secrets and config are deleted, what was read is delivered.
+// TestRetired: an empty config takes everything back: nothing is collected, secrets and config are deleted, what was
+// read is delivered.
 func TestRetired(t *testing.T) {
 	t.Parallel()
 	url, open := slow(t)
 	dir := t.TempDir()
-	a, err := New(Options{Service: "http://127.0.0.1:9", StateDir: filepath.Join(dir, "state"), Name: "h", HostID: "i", Log: slog.New(slog.DiscardHandler)})
+	a, err := New(
+		Options{
+			Service:  "http://127.0.0.1:9",
+			StateDir: filepath.Join(dir, "state"),
+			Name:     "h",
+			HostID:   "i",
+			Log:      slog.New(slog.DiscardHandler),
+		},
+	)
 	require.NoError(t, err)
 	defer func() { a.engine.Stop(); a.lock.Close() }()
-	text := fmt.Appendf(nil, "synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n", 1, filepath.Join(dir, "*.log"), url)
+	text := fmt.Appendf(
+		nil,
+		"synaxis: 1\nhost: h\nhash: %064d\nsources:\n  - source: lines\n    read: {files: [%q], first-read: "+
+			"start}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: "+
+			"{url: %q}}\n    batch: {wait: 5ms}\n    retry: {first: 10ms, longest: 50ms}\n",
+		1,
+		filepath.Join(dir, "*.log"),
+		url,
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.log"), []byte("one\ntwo\n"), 0o644))
 	require.Empty(t, a.Apply(text, []byte(`{"x@1":"s3cret"}`), []byte{1}).ErrorMessage)
 	kept, err := os.ReadFile(a.lastGoodPath())
@@ -289,10 +377,16 @@ func TestRetired(t *testing.T) {
 	assert.NoFileExists(t, a.lastGoodPath())
 	assert.Empty(t, a.engine.Sources())
 	open.Store(true)
-	require.Eventually(t, func() bool { return book.Live().Deliveries["out"].Acknowledged == 2 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return book.Live().Deliveries["out"].Acknowledged == 2 },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 }
 
-// TestIdleFilesCostLittle: many files in which nothing happens take little of a processor, and some lines into them write little.
+// TestIdleFilesCostLittle: many files in which nothing happens take little of a processor, and some lines into them
+// write little.
 func TestIdleFilesCostLittle(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it measures for some seconds")
@@ -303,7 +397,12 @@ func TestIdleFilesCostLittle(t *testing.T) {
 	}
 	require.NoError(t, b.Apply(b.config("*.log", "")))
 	defer b.Stop()
-	require.Eventually(t, func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2000 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2000 },
+		30*time.Second,
+		50*time.Millisecond,
+	)
 	time.Sleep(time.Second)
 	wrote := written(t)
 	for i := range 40 {

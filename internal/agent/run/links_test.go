@@ -13,23 +13,25 @@ import (
 	"synaxis/internal/core/hostconfig"
 )
 
-// TestLinks: who may write into a folder of logs cannot have the agent read what is elsewhere, least of all its own folder; links between folders
-// that the source names, and all others where it says so, are followed.
+// TestLinks: who may write into a folder of logs cannot have the agent read what is elsewhere, least of all its own
+// folder; links between folders that the source names, and all others where it says so, are followed.
 func TestLinks(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
 		links, pattern string
 		want           []string
 	}{
-		"near":                  {"near", "logs/*.log", []string{"plain", "within"}},
-		"near, both folders":    {"near", "{logs,other}/*.log", []string{"plain", "within", "elsewhere"}},
-		"near, deep":            {"near", "logs/**/*.log", []string{"plain", "within"}},
-		"follow":                {"follow", "logs/*.log", []string{"plain", "within", "elsewhere"}},
-		"follow, deep":          {"follow", "logs/**/*.log", []string{"plain", "within", "elsewhere", "in a linked folder"}},
-		"the folder is a link":  {"near", "alias/*.log", []string{"plain", "within"}},
-		"one file by its name":  {"near", "logs/to-other.log", nil},
-		"one file, follow":      {"follow", "logs/to-other.log", []string{"elsewhere"}},
-		"what holds the agent":  {"follow", "**/*.log", []string{"plain", "within", "elsewhere", "in a linked folder"}},
+		"near":               {"near", "logs/*.log", []string{"plain", "within"}},
+		"near, both folders": {"near", "{logs,other}/*.log", []string{"plain", "within", "elsewhere"}},
+		"near, deep":         {"near", "logs/**/*.log", []string{"plain", "within"}},
+		"follow":             {"follow", "logs/*.log", []string{"plain", "within", "elsewhere"}},
+		"follow, deep": {"follow", "logs/**/*.log", []string{"plain", "within", "elsewhere",
+			"in a linked folder"}},
+		"the folder is a link": {"near", "alias/*.log", []string{"plain", "within"}},
+		"one file by its name": {"near", "logs/to-other.log", nil},
+		"one file, follow":     {"follow", "logs/to-other.log", []string{"elsewhere"}},
+		"what holds the agent": {"follow", "**/*.log", []string{"plain", "within", "elsewhere",
+			"in a linked folder"}},
 		"what holds the agent ": {"near", "**/*.log", []string{"plain", "within", "elsewhere", "in a linked folder"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -45,19 +47,36 @@ func TestLinks(t *testing.T) {
 			b.write("other/elsewhere.log", "elsewhere\n")
 			b.write("far/far.log", "in a linked folder\n")
 			b.write("state/own.log", "the agent's secret\n")
-			for at, to := range map[string]string{"logs/to-within.log": "sub/within.txt", "logs/to-other.log": "../other/elsewhere.log", "logs/to-state.log": filepath.Join(dir, "state", "own.log"),
-				"logs/state": "../state", "logs/linked": "../far", "alias": "logs", "logs/loop.log": "loop.log", "logs/nowhere.log": "/nowhere"} {
+			for at, to := range map[string]string{"logs/to-within.log": "sub/within.txt",
+				"logs/to-other.log": "../other/elsewhere.log", "logs/to-state.log": filepath.Join(dir, "state",
+					"own.log"),
+				"logs/state": "../state", "logs/linked": "../far", "alias": "logs", "logs/loop.log": "loop.log",
+				"logs/nowhere.log": "/nowhere"} {
 				require.NoError(t, os.Symlink(to, filepath.Join(dir, at)))
 			}
 			require.NoError(t, b.Apply(b.config(c.pattern, "")), "near is the default")
 			if c.links == "follow" {
-				text := fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start, links: follow}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
-					filepath.Join(dir, c.pattern), filepath.Join(dir, "out"))
+				text := fmt.Appendf(
+					nil,
+					"synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start, "+
+						"links: follow}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    "+
+						"deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
+					filepath.Join(dir, c.pattern),
+					filepath.Join(dir, "out"),
+				)
 				config, err := hostconfig.Read(text, hostconfig.Runs)
 				require.NoError(t, err)
 				require.NoError(t, b.Apply(config))
 			}
-			require.Eventually(t, func() bool { return len(b.arrived()) >= len(c.want) }, 10*time.Second, 10*time.Millisecond, "%v of %v", b.arrived(), c.want)
+			require.Eventually(
+				t,
+				func() bool { return len(b.arrived()) >= len(c.want) },
+				10*time.Second,
+				10*time.Millisecond,
+				"%v of %v",
+				b.arrived(),
+				c.want,
+			)
 			time.Sleep(700 * time.Millisecond) // another look at the patterns
 			var got []string
 			for body := range b.arrived() {
@@ -83,7 +102,12 @@ func TestSwappedFolder(t *testing.T) {
 	require.Eventually(t, func() bool { return b.arrived()["a"] == 1 }, 5*time.Second, 10*time.Millisecond)
 	require.NoError(t, os.Rename(filepath.Join(dir, "logs"), filepath.Join(dir, "away")))
 	require.NoError(t, os.Symlink("private", filepath.Join(dir, "logs")))
-	require.Eventually(t, func() bool { return b.Sources()[0].Code == "not-readable" }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return b.Sources()[0].Code == "not-readable" },
+		5*time.Second,
+		10*time.Millisecond,
+	)
 	assert.Contains(t, b.Sources()[0].Reason, "read: {links: follow}")
 	assert.NotContains(t, b.arrived(), "private")
 }
@@ -97,8 +121,11 @@ func TestOwnFolder(t *testing.T) {
 	require.NoError(t, os.Symlink("state", filepath.Join(dir, "alias")))
 	for _, place := range []string{"state", "state/", "state/deep/er", "alias", "./state", "other/../state"} {
 		for what, text := range map[string]string{
-			"read":  fmt.Sprintf("sources:\n  - source: lines\n    read: {files: [%q]}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {discard: {}}\n", dir+"/"+place+"/*.json"),
-			"write": fmt.Sprintf("sources:\n  - source: lines\n    read: {files: [/nowhere]}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n", dir+"/"+place+"/identity.json"),
+			"read": fmt.Sprintf("sources:\n  - source: lines\n    read: {files: [%q]}\n    format: raw\n    send: "+
+				"[out]\ndestinations:\n  - destination: out\n    deliver: {discard: {}}\n", dir+"/"+place+"/*.json"),
+			"write": fmt.Sprintf("sources:\n  - source: lines\n    read: {files: [/nowhere]}\n    format: raw\n    "+
+				"send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n", dir+"/"+place+
+				"/identity.json"),
 		} {
 			config, err := hostconfig.Read([]byte("synaxis: 1\nhost: h\n"+text), hostconfig.Runs)
 			require.NoError(t, err, "%s %s", what, place)

@@ -39,7 +39,10 @@ func observe(stateDir string) []*protobufs.KeyValue {
 	var disk syscall.Statfs_t
 	if err := syscall.Statfs(stateDir, &disk); err == nil {
 		free := int64(disk.Bavail) * disk.Bsize
-		out = append(out, wire.TextAttribute(wire.FreeDiskAttribute, strconv.FormatInt(free-free%(256<<20), 10))) // coarse, so that it is not news all the time
+		out = append(
+			out,
+			wire.TextAttribute(wire.FreeDiskAttribute, strconv.FormatInt(free-free%(256<<20), 10)),
+		) // coarse, so that it is not news all the time
 	}
 	if text, err := os.ReadFile("/etc/os-release"); err == nil {
 		for line := range strings.Lines(string(text)) {
@@ -100,7 +103,8 @@ func boundPorts() []wire.Port {
 		}
 	}
 	seen := map[wire.Port]bool{}
-	for _, table := range []struct{ name, transport, state string }{{"tcp", "tcp", "0A"}, {"tcp6", "tcp", "0A"}, {"udp", "udp", "07"}, {"udp6", "udp", "07"}} {
+	for _, table := range []struct{ name, transport, state string }{{"tcp", "tcp", "0A"}, {"tcp6", "tcp", "0A"},
+		{"udp", "udp", "07"}, {"udp6", "udp", "07"}} {
 		text, err := os.ReadFile("/proc/net/" + table.name)
 		if err != nil {
 			continue

@@ -15,8 +15,8 @@ import (
 	"synaxis/internal/core/hostconfig"
 )
 
-// TestYearsOfOldFiles: what a file holds that is read from its start is dated by when it was last written, over a turn of the year too;
-// what is written into it later is dated by when it is read.
+// TestYearsOfOldFiles: what a file holds that is read from its start is dated by when it was last written, over a turn
+// of the year too; what is written into it later is dated by when it is read.
 func TestYearsOfOldFiles(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -30,8 +30,17 @@ func TestYearsOfOldFiles(t *testing.T) {
 	}
 	b.write("a.log", text.String())
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "a.log"), written, written))
-	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    format: syslog\n    time: {zone: UTC}\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
-		filepath.Join(dir, "*.log"), filepath.Join(dir, "out")), hostconfig.Runs)
+	c, err := hostconfig.Read(
+		fmt.Appendf(
+			nil,
+			"synaxis: 1\nhost: h\nsources:\n  - source: lines\n    read: {files: [%q], first-read: start}\n    "+
+				"format: syslog\n    time: {zone: UTC}\n    send: [out]\ndestinations:\n  - destination: out\n    "+
+				"deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n",
+			filepath.Join(dir, "*.log"),
+			filepath.Join(dir, "out"),
+		),
+		hostconfig.Runs,
+	)
 	require.NoError(t, err)
 	require.NoError(t, b.Apply(c))
 	defer b.Stop()

@@ -8,7 +8,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// TestContiguousPrefix: a position moves over the contiguous run of settled batches only, and the settled numbers fit it.
+// TestContiguousPrefix: a position moves over the contiguous run of settled batches only, and the settled numbers fit
+// it.
 func TestContiguousPrefix(t *testing.T) {
 	t.Parallel()
 	b := NewBook(wire.Numbers{Read: 5, Pending: 3, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 5}}})
@@ -35,6 +36,15 @@ func TestContiguousPrefix(t *testing.T) {
 	offset, n = at()
 	assert.Equal(t, int64(130), offset)
 	assert.True(t, l.Idle())
-	assert.Equal(t, wire.Numbers{Read: 8, Blank: 4, Acknowledged: 7, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 8}, "y": {Refused: 1}}}, n)
+	assert.Equal(
+		t,
+		wire.Numbers{
+			Read:         8,
+			Blank:        4,
+			Acknowledged: 7,
+			Deliveries:   map[string]wire.DeliveryCounts{"x": {Acknowledged: 8}, "y": {Refused: 1}},
+		},
+		n,
+	)
 	assert.Zero(t, b.Live().Pending)
 }

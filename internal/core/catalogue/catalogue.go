@@ -86,7 +86,9 @@ func (d *Definition) Selector() *inventory.Selector {
 // Digest is over what the definition means, so that comments, spacing and samples do not count.
 func (d *Definition) Digest() string {
 	b := append([]byte(d.ID.String()), '\n')
-	b = d.Schema().AppendCanonical(b, d.body, "", func(k *schema.Key) bool { return k.Name == "about" || k.Name == "samples" }, nil)
+	b = d.Schema().
+		AppendCanonical(b, d.body, "", func(k *schema.Key) bool { return k.Name == "about" || k.Name == "samples" },
+			nil)
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
 }
@@ -161,7 +163,13 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 		return nil, r.Problems
 	}
 	if slices.Contains(later, d.Kind) {
-		r.FailAt(kindAt.Line, kindAt.Column, "not-yet", fmt.Sprintf("the kind %q is not available yet", d.Kind), "leave this document out for now")
+		r.FailAt(
+			kindAt.Line,
+			kindAt.Column,
+			"not-yet",
+			fmt.Sprintf("the kind %q is not available yet", d.Kind),
+			"leave this document out for now",
+		)
 		return nil, r.Problems
 	}
 	if why := CheckName(d.Name); why != "" {
@@ -177,11 +185,23 @@ func decode(doc yamldoc.Document) (*Definition, []yamldoc.Problem) {
 	d.fill(r)
 	if d.Kind == "format" {
 		if _, taken := format.BuiltIn(d.Name); taken {
-			r.FailAt(kindAt.Line, kindAt.Column, "schema", fmt.Sprintf("%q is a built-in format", d.Name), "choose another name")
+			r.FailAt(
+				kindAt.Line,
+				kindAt.Column,
+				"schema",
+				fmt.Sprintf("%q is a built-in format", d.Name),
+				"choose another name",
+			)
 		}
 	}
 	if d.Kind == "mask" && slices.Contains(mask.Detectors, d.Name) {
-		r.FailAt(kindAt.Line, kindAt.Column, "schema", fmt.Sprintf("%q is a built-in mask", d.Name), "choose another name")
+		r.FailAt(
+			kindAt.Line,
+			kindAt.Column,
+			"schema",
+			fmt.Sprintf("%q is a built-in mask", d.Name),
+			"choose another name",
+		)
 	}
 	for i := range r.Problems {
 		r.Problems[i].Line = max(r.Problems[i].Line, doc.Line)
@@ -210,11 +230,23 @@ func identify(r *yamldoc.Reader, root *yamldoc.Node, d *Definition) (at yamldoc.
 		if near := yamldoc.Nearest(d.Kind, all); near != "" {
 			fix = fmt.Sprintf("did you mean %q?", near)
 		}
-		r.FailAt(at.Line, at.Column, "unknown-kind", fmt.Sprintf("a document begins with its kind; %q is none", d.Kind), fix)
+		r.FailAt(
+			at.Line,
+			at.Column,
+			"unknown-kind",
+			fmt.Sprintf("a document begins with its kind; %q is none", d.Kind),
+			fix,
+		)
 		return at, false
 	}
 	if name == nil || name.Kind == yamldoc.Null || name.Kind == yamldoc.Map || name.Kind == yamldoc.List {
-		r.FailAt(at.Line, at.Column, "schema", fmt.Sprintf("the %s has no name", d.Kind), "such as "+d.Kind+": gate-scans")
+		r.FailAt(
+			at.Line,
+			at.Column,
+			"schema",
+			fmt.Sprintf("the %s has no name", d.Kind),
+			"such as "+d.Kind+": gate-scans",
+		)
 		return at, false
 	}
 	d.Name = name.Text()
@@ -248,8 +280,24 @@ func New(defs []*Definition) (*Catalogue, []yamldoc.Problem) {
 	for _, d := range defs {
 		if first, taken := c.byID[d.ID]; taken {
 			line, column := d.At()
-			problems = append(problems, yamldoc.Problem{Code: "duplicate-name", File: d.File, Line: line, Column: column, Kind: d.Kind, Name: d.Name,
-				Reason: fmt.Sprintf("%s is defined already in %s, line %d", d.ID, first.File, first.Line), Fix: "rename or remove one"})
+			problems = append(
+				problems,
+				yamldoc.Problem{
+					Code:   "duplicate-name",
+					File:   d.File,
+					Line:   line,
+					Column: column,
+					Kind:   d.Kind,
+					Name:   d.Name,
+					Reason: fmt.Sprintf(
+						"%s is defined already in %s, line %d",
+						d.ID,
+						first.File,
+						first.Line,
+					),
+					Fix: "rename or remove one",
+				},
+			)
 			continue
 		}
 		c.byID[d.ID] = d

@@ -65,7 +65,8 @@ func TestParseWhole(t *testing.T) {
 func TestNothingIsIgnored(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{
-		"notice: aa\n", "kit: aa\n", "destination: aa\ndeliver: {relay: bb}\n", "destination: aa\ndeliver: {kafka: bb}\n",
+		"notice: aa\n", "kit: aa\n", "destination: aa\ndeliver: {relay: bb}\n", "destination: aa\ndeliver: {kafka: " +
+			"bb}\n",
 		"destination: aa\ndeliver: {s3: bb}\n", "destination: aa\ndeliver: {postgresql: bb}\n",
 	} {
 		_, problems := Parse("f.yaml", []byte(text))
@@ -257,7 +258,9 @@ func TestLanguage(t *testing.T) {
 	require.Empty(t, problems)
 	require.Len(t, defs, 24)
 	for _, d := range defs {
-		canonical := d.Schema().AppendCanonical([]byte(d.Kind+": "+d.Name+"\n"), d.Body(), "", func(*schema.Key) bool { return false }, nil)
+		canonical := d.Schema().
+			AppendCanonical([]byte(d.Kind+": "+d.Name+"\n"), d.Body(), "", func(*schema.Key) bool { return false },
+				nil)
 		again, problems := Parse("f.yaml", canonical)
 		require.Empty(t, problems, string(canonical))
 		assert.Equal(t, d.Digest(), again[0].Digest(), string(canonical))
@@ -276,7 +279,26 @@ func TestLanguage(t *testing.T) {
 	for _, n := range cat.Needs(defs[0]) {
 		parts = append(parts, n.Part)
 	}
-	assert.Equal(t, []string{"auth", "conditions", "deliver-http", "deliver-syslog", "disk-buffer", "files", "limit", "masks", "record-bounds", "rejects-bounds", "steps", "tls", "unparsed-route", "was"}, parts)
+	assert.Equal(
+		t,
+		[]string{
+			"auth",
+			"conditions",
+			"deliver-http",
+			"deliver-syslog",
+			"disk-buffer",
+			"files",
+			"limit",
+			"masks",
+			"record-bounds",
+			"rejects-bounds",
+			"steps",
+			"tls",
+			"unparsed-route",
+			"was",
+		},
+		parts,
+	)
 	assert.Equal(t, []string{"archive_ca", "archive_token"}, cat.Get("destination", "harbour-archive").SecretsOf())
 	assert.Equal(t, "labels[\"role\"] == \"weighbridge\"", defs[1].Selector().Long())
 	var used []string
@@ -351,10 +373,17 @@ func TestParseRefuses(t *testing.T) {
 		}
 		assert.Contains(t, strings.Join(all, "\n"), want, text)
 	}
-	defs, _ := Parse("f.yaml", []byte("settings: aa\nhosts: all\nvalues: {a: b}\n---\nsettings: aa\nhosts: all\nvalues: {a: c}\n"))
+	defs, _ := Parse(
+		"f.yaml",
+		[]byte("settings: aa\nhosts: all\nvalues: {a: b}\n---\nsettings: aa\nhosts: all\nvalues: {a: c}\n"),
+	)
 	_, problems := New(defs)
 	require.Len(t, problems, 1)
-	assert.Equal(t, "f.yaml:5:1: settings aa is defined already in f.yaml, line 1 (rename or remove one)", problems[0].Error())
+	assert.Equal(
+		t,
+		"f.yaml:5:1: settings aa is defined already in f.yaml, line 1 (rename or remove one)",
+		problems[0].Error(),
+	)
 }
 
 func TestExpand(t *testing.T) {
@@ -363,7 +392,8 @@ func TestExpand(t *testing.T) {
 		v, ok := map[Ref]string{{"setting", "a"}: "1", {"host", "name"}: "h", {"label", "site"}: "np"}[r]
 		return v, ok
 	}
-	for text, want := range map[string]string{"x": "x", "${setting.a}/${host.name}-${label.site}": "1/h-np", "$${setting.a}": "${setting.a}", "a$b": "a$b"} {
+	for text, want := range map[string]string{"x": "x", "${setting.a}/${host.name}-${label.site}": "1/h-np",
+		"$${setting.a}": "${setting.a}", "a$b": "a$b"} {
 		got, missing, err := Expand(text, get)
 		require.NoError(t, err)
 		assert.Empty(t, missing)
@@ -372,7 +402,8 @@ func TestExpand(t *testing.T) {
 	_, missing, err := Expand("${setting.b}${label.c}", get)
 	require.NoError(t, err)
 	assert.Equal(t, []Ref{{"setting", "b"}, {"label", "c"}}, missing)
-	for text, want := range map[string]string{"${setting.a": "not closed", "${a}": "not a reference", "${observed.disk}": "not known", "${host.id}": "not known", "${x.y}": "not known"} {
+	for text, want := range map[string]string{"${setting.a": "not closed", "${a}": "not a reference",
+		"${observed.disk}": "not known", "${host.id}": "not known", "${x.y}": "not known"} {
 		_, _, err := Expand(text, get)
 		assert.ErrorContains(t, err, want, text)
 	}
@@ -393,13 +424,22 @@ func TestDigestIsOverMeaning(t *testing.T) {
 
 func TestLayers(t *testing.T) {
 	t.Parallel()
-	defs, problems := Parse("f", []byte("settings: aa\nhosts: all\nvalues: {a: 1, b: 1}\n---\nsettings: bb\nhosts: {x: y}\nvalues: {a: 2, b: 1, c: 3}\n"))
+	defs, problems := Parse(
+		"f",
+		[]byte(
+			"settings: aa\nhosts: all\nvalues: {a: 1, b: 1}\n---\nsettings: bb\nhosts: {x: y}\nvalues: {a: 2, b: 1, "+
+				"c: 3}\n",
+		),
+	)
 	require.Empty(t, problems)
 	cat, _ := New(defs)
 	values, conflicts := cat.Layers(&inventory.Host{Labels: map[string]string{"x": "y"}}, nil)
 	assert.Equal(t, map[string]string{"b": "1", "c": "3"}, values)
 	assert.Equal(t, []Conflict{{"a", "aa", "bb"}}, conflicts)
-	values, conflicts = cat.Layers(&inventory.Host{Labels: map[string]string{"x": "y"}, Settings: map[string]string{"a": "own"}}, nil)
+	values, conflicts = cat.Layers(
+		&inventory.Host{Labels: map[string]string{"x": "y"}, Settings: map[string]string{"a": "own"}},
+		nil,
+	)
 	assert.Equal(t, map[string]string{"a": "own", "b": "1", "c": "3"}, values)
 	assert.Empty(t, conflicts)
 }
@@ -410,7 +450,11 @@ func TestRank(t *testing.T) {
 	layers := func(ranks string) (string, []Conflict) {
 		text := ""
 		for i, rank := range strings.Fields(ranks) {
-			text += "---\nsettings: s" + string(rune('0'+i)) + "\nhosts: all\nrank: " + rank + "\nvalues: {a: v" + string(rune('0'+i)) + "}\n"
+			text += "---\nsettings: s" + string(
+				rune('0'+i),
+			) + "\nhosts: all\nrank: " + rank + "\nvalues: {a: v" + string(
+				rune('0'+i),
+			) + "}\n"
 		}
 		defs, problems := Parse("f", []byte(text))
 		require.Empty(t, problems)

@@ -24,8 +24,8 @@ type Guard struct {
 	Masks   []string
 }
 
-// Covers tells whether the guard is for a source. A label of the source that holds a reference is known only on a host;
-// the guard takes it as its own, since a mask too many does less harm than one too few.
+// Covers tells whether the guard is for a source. A label of the source that holds a reference is known only on a
+// host; the guard takes it as its own, since a mask too many does less harm than one too few.
 func (g *Guard) Covers(s *Source) bool {
 	for _, t := range g.Sources.Terms {
 		have, ok := s.Labels[t.Key]
@@ -77,25 +77,104 @@ var Schemas = map[string]*schema.Value{
 	"source": definition("a source", append([]schema.Key{inventory.HostsKey}, pipeline.Keys...)...),
 	"format": definition("a format", format.Keys...),
 	"mask":   definition("a mask", mask.Keys...).With("find", "detector"),
-	"guard": definition("a guard",
-		schema.Key{Name: "sources", Need: true, Value: inventory.TermsValue, Doc: "Which sources, by their labels; all must hold, a list means any.", Example: "sources: {data: passenger}"},
-		schema.Key{Name: "masks", Need: true, Value: schema.ListOf(schema.Names("mask")), Doc: "The masks that must be applied to all of them, after the last step.", Example: "masks: [passport, phone, payment-card]"}),
+	"guard": definition(
+		"a guard",
+		schema.Key{
+			Name:    "sources",
+			Need:    true,
+			Value:   inventory.TermsValue,
+			Doc:     "Which sources, by their labels; all must hold, a list means any.",
+			Example: "sources: {data: passenger}",
+		},
+		schema.Key{
+			Name:    "masks",
+			Need:    true,
+			Value:   schema.ListOf(schema.Names("mask")),
+			Doc:     "The masks that must be applied to all of them, after the last step.",
+			Example: "masks: [passport, phone, payment-card]",
+		},
+	),
 	"destination": definition("a destination", delivery.Keys...),
-	"settings": definition("settings", inventory.HostsKey,
-		schema.Key{Name: "rank", Value: &schema.Value{Type: schema.Int}, Default: "0", Doc: "Of two that give a host the same setting the one of higher rank wins; equal ranks that disagree are an error. A host's own settings win over all.", Example: "rank: 10"},
-		schema.Key{Name: "values", Need: true, Hint: "a map of names and values", Value: schema.TableOf(schema.Scalar), Doc: "The settings, by name. Definitions use them as ${setting.NAME}.", Example: "values: {log_root: /srv/harbour}"}),
+	"settings": definition(
+		"settings",
+		inventory.HostsKey,
+		schema.Key{
+			Name:    "rank",
+			Value:   &schema.Value{Type: schema.Int},
+			Default: "0",
+			Doc: "Of two that give a host the same setting the one of higher rank wins; equal ranks that " +
+				"disagree are an error. A host's own settings win over all.",
+			Example: "rank: 10",
+		},
+		schema.Key{
+			Name:    "values",
+			Need:    true,
+			Hint:    "a map of names and values",
+			Value:   schema.TableOf(schema.Scalar),
+			Doc:     "The settings, by name. Definitions use them as ${setting.NAME}.",
+			Example: "values: {log_root: /srv/harbour}",
+		},
+	),
 	"agents": definition("agents", append([]schema.Key{inventory.HostsKey}, footprint.Keys...)...),
-	"plan": definition("a plan",
-		schema.Key{Name: "waves", Need: true, Value: schema.ListOf(schema.Checked("schema", checkWave)), Doc: "How many hosts at a time: a number, a share of all, or the rest.", Example: "waves: [1 host, 5%, 25%, rest]"},
-		schema.Key{Name: "spread-by", Value: schema.Plain, Doc: "A label over whose values each wave is spread.", Example: "spread-by: site"},
-		schema.Key{Name: "soak", Value: schema.ADuration, Default: "5m", Doc: "How long a wave is watched before the next begins."},
-		schema.Key{Name: "stop-when", Value: &schema.Value{Type: schema.Condition, Check: checkStop, Code: "condition-invalid"}, Doc: "A condition over " + strings.Join(stopNames, ", ") + "; failing counts hosts that fail now and did not before.", Example: "stop-when: failing > 0 || degraded_share > 0.02"},
-		schema.Key{Name: "on-stop", Value: schema.Words("hold", "go-back"), Default: "hold", Doc: "What happens then."},
-		schema.Key{Name: "window", Value: schema.Checked("schema", checkWindow), Doc: "When waves may begin: days, hours and a zone.", Example: `window: "Mon-Thu 09:00-16:00 Europe/Lisbon"`},
-		schema.Key{Name: "absent", Value: schema.Words("catch-up", "leave-out"), Default: "catch-up", Doc: "What becomes of hosts that are away."}),
-	"label-key": definition("a label-key",
-		schema.Key{Name: "values", Value: schema.Texts, Doc: "The values that the label may have; without it any.", Example: "values: [northpier, saltmarsh, gull-point]"},
-		schema.Key{Name: "required", Value: schema.Flag, Default: "false", Doc: "Whether every host must have it."}),
+	"plan": definition(
+		"a plan",
+		schema.Key{
+			Name:    "waves",
+			Need:    true,
+			Value:   schema.ListOf(schema.Checked("schema", checkWave)),
+			Doc:     "How many hosts at a time: a number, a share of all, or the rest.",
+			Example: "waves: [1 host, 5%, 25%, rest]",
+		},
+		schema.Key{
+			Name:    "spread-by",
+			Value:   schema.Plain,
+			Doc:     "A label over whose values each wave is spread.",
+			Example: "spread-by: site",
+		},
+		schema.Key{
+			Name:    "soak",
+			Value:   schema.ADuration,
+			Default: "5m",
+			Doc:     "How long a wave is watched before the next begins.",
+		},
+		schema.Key{
+			Name:  "stop-when",
+			Value: &schema.Value{Type: schema.Condition, Check: checkStop, Code: "condition-invalid"},
+			Doc: "A condition over " + strings.Join(
+				stopNames,
+				", ",
+			) + "; failing counts hosts that fail now and did not before.",
+			Example: "stop-when: failing > 0 || degraded_share > 0.02",
+		},
+		schema.Key{
+			Name:    "on-stop",
+			Value:   schema.Words("hold", "go-back"),
+			Default: "hold",
+			Doc:     "What happens then.",
+		},
+		schema.Key{
+			Name:    "window",
+			Value:   schema.Checked("schema", checkWindow),
+			Doc:     "When waves may begin: days, hours and a zone.",
+			Example: `window: "Mon-Thu 09:00-16:00 Europe/Lisbon"`,
+		},
+		schema.Key{
+			Name:    "absent",
+			Value:   schema.Words("catch-up", "leave-out"),
+			Default: "catch-up",
+			Doc:     "What becomes of hosts that are away.",
+		},
+	),
+	"label-key": definition(
+		"a label-key",
+		schema.Key{
+			Name:    "values",
+			Value:   schema.Texts,
+			Doc:     "The values that the label may have; without it any.",
+			Example: "values: [northpier, saltmarsh, gull-point]",
+		},
+		schema.Key{Name: "required", Value: schema.Flag, Default: "false", Doc: "Whether every host must have it."},
+	),
 }
 
 // fill sets the typed part of a definition from its body.
@@ -116,7 +195,11 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 		s := delivery.Decode(r, n, d.Name)
 		d.Destination = &s
 	case "settings":
-		d.Settings = &Settings{Hosts: inventory.Decode(r, n.Get("hosts")), Rank: n.Get("rank").Int(0), Values: n.Get("values").TextMap()}
+		d.Settings = &Settings{
+			Hosts:  inventory.Decode(r, n.Get("hosts")),
+			Rank:   n.Get("rank").Int(0),
+			Values: n.Get("values").TextMap(),
+		}
 		if values := n.Get("values"); values != nil {
 			for _, e := range values.Entries {
 				if why := inventory.CheckKey(e.Key); why != "" {
@@ -127,10 +210,22 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 	case "agents":
 		d.Agents = &Agents{Hosts: inventory.Decode(r, n.Get("hosts")), Spec: footprint.Decode(n)}
 	case "plan":
-		d.Plan = &Plan{Waves: n.Get("waves").Texts(), SpreadBy: n.Get("spread-by").Text(), Soak: n.Get("soak").Duration(5 * time.Minute), StopWhen: n.Get("stop-when").Text(),
-			OnStop: n.Get("on-stop").Text(), Window: n.Get("window").Text(), Absent: n.Get("absent").Text()}
+		d.Plan = &Plan{
+			Waves:    n.Get("waves").Texts(),
+			SpreadBy: n.Get("spread-by").Text(),
+			Soak:     n.Get("soak").Duration(5 * time.Minute),
+			StopWhen: n.Get("stop-when").Text(),
+			OnStop:   n.Get("on-stop").Text(),
+			Window:   n.Get("window").Text(),
+			Absent:   n.Get("absent").Text(),
+		}
 		if w := d.Plan.Waves; n.Get("waves") != nil && (len(w) == 0 || slices.Index(w, "rest") != len(w)-1) {
-			r.Fail(n.Get("waves"), "schema", "waves must end with rest, once, so that every host has a wave", "such as waves: [1 host, 5%, 25%, rest]")
+			r.Fail(
+				n.Get("waves"),
+				"schema",
+				"waves must end with rest, once, so that every host has a wave",
+				"such as waves: [1 host, 5%, 25%, rest]",
+			)
 		}
 	case "label-key":
 		d.LabelKey = &LabelKey{Values: n.Get("values").Texts(), Required: n.Get("required").Bool(false)}
@@ -156,7 +251,16 @@ func checkWave(s string) error {
 }
 
 // stopNames are the numbers of a rollout that stop-when may use.
-var stopNames = []string{"hosts", "confirmed", "failing", "failing_share", "degraded", "degraded_share", "silent", "silent_share"}
+var stopNames = []string{
+	"hosts",
+	"confirmed",
+	"failing",
+	"failing_share",
+	"degraded",
+	"degraded_share",
+	"silent",
+	"silent_share",
+}
 
 func checkStop(s string) error {
 	names := map[string]expr.Type{}

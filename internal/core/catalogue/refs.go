@@ -44,7 +44,9 @@ func Expand(text string, get func(Ref) (string, bool)) (out string, missing []Re
 		switch {
 		case !ok || name == "":
 			return "", nil, fmt.Errorf("%q is not a reference; known are %s", text[i:i+end+1], knownRefs)
-		case !slices.Contains(spaces, space), space == "host" && name != "name", space == "observed" && name != "os" && name != "arch" && name != "name":
+		case !slices.Contains(spaces, space),
+			space == "host" && name != "name",
+			space == "observed" && name != "os" && name != "arch" && name != "name":
 			return "", nil, fmt.Errorf("%s is not known; known are %s", ref, knownRefs)
 		}
 		value, ok := get(ref)
@@ -58,7 +60,8 @@ func Expand(text string, get func(Ref) (string, bool)) (out string, missing []Re
 
 var spaces = []string{"setting", "host", "label", "observed", "secret"}
 
-const knownRefs = "${setting.NAME}, ${host.name}, ${label.KEY}, ${observed.os}, ${observed.arch}, ${observed.name}, ${secret.NAME}"
+const knownRefs = "${setting.NAME}, ${host.name}, ${label.KEY}, ${observed.os}, ${observed.arch}, ${observed.name}, " +
+	"${secret.NAME}"
 
 // Refs returns the references of a text in order, each once.
 func Refs(text string) ([]Ref, error) {
@@ -81,12 +84,24 @@ func (d *Definition) Refs() (refs map[Ref][]string, broken []BrokenRef) {
 			return
 		}
 		if !p.Value.Refs {
-			if d.Kind == "format" || d.Kind == "mask" { // there ${ may well be a dollar before a field or in an expression
+			if d.Kind == "format" ||
+				d.Kind == "mask" { // there ${ may well be a dollar before a field or in an expression
 				return
 			}
 			for _, ref := range looksLikeReference.FindAllString(p.Text, -1) {
 				if !strings.HasPrefix(ref, "$$") {
-					broken = append(broken, BrokenRef{p.Path, "reference-misplaced", fmt.Sprintf("%s would stay as it is written here: references are not read in %s", ref, strings.Join(p.Path, "."))})
+					broken = append(
+						broken,
+						BrokenRef{
+							p.Path,
+							"reference-misplaced",
+							fmt.Sprintf(
+								"%s would stay as it is written here: references are not read in %s",
+								ref,
+								strings.Join(p.Path, "."),
+							),
+						},
+					)
 				}
 			}
 			return
@@ -97,7 +112,18 @@ func (d *Definition) Refs() (refs map[Ref][]string, broken []BrokenRef) {
 		}
 		for _, r := range found {
 			if r.Space == "secret" && !p.Value.Secrets {
-				broken = append(broken, BrokenRef{p.Path, "reference-misplaced", fmt.Sprintf("%s: a secret may not stand in %s, where anybody who reads the config would see it", r, strings.Join(p.Path, "."))})
+				broken = append(
+					broken,
+					BrokenRef{
+						p.Path,
+						"reference-misplaced",
+						fmt.Sprintf(
+							"%s: a secret may not stand in %s, where anybody who reads the config would see it",
+							r,
+							strings.Join(p.Path, "."),
+						),
+					},
+				)
 				continue
 			}
 			if _, ok := refs[r]; !ok {
@@ -120,9 +146,12 @@ type BrokenRef struct {
 func (c *Catalogue) Settings() []*Definition { return c.settings }
 
 // Layers answers what settings a host has: its own win over those of the settings definitions that choose it, and of
-// these the one of the highest rank. Definitions of equal rank that disagree leave the value undefined and are named in
-// conflicts. chosen tells which definitions choose the host, by their place in Settings; nil asks their selectors.
-func (c *Catalogue) Layers(h *inventory.Host, chosen func(i int) bool) (values map[string]string, conflicts []Conflict) {
+// these the one of the highest rank. Definitions of equal rank that disagree leave the value undefined and are named
+// in conflicts. chosen tells which definitions choose the host, by their place in Settings; nil asks their selectors.
+func (c *Catalogue) Layers(
+	h *inventory.Host,
+	chosen func(i int) bool,
+) (values map[string]string, conflicts []Conflict) {
 	var from, against map[string]*Definition // against: of the same rank as from, with another value
 	for i, d := range c.settings {
 		if chosen == nil && !d.Settings.Hosts.Match(h) || chosen != nil && !chosen(i) {

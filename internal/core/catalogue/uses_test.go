@@ -11,13 +11,23 @@ import (
 func TestCoverage(t *testing.T) {
 	t.Parallel()
 	source := func(name, more string) string {
-		return "source: " + name + "\nhosts: {role: gate}\nread: {files: [/var/log/" + name + ".log]}\nformat: raw\n" + more + "---\n"
+		return "source: " + name + "\nhosts: {role: gate}\nread: {files: [/var/log/" + name + ".log]}\nformat: raw\n" +
+			more + "---\n"
 	}
 	defs, problems := Parse("c.yaml", []byte(
 		source("lane", "labels: {data: passenger}\nsend: [desk, harbour, desk]\n")+
-			source("kiosk", "labels: {data: '${labels.data}'}\nsteps:\n  - mask: [email, phone]\n  - mask: [phone]\nsend: [desk]\nunparsed: rejects\n")+
-			source("tide", "labels: {data: water}\nunparsed: drop\nsend: [{to: desk, when: level >= WARN}, {otherwise: harbour}]\n")+
-			"guard: passengers\nsources: {data: passenger}\nmasks: [phone, iban]\n---\nguard: plates\nsources: {data: [passenger, plates]}\nmasks: [iban, mac]\n"))
+			source(
+				"kiosk",
+				"labels: {data: '${labels.data}'}\nsteps:\n  - mask: [email, phone]\n  - mask: [phone]\nsend: "+
+					"[desk]\nunparsed: rejects\n",
+			)+
+			source(
+				"tide",
+				"labels: {data: water}\nunparsed: drop\nsend: [{to: desk, when: level >= WARN}, {otherwise: "+
+					"harbour}]\n",
+			)+
+			"guard: passengers\nsources: {data: passenger}\nmasks: [phone, iban]\n---\nguard: plates\nsources: "+
+			"{data: [passenger, plates]}\nmasks: [iban, mac]\n"))
 	require.Empty(t, problems)
 	cat, dup := New(defs)
 	require.Empty(t, dup)

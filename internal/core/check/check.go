@@ -40,12 +40,26 @@ type Finding struct {
 func FromProblems(problems []yamldoc.Problem) []Finding {
 	var out []Finding
 	for _, p := range problems {
-		out = append(out, Finding{Code: p.Code, Severity: Error, Kind: p.Kind, Name: p.Name, File: p.File, Line: p.Line, Column: p.Column, Reason: p.Reason, Fix: p.Fix})
+		out = append(
+			out,
+			Finding{
+				Code:     p.Code,
+				Severity: Error,
+				Kind:     p.Kind,
+				Name:     p.Name,
+				File:     p.File,
+				Line:     p.Line,
+				Column:   p.Column,
+				Reason:   p.Reason,
+				Fix:      p.Fix,
+			},
+		)
 	}
 	return out
 }
 
-// World is what a catalogue is checked against beyond itself. Whatever of it is nil leaves the checks that need it out.
+// World is what a catalogue is checked against beyond itself. Whatever of it is nil leaves the checks that need it
+// out.
 type World struct {
 	Fleet   *render.Fleet                   // of this catalogue
 	Before  *catalogue.Catalogue            // the newest revision
@@ -83,7 +97,12 @@ func Run(cat *catalogue.Catalogue, world World) []Finding {
 func Sort(f []Finding) {
 	rank := map[string]int{Error: 0, Warning: 1, Note: 2}
 	slices.SortStableFunc(f, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Code, b.Code))
+		return cmp.Or(
+			cmp.Compare(rank[a.Severity], rank[b.Severity]),
+			cmp.Compare(a.File, b.File),
+			cmp.Compare(a.Line, b.Line),
+			cmp.Compare(a.Code, b.Code),
+		)
 	})
 }
 
@@ -95,8 +114,11 @@ func HasErrors(f []Finding) bool {
 // add notes a finding; its severity is that of its code.
 func (c *checker) add(d *catalogue.Definition, path []string, code, reason, fix string, hosts ...string) {
 	line, column := d.At(path...)
-	c.findings = append(c.findings, Finding{Code: code, Severity: severities[code], Kind: d.Kind, Name: d.Name, File: d.File,
-		Line: line, Column: column, Hosts: hosts, Reason: reason, Fix: fix})
+	c.findings = append(
+		c.findings,
+		Finding{Code: code, Severity: severities[code], Kind: d.Kind, Name: d.Name, File: d.File,
+			Line: line, Column: column, Hosts: hosts, Reason: reason, Fix: fix},
+	)
 }
 
 // definition makes the checks that need nothing but the catalogue.
@@ -119,9 +141,16 @@ func (c *checker) definition(d *catalogue.Definition) {
 	case d.Format != nil:
 		for i, name := range d.Format.FirstOf {
 			if f, ok := c.cat.Format(name); !ok {
-				c.dangling(d, []string{"first-of", at(i)}, "format", name, append(c.cat.Names("format"), format.Kinds...))
+				c.dangling(
+					d,
+					[]string{"first-of", at(i)},
+					"format",
+					name,
+					append(c.cat.Names("format"), format.Kinds...),
+				)
 			} else if f.Kind == "first-of" {
-				c.add(d, []string{"first-of", at(i)}, "format-invalid", fmt.Sprintf("%s is a first-of itself", name), "name its formats here")
+				c.add(d, []string{"first-of", at(i)}, "format-invalid", fmt.Sprintf("%s is a first-of itself", name),
+					"name its formats here")
 			}
 		}
 		c.samples(d)
@@ -131,7 +160,13 @@ func (c *checker) definition(d *catalogue.Definition) {
 		c.guard(d)
 	case d.Destination != nil:
 		if len(c.cat.UsedBy(d.ID)) == 0 {
-			c.add(d, nil, "destination-unused", "no source sends to this destination", "send something to it, or remove it")
+			c.add(
+				d,
+				nil,
+				"destination-unused",
+				"no source sends to this destination",
+				"send something to it, or remove it",
+			)
 		}
 		c.withoutTLS(d)
 	}
@@ -155,7 +190,13 @@ func (c *checker) source(d *catalogue.Definition) {
 		}
 	}
 	if s.Unparsed != "keep" && s.Unparsed != "drop" && c.cat.Get("destination", s.Unparsed) == nil {
-		c.dangling(d, []string{"unparsed"}, "destination", s.Unparsed, append(c.cat.Names("destination"), "keep", "drop"))
+		c.dangling(
+			d,
+			[]string{"unparsed"},
+			"destination",
+			s.Unparsed,
+			append(c.cat.Names("destination"), "keep", "drop"),
+		)
 	}
 	for i, st := range s.Steps {
 		if st.Kind == "mask" {
@@ -168,16 +209,29 @@ func (c *checker) source(d *catalogue.Definition) {
 		if st.Kind == "parse" {
 			if name := st.Value.Get("format").Text(); name != "" {
 				if _, known := c.cat.Format(name); !known {
-					c.dangling(d, []string{"steps", at(i), "parse", "format"}, "format", name, append(c.cat.Names("format"), format.Kinds...))
+					c.dangling(
+						d,
+						[]string{"steps", at(i), "parse", "format"},
+						"format",
+						name,
+						append(c.cat.Names("format"), format.Kinds...),
+					)
 				}
 			}
 		}
 	}
 	for i, pattern := range s.Files {
 		if tooWide(pattern) {
-			c.add(d, []string{"read", "files", at(i)}, "pattern-too-wide", fmt.Sprintf("%q takes in everything on the host", pattern), "name the folder that the logs are in")
+			c.add(
+				d,
+				[]string{"read", "files", at(i)},
+				"pattern-too-wide",
+				fmt.Sprintf("%q takes in everything on the host", pattern),
+				"name the folder that the logs are in",
+			)
 		} else if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "${") {
-			c.add(d, []string{"read", "files", at(i)}, "path-relative", fmt.Sprintf("%q is not an absolute path", pattern), "begin it with / or a setting")
+			c.add(d, []string{"read", "files", at(i)}, "path-relative", fmt.Sprintf("%q is not an absolute path",
+				pattern), "begin it with / or a setting")
 		}
 	}
 	if !ok {
@@ -185,8 +239,13 @@ func (c *checker) source(d *catalogue.Definition) {
 	}
 	spec.Time = spec.Time.Merge(s.Time)
 	if spec.NeedsZone(c.cat.Format) {
-		c.add(d, []string{"format"}, "zone-missing", fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
-			"add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in")
+		c.add(
+			d,
+			[]string{"format"},
+			"zone-missing",
+			fmt.Sprintf("format %s reads a time without a zone, and neither it nor this source names one", s.Format),
+			"add time: {zone: Europe/Lisbon}, or whatever zone the hosts write in",
+		)
 	}
 	if spec.Kind != "first-of" { // what is wrong with those that it names is told at them
 		if _, err := format.Compile(spec, format.Time{Zone: "UTC"}, c.cat.Format); err != nil {
@@ -219,19 +278,37 @@ func (c *checker) samples(d *catalogue.Definition) {
 		return
 	}
 	for _, f := range failures {
-		c.findings = append(c.findings, Finding{Code: "sample-failed", Severity: Error, Kind: d.Kind, Name: d.Name, File: d.File,
-			Line: f.Sample.Line, Column: f.Sample.Column, Reason: f.Why, Fix: "mend the format or the sample"})
+		c.findings = append(
+			c.findings,
+			Finding{Code: "sample-failed", Severity: Error, Kind: d.Kind, Name: d.Name, File: d.File,
+				Line: f.Sample.Line, Column: f.Sample.Column, Reason: f.Why, Fix: "mend the format or the sample"},
+		)
 	}
 	for _, s := range d.Format.Samples {
 		if kinds := private(s.Text); len(kinds) > 0 {
-			c.findings = append(c.findings, Finding{Code: "sample-private", Severity: Warning, Kind: d.Kind, Name: d.Name, File: d.File, Line: s.Line, Column: s.Column,
-				Reason: fmt.Sprintf("the sample seems to hold private data (%s); definitions are kept for ever", strings.Join(kinds, ", ")), Fix: "make up other data of the same shape"})
+			c.findings = append(
+				c.findings,
+				Finding{
+					Code:     "sample-private",
+					Severity: Warning,
+					Kind:     d.Kind,
+					Name:     d.Name,
+					File:     d.File,
+					Line:     s.Line,
+					Column:   s.Column,
+					Reason: fmt.Sprintf(
+						"the sample seems to hold private data (%s); definitions are kept for ever",
+						strings.Join(kinds, ", "),
+					),
+					Fix: "make up other data of the same shape",
+				},
+			)
 		}
 	}
 }
 
-// private tells what private data a text seems to hold. What is made up for examples is none: addresses and names that are set aside for
-// documentation (RFC 5737, RFC 3849, RFC 2606).
+// private tells what private data a text seems to hold. What is made up for examples is none: addresses and names that
+// are set aside for documentation (RFC 5737, RFC 3849, RFC 2606).
 func private(text string) (kinds []string) {
 	for _, h := range mask.Scan([]byte(text)) {
 		if found := text[h.Start:h.End]; !setAside.MatchString(found) {
@@ -242,7 +319,9 @@ func private(text string) (kinds []string) {
 	return slices.Compact(kinds)
 }
 
-var setAside = regexp.MustCompile(`^(?:192\.0\.2\.|198\.51\.100\.|203\.0\.113\.|127\.|0\.0\.0\.0|2001:db8:|::1$)|\.(?:example|test|invalid)(?:\W|$)|@example\.(?:com|net|org)$`)
+var setAside = regexp.MustCompile(
+	`^(?:192\.0\.2\.|198\.51\.100\.|203\.0\.113\.|127\.|0\.0\.0\.0|2001:db8:|::1$)|\.(?:example|test|invalid)(?:\W|$)|@example\.(?:com|net|org)$`,
+)
 
 // slowMask is the cost above which a mask is called slow: one search of mask.Trial, whose lines hold nothing to find.
 const slowMask = 4 * time.Millisecond
@@ -265,9 +344,20 @@ func (c *checker) mask(d *catalogue.Definition) {
 	if needs != "" && cost < slowMask {
 		return
 	}
-	speed := fmt.Sprintf("searching %d kB of lines that hold nothing took %s, about %.0f MB/s", len(mask.Trial)/1000, cost.Round(100*time.Microsecond), float64(len(mask.Trial))/max(cost.Seconds(), 1e-9)/1e6)
+	speed := fmt.Sprintf(
+		"searching %d kB of lines that hold nothing took %s, about %.0f MB/s",
+		len(mask.Trial)/1000,
+		cost.Round(100*time.Microsecond),
+		float64(len(mask.Trial))/max(cost.Seconds(), 1e-9)/1e6,
+	)
 	if needs == "" {
-		c.add(d, []string{"find"}, "mask-slow", speed+": no literal and no small class of characters lets it skip a line", "put something fixed into the expression, such as the word before the data, or use near")
+		c.add(
+			d,
+			[]string{"find"},
+			"mask-slow",
+			speed+": no literal and no small class of characters lets it skip a line",
+			"put something fixed into the expression, such as the word before the data, or use near",
+		)
 	} else {
 		c.add(d, []string{"find"}, "mask-slow", speed, "make the expression simpler, or its beginning fixed")
 	}
@@ -298,7 +388,13 @@ func (c *checker) guard(d *catalogue.Definition) {
 		if near == "" {
 			near = "label the sources that it is for, or remove it"
 		}
-		c.add(d, []string{"sources"}, "guard-covers-nothing", fmt.Sprintf("no source has the labels %s, so this guard protects nothing", d.Guard.Sources), near)
+		c.add(
+			d,
+			[]string{"sources"},
+			"guard-covers-nothing",
+			fmt.Sprintf("no source has the labels %s, so this guard protects nothing", d.Guard.Sources),
+			near,
+		)
 	}
 }
 
@@ -309,16 +405,32 @@ func (c *checker) renames() {
 			continue
 		}
 		if was := d.Source.Was; was != "" && c.cat.Get("source", was) != nil {
-			c.add(d, []string{"was"}, "was-in-use", fmt.Sprintf("source %s is still there, and keeps its own positions", was), "remove it, or leave was out")
+			c.add(
+				d,
+				[]string{"was"},
+				"was-in-use",
+				fmt.Sprintf("source %s is still there, and keeps its own positions", was),
+				"remove it, or leave was out",
+			)
 		}
 		if c.world.Before == nil || d.Source.Was != "" || c.world.Before.Get("source", d.Name) != nil {
 			continue
 		}
 		for _, old := range c.world.Before.All() {
-			if old.Source == nil || c.cat.Get("source", old.Name) != nil || len(old.Source.Files) == 0 || !slices.Equal(old.Source.Files, d.Source.Files) {
+			if old.Source == nil || c.cat.Get("source", old.Name) != nil || len(old.Source.Files) == 0 ||
+				!slices.Equal(old.Source.Files, d.Source.Files) {
 				continue
 			}
-			c.add(d, nil, "rename-without-was", fmt.Sprintf("source %s goes and this one reads the same files: without was its positions are lost", old.Name), "add was: "+old.Name)
+			c.add(
+				d,
+				nil,
+				"rename-without-was",
+				fmt.Sprintf(
+					"source %s goes and this one reads the same files: without was its positions are lost",
+					old.Name,
+				),
+				"add was: "+old.Name,
+			)
 		}
 	}
 }

@@ -19,7 +19,14 @@ type names struct {
 	open  bool                 // there may be others
 }
 
-var fieldTypes = map[string]expr.Type{"text": expr.Text, "ip": expr.Text, "int": expr.Int, "float": expr.Float, "bool": expr.Bool, "time": expr.Text}
+var fieldTypes = map[string]expr.Type{
+	"text":  expr.Text,
+	"ip":    expr.Text,
+	"int":   expr.Int,
+	"float": expr.Float,
+	"bool":  expr.Bool,
+	"time":  expr.Text,
+}
 
 func (c *checker) given(format string) names {
 	n := names{types: map[string]expr.Type{}}
@@ -47,8 +54,8 @@ func (n names) checker() (*expr.Checker, error) {
 	return expr.NewChecker(s)
 }
 
-// conditions checks every condition and computed value of a source against the fields that are there at that point, and
-// what it sends against what destinations expect.
+// conditions checks every condition and computed value of a source against the fields that are there at that point,
+// and what it sends against what destinations expect.
 func (c *checker) conditions(d *catalogue.Definition) {
 	now := c.given(d.Source.Format)
 	var env *expr.Checker
@@ -67,7 +74,13 @@ func (c *checker) conditions(d *catalogue.Definition) {
 			c.add(d, path, "condition-unknown-name", fmt.Sprintf("%s: %v", text, err), c.knownNames(now))
 			return expr.Checked{}
 		case err != nil:
-			c.add(d, path, "condition-invalid", fmt.Sprintf("%s: %v", text, err), "compare values of one type; string(), int() and double() convert")
+			c.add(
+				d,
+				path,
+				"condition-invalid",
+				fmt.Sprintf("%s: %v", text, err),
+				"compare values of one type; string(), int() and double() convert",
+			)
 			return expr.Checked{}
 		}
 		return k
@@ -78,7 +91,13 @@ func (c *checker) conditions(d *catalogue.Definition) {
 			if n := yamldoc.Nearest(name, slices.Sorted(maps.Keys(now.types))); n != "" {
 				near = fmt.Sprintf("; did you mean %s?", n)
 			}
-			c.add(d, path, "condition-unknown-name", fmt.Sprintf("there is no field %s at this point%s", name, near), c.knownNames(now))
+			c.add(
+				d,
+				path,
+				"condition-unknown-name",
+				fmt.Sprintf("there is no field %s at this point%s", name, near),
+				c.knownNames(now),
+			)
 		}
 	}
 	if filled := d.Body().Get("expect").Get("filled"); filled != nil {
@@ -93,7 +112,16 @@ func (c *checker) conditions(d *catalogue.Definition) {
 		case "keep", "drop":
 			k := check(path, s.Value.Text(), expr.Bool)
 			if v, constant := k.Constant(); constant && v == (s.Kind == "drop") {
-				c.add(d, path, "send-unreachable", fmt.Sprintf("this step drops every record, so nothing of the source is ever sent: %s", s.Value.Text()), "mend the condition, or remove the source")
+				c.add(
+					d,
+					path,
+					"send-unreachable",
+					fmt.Sprintf(
+						"this step drops every record, so nothing of the source is ever sent: %s",
+						s.Value.Text(),
+					),
+					"mend the condition, or remove the source",
+				)
 			}
 		case "sample", "limit":
 			if w := s.Value.Get("when"); w != nil {
@@ -139,7 +167,13 @@ func (c *checker) conditions(d *catalogue.Definition) {
 		path := []string{"send", at(i), "when"}
 		k := check(path, e.When, expr.Bool)
 		if v, constant := k.Constant(); constant && !v {
-			c.add(d, path, "send-unreachable", fmt.Sprintf("no record can ever meet %s, so nothing goes to %s by this entry", e.When, e.To), "mend the condition, or remove the entry")
+			c.add(
+				d,
+				path,
+				"send-unreachable",
+				fmt.Sprintf("no record can ever meet %s, so nothing goes to %s by this entry", e.When, e.To),
+				"mend the condition, or remove the entry",
+			)
 		}
 	}
 	c.takes(d, now)
@@ -174,9 +208,21 @@ func (c *checker) takes(d *catalogue.Definition, have names) {
 				if near := yamldoc.Nearest(name, slices.Sorted(maps.Keys(have.types))); near != "" {
 					fix = fmt.Sprintf("rename: {%s: %s}", near, name)
 				}
-				c.add(d, path, "takes-mismatch", fmt.Sprintf("%s takes the field %s, which this source does not have", to, name), fix)
+				c.add(
+					d,
+					path,
+					"takes-mismatch",
+					fmt.Sprintf("%s takes the field %s, which this source does not have", to, name),
+					fix,
+				)
 			case ok && got != want && got != expr.Dyn && (want != expr.Float || got != expr.Int):
-				c.add(d, path, "takes-mismatch", fmt.Sprintf("%s takes %s as %s, and this source gives %s", to, name, want, got), "set it to a value of that type in a step, or change what the destination takes")
+				c.add(
+					d,
+					path,
+					"takes-mismatch",
+					fmt.Sprintf("%s takes %s as %s, and this source gives %s", to, name, want, got),
+					"set it to a value of that type in a step, or change what the destination takes",
+				)
 			}
 		}
 	}
@@ -189,7 +235,13 @@ func (c *checker) routes(d *catalogue.Definition) {
 	for i, e := range d.Source.Send {
 		switch {
 		case e.Otherwise && otherwise >= 0:
-			c.add(d, []string{"send", at(i)}, "send-unreachable", "there is an otherwise already, and it takes everything that no other entry took", "keep one")
+			c.add(
+				d,
+				[]string{"send", at(i)},
+				"send-unreachable",
+				"there is an otherwise already, and it takes everything that no other entry took",
+				"keep one",
+			)
 		case e.Otherwise:
 			otherwise = i
 		case e.When == "":
@@ -198,19 +250,49 @@ func (c *checker) routes(d *catalogue.Definition) {
 			some = i
 		}
 		if first, twice := seen[e.To+"\n"+e.When]; twice && !e.Otherwise {
-			c.add(d, []string{"send", at(i)}, "send-unreachable", fmt.Sprintf("entry %d says the same already; the record goes to %s once", first+1, e.To), "remove one")
+			c.add(
+				d,
+				[]string{"send", at(i)},
+				"send-unreachable",
+				fmt.Sprintf("entry %d says the same already; the record goes to %s once", first+1, e.To),
+				"remove one",
+			)
 		}
 		seen[e.To+"\n"+e.When] = i
 	}
 	if always >= 0 && some >= 0 && otherwise < 0 {
 		every, chosen := d.Source.Send[always].To, d.Source.Send[some].To
-		c.add(d, []string{"send", at(always)}, "send-copies", fmt.Sprintf("a record that meets the when of %s goes to %s too: an entry without a when gets every record", chosen, every),
-			fmt.Sprintf("if %s is for the rest alone, write {otherwise: %s}", every, every))
+		c.add(
+			d,
+			[]string{"send", at(always)},
+			"send-copies",
+			fmt.Sprintf(
+				"a record that meets the when of %s goes to %s too: an entry without a when gets every record",
+				chosen,
+				every,
+			),
+			fmt.Sprintf("if %s is for the rest alone, write {otherwise: %s}", every, every),
+		)
 	}
 	switch {
 	case otherwise >= 0 && always >= 0:
-		c.add(d, []string{"send", at(otherwise)}, "send-unreachable", fmt.Sprintf("the entry for %s takes every record, so there is nothing left for otherwise", d.Source.Send[always].To), "give that entry a when, or remove otherwise")
+		c.add(
+			d,
+			[]string{"send", at(otherwise)},
+			"send-unreachable",
+			fmt.Sprintf(
+				"the entry for %s takes every record, so there is nothing left for otherwise",
+				d.Source.Send[always].To,
+			),
+			"give that entry a when, or remove otherwise",
+		)
 	case otherwise < 0 && always < 0 && len(d.Source.Send) > 0:
-		c.add(d, []string{"send"}, "route-open", "every entry has a when: what none of them takes would end nowhere", "add {otherwise: DESTINATION}; a destination that discards counts what it takes")
+		c.add(
+			d,
+			[]string{"send"},
+			"route-open",
+			"every entry has a when: what none of them takes would end nowhere",
+			"add {otherwise: DESTINATION}; a destination that discards counts what it takes",
+		)
 	}
 }

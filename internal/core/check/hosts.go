@@ -53,7 +53,13 @@ func (c *checker) choices() {
 		for _, o := range agents {
 			if both := meet(f, d, o); both.Len() > 0 {
 				hosts := c.names(both)
-				c.add(d, []string{"hosts"}, "agents-disagree", fmt.Sprintf("agents %s is for the same hosts: %s", o.Name, some(hosts)), "make their hosts disjoint", hosts...)
+				c.add(
+					d,
+					[]string{"hosts"},
+					"agents-disagree",
+					fmt.Sprintf("agents %s is for the same hosts: %s", o.Name, some(hosts)),
+					"make their hosts disjoint",
+					hosts...)
 			}
 		}
 		agents = append(agents, d)
@@ -97,7 +103,8 @@ func (c *checker) undefined() {
 			settings, conflicts := c.cat.Layers(h, nil)
 			get := catalogue.Lookup(h, settings, f.Input().Secrets)
 			torn := func(ref catalogue.Ref) bool { // it has two values there, which is told by itself
-				return ref.Space == "setting" && slices.ContainsFunc(conflicts, func(k catalogue.Conflict) bool { return k.Setting == ref.Name })
+				return ref.Space == "setting" &&
+					slices.ContainsFunc(conflicts, func(k catalogue.Conflict) bool { return k.Setting == ref.Name })
 			}
 			for _, of := range append([]*catalogue.Definition{d}, c.cat.Uses(d.Source)...) {
 				refs, _ := of.Refs()
@@ -127,17 +134,33 @@ func (c *checker) undefined() {
 			if near := yamldoc.Nearest(m.ref.Name, slices.Sorted(maps.Keys(f.Input().Secrets))); near != "" {
 				fix = fmt.Sprintf("did you mean %s? Or: %s", near, fix)
 			}
-			c.add(m.d, m.path, "secret-missing", fmt.Sprintf("there is no secret %s; needed on %s", m.ref.Name, some(m.hosts)), fix, m.hosts...)
+			c.add(
+				m.d,
+				m.path,
+				"secret-missing",
+				fmt.Sprintf("there is no secret %s; needed on %s", m.ref.Name, some(m.hosts)),
+				fix,
+				m.hosts...)
 			continue
 		}
-		fix := fmt.Sprintf("synaxis host set %s %s=VALUE, or a settings definition for these hosts", m.hosts[0], m.ref.Name)
+		fix := fmt.Sprintf(
+			"synaxis host set %s %s=VALUE, or a settings definition for these hosts",
+			m.hosts[0],
+			m.ref.Name,
+		)
 		switch m.ref.Space {
 		case "label":
 			fix = fmt.Sprintf("synaxis host label %s %s=VALUE", m.hosts[0], m.ref.Name)
 		case "observed":
 			fix = "its agent has not reported it; leave the host out, or wait for the agent"
 		}
-		c.add(m.d, m.path, "setting-undefined", fmt.Sprintf("%s is not defined on %s", m.ref, some(m.hosts)), fix, m.hosts...)
+		c.add(
+			m.d,
+			m.path,
+			"setting-undefined",
+			fmt.Sprintf("%s is not defined on %s", m.ref, some(m.hosts)),
+			fix,
+			m.hosts...)
 	}
 }
 
@@ -179,8 +202,19 @@ func (c *checker) disagree() {
 		all = append(all, d)
 	}
 	for k, hosts := range found {
-		c.add(c.cat.Get("settings", k.Second), []string{"values", k.Setting}, "settings-disagree", fmt.Sprintf("settings %s and %s give %s different values on %s", k.First, k.Second, k.Setting, some(hosts)),
-			"give one of them a higher rank, make their hosts disjoint, or set it on the hosts themselves", hosts...)
+		c.add(
+			c.cat.Get("settings", k.Second),
+			[]string{"values", k.Setting},
+			"settings-disagree",
+			fmt.Sprintf(
+				"settings %s and %s give %s different values on %s",
+				k.First,
+				k.Second,
+				k.Setting,
+				some(hosts),
+			),
+			"give one of them a higher rank, make their hosts disjoint, or set it on the hosts themselves",
+			hosts...)
 	}
 }
 
@@ -218,22 +252,51 @@ func (c *checker) vocabulary() {
 			}
 		}
 		for _, v := range slices.Sorted(maps.Keys(outside)) {
-			c.add(k, []string{"values"}, "label-outside", fmt.Sprintf("%s=%s on %s is outside the vocabulary", k.Name, v, some(outside[v])), near(v), outside[v]...)
+			c.add(
+				k,
+				[]string{"values"},
+				"label-outside",
+				fmt.Sprintf("%s=%s on %s is outside the vocabulary", k.Name, v, some(outside[v])),
+				near(v),
+				outside[v]...)
 		}
 		if len(without) > 0 {
-			c.add(k, []string{"required"}, "label-missing", fmt.Sprintf("%s does not have the label %s, which every host must have", some(without), k.Name), fmt.Sprintf("synaxis host label %s %s=VALUE", without[0], k.Name), without...)
+			c.add(
+				k,
+				[]string{"required"},
+				"label-missing",
+				fmt.Sprintf("%s does not have the label %s, which every host must have", some(without), k.Name),
+				fmt.Sprintf("synaxis host label %s %s=VALUE", without[0], k.Name),
+				without...)
 		}
 		for _, d := range c.cat.All() {
 			if d.Source != nil {
 				if v, ok := d.Source.Labels[k.Name]; ok && !strings.Contains(v, "${") && !allowed(v) {
-					c.add(d, []string{"labels", k.Name}, "label-outside", fmt.Sprintf("%s=%s is outside the vocabulary of label-key %s", k.Name, v, k.Name), near(v))
+					c.add(
+						d,
+						[]string{"labels", k.Name},
+						"label-outside",
+						fmt.Sprintf("%s=%s is outside the vocabulary of label-key %s", k.Name, v, k.Name),
+						near(v),
+					)
 				}
 			}
 			if sel := d.Selector(); sel != nil {
 				for _, t := range sel.Terms {
 					for _, v := range t.Values {
 						if t.Key == k.Name && !allowed(v) {
-							c.add(d, []string{"hosts", k.Name}, "label-outside", fmt.Sprintf("hosts asks for %s=%s, which is outside the vocabulary of label-key %s", k.Name, v, k.Name), near(v))
+							c.add(
+								d,
+								[]string{"hosts", k.Name},
+								"label-outside",
+								fmt.Sprintf(
+									"hosts asks for %s=%s, which is outside the vocabulary of label-key %s",
+									k.Name,
+									v,
+									k.Name,
+								),
+								near(v),
+							)
 						}
 					}
 				}
@@ -280,14 +343,31 @@ func (c *checker) lacking() {
 			}
 			hosts := c.names(lack)
 			if n.Def.Guard != nil {
-				c.add(n.Def, n.Path, "guard-not-covered", fmt.Sprintf("source %s has what this guard protects, and the agents of %s cannot mask: its data would leave them unmasked", d.Name, some(hosts)), "update the agents of these hosts, or take the source off them", hosts...)
+				c.add(
+					n.Def,
+					n.Path,
+					"guard-not-covered",
+					fmt.Sprintf(
+						"source %s has what this guard protects, and the agents of %s cannot mask: its data would "+
+							"leave them unmasked",
+						d.Name,
+						some(hosts),
+					),
+					"update the agents of these hosts, or take the source off them",
+					hosts...)
 				continue
 			}
 			where := ""
 			if n.Def != d {
 				where = fmt.Sprintf(" for source %s", d.Name)
 			}
-			c.add(n.Def, n.Path, "agent-lacks", fmt.Sprintf("the agents of %s cannot run %s, which this needs%s", some(hosts), n.Part, where), "update the agents of these hosts, or leave it out", hosts...)
+			c.add(
+				n.Def,
+				n.Path,
+				"agent-lacks",
+				fmt.Sprintf("the agents of %s cannot run %s, which this needs%s", some(hosts), n.Part, where),
+				"update the agents of these hosts, or leave it out",
+				hosts...)
 		}
 	}
 }
@@ -322,7 +402,17 @@ func (c *checker) disks() {
 			}
 		})
 		if len(small) > 0 {
-			c.add(last, []string{"buffer", "disk"}, "buffer-over-disk", fmt.Sprintf("the buffers of %s together may take more than is free there; the least has %s free", some(small), megabytes(free)), "make the buffers smaller, or give the hosts more room", small...)
+			c.add(
+				last,
+				[]string{"buffer", "disk"},
+				"buffer-over-disk",
+				fmt.Sprintf(
+					"the buffers of %s together may take more than is free there; the least has %s free",
+					some(small),
+					megabytes(free),
+				),
+				"make the buffers smaller, or give the hosts more room",
+				small...)
 		}
 	}
 }
@@ -341,7 +431,8 @@ func (c *checker) budgets() {
 	}
 	for _, v := range c.world.Volumes {
 		i, ok := places[v.Host]
-		if ok && c.cat.Get("source", v.Source) != nil && c.world.Fleet.Chosen(catalogue.ID{Kind: "source", Name: v.Source}).Has(i) {
+		if ok && c.cat.Get("source", v.Source) != nil &&
+			c.world.Fleet.Chosen(catalogue.ID{Kind: "source", Name: v.Source}).Has(i) {
 			bySource[v.Source] += v.Bytes
 		}
 	}
@@ -370,8 +461,20 @@ func (c *checker) budgets() {
 		if unknown > 0 {
 			extra = fmt.Sprintf("; %d of its sources have not been measured yet", unknown)
 		}
-		c.add(d, []string{"budget"}, "budget-exceeded", fmt.Sprintf("by what its sources have read, about %.1f GiB a day would go there, and the budget is %.1f GiB; the most comes from %s%s", total/(1<<30), day/(1<<30), largest, extra),
-			"drop or sample what nobody needs, or raise the budget")
+		c.add(
+			d,
+			[]string{"budget"},
+			"budget-exceeded",
+			fmt.Sprintf(
+				"by what its sources have read, about %.1f GiB a day would go there, and the budget is %.1f GiB; "+
+					"the most comes from %s%s",
+				total/(1<<30),
+				day/(1<<30),
+				largest,
+				extra,
+			),
+			"drop or sample what nobody needs, or raise the budget",
+		)
 	}
 }
 

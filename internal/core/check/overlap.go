@@ -62,7 +62,8 @@ func meets(a, b reading) bool {
 	if !strings.HasPrefix(a.base, b.base) && !strings.HasPrefix(b.base, a.base) { // nearly all pairs end here
 		return false
 	}
-	return a.takes(example(b.pattern)) && b.takes(example(b.pattern)) || b.takes(example(a.pattern)) && a.takes(example(a.pattern))
+	return a.takes(example(b.pattern)) && b.takes(example(b.pattern)) ||
+		b.takes(example(a.pattern)) && a.takes(example(a.pattern))
 }
 
 // meeting is two definitions that meet on some hosts.
@@ -93,8 +94,8 @@ func (c *checker) ownFolder(p *render.Part, hosts []string, own map[string]*meet
 	}
 }
 
-// meetings finds, on each host, files that two sources read, sources that read what the agent itself writes, and ports that
-// two want. Hosts that run the same parts are looked at once.
+// meetings finds, on each host, files that two sources read, sources that read what the agent itself writes, and ports
+// that two want. Hosts that run the same parts are looked at once.
 func (c *checker) meetings(f *render.Fleet) {
 	twice, loops, ports := map[string]*meeting{}, map[string]*meeting{}, map[string]*meeting{}
 	low := map[string][]string{} // by source
@@ -149,29 +150,67 @@ func (c *checker) meetings(f *render.Fleet) {
 	at := func(r reading) []string { return []string{"read", "files", fmt.Sprintf("#%d", r.index)} }
 	for _, key := range slices.Sorted(maps.Keys(loops)) {
 		m := loops[key]
-		c.add(m.a.def, at(m.a), "reads-own-output", fmt.Sprintf("%s takes %s, which destination %s writes on %s: every record would come again for ever", m.a.pattern, m.what, m.b.def.Name, some(m.hosts)),
-			"except the file, or write it elsewhere", m.hosts...)
+		c.add(
+			m.a.def,
+			at(m.a),
+			"reads-own-output",
+			fmt.Sprintf(
+				"%s takes %s, which destination %s writes on %s: every record would come again for ever",
+				m.a.pattern,
+				m.what,
+				m.b.def.Name,
+				some(m.hosts),
+			),
+			"except the file, or write it elsewhere",
+			m.hosts...)
 	}
 	for _, key := range slices.Sorted(maps.Keys(own)) {
 		m := own[key]
 		slices.Sort(m.hosts)
-		c.add(m.a.def, m.place, "agent-folder", fmt.Sprintf("%s is in the agent's own folder on %s", m.what, some(m.hosts)), "name another folder", m.hosts...)
+		c.add(
+			m.a.def,
+			m.place,
+			"agent-folder",
+			fmt.Sprintf("%s is in the agent's own folder on %s", m.what, some(m.hosts)),
+			"name another folder",
+			m.hosts...)
 	}
 	for _, key := range slices.Sorted(maps.Keys(twice)) {
 		m := twice[key]
-		c.add(m.b.def, at(m.b), "file-read-twice", fmt.Sprintf("source %s reads files that %s takes too, on %s", m.a.def.Name, m.what, some(m.hosts)),
-			"each of their records arrives twice; except them in one of the sources", m.hosts...)
+		c.add(
+			m.b.def,
+			at(m.b),
+			"file-read-twice",
+			fmt.Sprintf("source %s reads files that %s takes too, on %s", m.a.def.Name, m.what, some(m.hosts)),
+			"each of their records arrives twice; except them in one of the sources",
+			m.hosts...)
 	}
 	for _, key := range slices.Sorted(maps.Keys(ports)) {
 		m := ports[key]
 		slices.Sort(m.hosts)
-		c.add(m.b.def, []string{"read", m.b.def.Source.Listen.Kind, "listen", "port"}, "port-taken", fmt.Sprintf("%s on %s", m.what, some(m.hosts)), "give one of them another port; reached-at tells senders when something between changes it", m.hosts...)
+		c.add(
+			m.b.def,
+			[]string{"read", m.b.def.Source.Listen.Kind, "listen", "port"},
+			"port-taken",
+			fmt.Sprintf("%s on %s", m.what, some(m.hosts)),
+			"give one of them another port; reached-at tells senders when something between changes it",
+			m.hosts...)
 	}
 	for _, name := range slices.Sorted(maps.Keys(low)) {
 		d := c.cat.Get("source", name)
 		slices.Sort(low[name])
-		c.add(d, []string{"read", d.Source.Listen.Kind, "listen", "port"}, "port-needs-right", fmt.Sprintf("port %s is below 1024, and the agents of %s may not bind it", d.Source.Listen.Port, some(low[name])),
-			"run the join script there again with --low-ports, or listen on a port from 1024 on and redirect to it (reached-at)", low[name]...)
+		c.add(
+			d,
+			[]string{"read", d.Source.Listen.Kind, "listen", "port"},
+			"port-needs-right",
+			fmt.Sprintf(
+				"port %s is below 1024, and the agents of %s may not bind it",
+				d.Source.Listen.Port,
+				some(low[name]),
+			),
+			"run the join script there again with --low-ports, or listen on a port from 1024 on and redirect to it "+
+				"(reached-at)",
+			low[name]...)
 	}
 }
 
@@ -188,8 +227,8 @@ func (c *checker) readings(p *render.Part) []reading {
 	return out
 }
 
-// files compares the patterns of one host. Sorted by what stands before their first wildcard, two can meet only when one
-// of these beginnings is the beginning of the other.
+// files compares the patterns of one host. Sorted by what stands before their first wildcard, two can meet only when
+// one of these beginnings is the beginning of the other.
 func (c *checker) files(all []reading, outputs []*render.Part, hosts []string, twice, loops map[string]*meeting) {
 	note := func(m map[string]*meeting, a, b reading, what string) {
 		key := a.def.Name + "\n" + b.def.Name
@@ -225,8 +264,15 @@ func (c *checker) files(all []reading, outputs []*render.Part, hosts []string, t
 	}
 }
 
-// ports compares the listeners of one host with each other, with what its other programs have bound, and with its rights.
-func (c *checker) ports(listeners []*render.Part, hosts []string, at []int, taken map[string]*meeting, low map[string][]string) {
+// ports compares the listeners of one host with each other, with what its other programs have bound, and with its
+// rights.
+func (c *checker) ports(
+	listeners []*render.Part,
+	hosts []string,
+	at []int,
+	taken map[string]*meeting,
+	low map[string][]string,
+) {
 	carried := func(l *pipeline.Listener) string {
 		if l.Transport == "udp" {
 			return "udp"
@@ -245,8 +291,13 @@ func (c *checker) ports(listeners []*render.Part, hosts []string, at []int, take
 		for _, o := range listeners[:i] {
 			other := c.cat.Get("source", o.Name)
 			ol := other.Source.Listen
-			if o.Port == p.Port && carried(ol) == carried(l) && (ol.Address == l.Address || everywhere(ol.Address) || everywhere(l.Address)) {
-				note(fmt.Sprintf("%s\n%s\n%d", other.Name, d.Name, p.Port), d, fmt.Sprintf("source %s listens on %s port %d too,", other.Name, carried(l), p.Port), hosts...)
+			if o.Port == p.Port && carried(ol) == carried(l) &&
+				(ol.Address == l.Address || everywhere(ol.Address) || everywhere(l.Address)) {
+				note(
+					fmt.Sprintf("%s\n%s\n%d", other.Name, d.Name, p.Port),
+					d,
+					fmt.Sprintf("source %s listens on %s port %d too,", other.Name, carried(l), p.Port),
+					hosts...)
 			}
 		}
 		for k, name := range hosts {
@@ -260,7 +311,12 @@ func (c *checker) ports(listeners []*render.Part, hosts []string, at []int, take
 					if program == "" {
 						program = "another program"
 					}
-					note(fmt.Sprintf("%s\n%s\n%d", d.Name, program, p.Port), d, fmt.Sprintf("%s has bound %s port %d already", program, carried(l), p.Port), name)
+					note(
+						fmt.Sprintf("%s\n%s\n%d", d.Name, program, p.Port),
+						d,
+						fmt.Sprintf("%s has bound %s port %d already", program, carried(l), p.Port),
+						name,
+					)
 				}
 			}
 			if p.Port < 1024 && !seen.LowPorts {

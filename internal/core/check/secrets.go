@@ -13,21 +13,32 @@ import (
 )
 
 var (
-	secretHeader  = regexp.MustCompile(`(?i)^(authorization|proxy-authorization|cookie|.*(api|access|auth)[-_]?(key|token).*|.*secret.*|.*password.*)$`)
+	secretHeader = regexp.MustCompile(
+		`(?i)^(authorization|proxy-authorization|cookie|.*(api|access|auth)[-_]?(key|token).*|.*secret.*|.*password.*)$`,
+	)
 	secretSetting = regexp.MustCompile(`(?i)(password|passwd|secret|token|api_?key|private_?key)`)
 )
 
 // secretsInClear finds what should be a secret and stands in the catalogue for everybody to read.
 func (c *checker) secretsInClear(d *catalogue.Definition) {
 	found := func(path []string, what string) {
-		c.add(d, path, "secret-in-clear", what+" stands here in the clear, and in every revision that has it", "synaxis secret set NAME, and write ${secret.NAME} here; then change it where it is checked, since it was seen")
+		c.add(
+			d,
+			path,
+			"secret-in-clear",
+			what+" stands here in the clear, and in every revision that has it",
+			"synaxis secret set NAME, and write ${secret.NAME} here; then change it where it is checked, since it "+
+				"was seen",
+		)
 	}
 	d.Schema().Walk(d.Body(), func(p schema.Place) {
 		last := p.Path[len(p.Path)-1]
 		switch {
-		case p.Value.Secrets && last != "ca" && last != "certificate" && p.Text != "" && !strings.Contains(p.Text, "${"):
+		case p.Value.Secrets && last != "ca" && last != "certificate" && p.Text != "" && !strings.Contains(p.Text,
+			"${"):
 			found(p.Path, strings.Join(p.Path, "."))
-		case len(p.Path) > 1 && p.Path[len(p.Path)-2] == "headers" && secretHeader.MatchString(last) && !strings.Contains(p.Text, "${"):
+		case len(p.Path) > 1 && p.Path[len(p.Path)-2] == "headers" && secretHeader.MatchString(last) &&
+			!strings.Contains(p.Text, "${"):
 			found(p.Path, "the header "+last)
 		case last == "url":
 			if u, err := url.Parse(p.Text); err == nil && u.User != nil {
@@ -69,11 +80,23 @@ func (c *checker) withoutTLS(d *catalogue.Definition) {
 	refs, _ := d.Refs()
 	for ref, path := range refs {
 		if ref.Space == "secret" && clear && !loopback(host) && !slices.Contains(path, "tls") {
-			c.add(d, path, "secret-without-tls", fmt.Sprintf("%s would travel to %s without TLS, for anybody on the way to read", ref, host), "use https or tls")
+			c.add(
+				d,
+				path,
+				"secret-without-tls",
+				fmt.Sprintf("%s would travel to %s without TLS, for anybody on the way to read", ref, host),
+				"use https or tls",
+			)
 		}
 	}
 	if !spec.Verify {
-		c.add(d, []string{"tls", "verify"}, "verification-off", "the destination's certificate is not verified: whoever answers at its address gets the records", "give its authority with tls: {ca: \"${secret.NAME}\"} and remove verify: false")
+		c.add(
+			d,
+			[]string{"tls", "verify"},
+			"verification-off",
+			"the destination's certificate is not verified: whoever answers at its address gets the records",
+			"give its authority with tls: {ca: \"${secret.NAME}\"} and remove verify: false",
+		)
 	}
 }
 
@@ -83,5 +106,11 @@ func (c *checker) listenerWithoutTLS(d *catalogue.Definition) {
 	if l == nil || l.Token == "" || l.Transport == "tls" || loopback(l.Address) {
 		return
 	}
-	c.add(d, []string{"read", l.Kind, "token"}, "secret-without-tls", fmt.Sprintf("senders would send the token to %s without TLS, for anybody on the way to read", l.Address), "use transport: tls, or listen on 127.0.0.1")
+	c.add(
+		d,
+		[]string{"read", l.Kind, "token"},
+		"secret-without-tls",
+		fmt.Sprintf("senders would send the token to %s without TLS, for anybody on the way to read", l.Address),
+		"use transport: tls, or listen on 127.0.0.1",
+	)
 }

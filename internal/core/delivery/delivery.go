@@ -154,8 +154,8 @@ func Classify(status int) Outcome {
 	return Again
 }
 
-// Pause is how long to wait before try number n (from 1): doubling from First to Longest, with full jitter in the upper
-// half; roll is a random number in [0,1).
+// Pause is how long to wait before try number n (from 1): doubling from First to Longest, with full jitter in the
+// upper half; roll is a random number in [0,1).
 func (r Retry) Pause(n int, roll float64) time.Duration {
 	d := float64(r.First) * math.Pow(2, float64(min(n-1, 40)))
 	d = min(d, float64(r.Longest))

@@ -26,13 +26,23 @@ func TestBodies(t *testing.T) {
 	}
 	one, two, three := batch(a, "1"), batch(a, "2"), batch(b, "3")
 	var req collogs.ExportLogsServiceRequest
-	require.NoError(t, proto.Unmarshal(Spec{Kind: "otlp"}.AppendBody(nil, []Segment{{a, one.Bytes}, {a, two.Bytes}, {b, three.Bytes}}), &req))
+	require.NoError(
+		t,
+		proto.Unmarshal(
+			Spec{Kind: "otlp"}.AppendBody(nil, []Segment{{a, one.Bytes}, {a, two.Bytes}, {b, three.Bytes}}),
+			&req,
+		),
+	)
 	require.Len(t, req.ResourceLogs, 2, "neighbours of one origin share their resource")
 	assert.Len(t, req.ResourceLogs[0].ScopeLogs[0].LogRecords, 2)
 	assert.Equal(t, "3", req.ResourceLogs[1].ScopeLogs[0].LogRecords[0].Body.GetStringValue())
 
 	lines := []Segment{{a, []byte("{\"x\":1}\n{\"x\":2}\n")}, {b, []byte("{\"x\":3}\n")}}
-	assert.Equal(t, "{\"x\":1}\n{\"x\":2}\n{\"x\":3}\n", string(Spec{Kind: "http", Encoded: "ndjson"}.AppendBody(nil, lines)))
+	assert.Equal(
+		t,
+		"{\"x\":1}\n{\"x\":2}\n{\"x\":3}\n",
+		string(Spec{Kind: "http", Encoded: "ndjson"}.AppendBody(nil, lines)),
+	)
 	var list []map[string]int
 	require.NoError(t, json.Unmarshal(Spec{Kind: "http", Encoded: "json-array"}.AppendBody(nil, lines), &list))
 	assert.Len(t, list, 3)
@@ -40,7 +50,8 @@ func TestBodies(t *testing.T) {
 
 func TestClassify(t *testing.T) {
 	t.Parallel()
-	for status, want := range map[int]Outcome{200: Accepted, 204: Accepted, 400: Refused, 413: Refused, 422: Refused, 401: Again, 403: Again, 404: Again, 429: Again, 500: Again, 503: Again, 301: Again} {
+	for status, want := range map[int]Outcome{200: Accepted, 204: Accepted, 400: Refused, 413: Refused, 422: Refused,
+		401: Again, 403: Again, 404: Again, 429: Again, 500: Again, 503: Again, 301: Again} {
 		assert.Equal(t, want, Classify(status), status)
 	}
 }
@@ -75,7 +86,8 @@ func decode(t *testing.T, text string) (Spec, []string) {
 func TestYAMLRoundTrip(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{
-		"deliver: {otlp: {url: \"http://a.example/v1/logs\", headers: {X-A: \"b\"}}}\ncompress: zstd\nbatch: {records: 5, bytes: 2KiB, wait: 30ms}\nretry: {first: 20ms, longest: 1h, give-up: 14d}\n",
+		"deliver: {otlp: {url: \"http://a.example/v1/logs\", headers: {X-A: \"b\"}}}\ncompress: zstd\nbatch: " +
+			"{records: 5, bytes: 2KiB, wait: 30ms}\nretry: {first: 20ms, longest: 1h, give-up: 14d}\n",
 		"deliver: {http: {url: \"https://a.example\", encoding: json-array}}\n",
 		"deliver: {file: {path: /a/b}}\n",
 		"deliver: {discard: {}}\n",

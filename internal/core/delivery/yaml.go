@@ -13,59 +13,238 @@ var secret = &schema.Value{Type: schema.Text, Refs: true, Secrets: true}
 
 // Keys are what a destination definition and the destination of a host config share, beside the name.
 var Keys = []schema.Key{
-	{Name: "deliver", Need: true, Hint: "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}", Value: schema.OneOf("deliver",
-		schema.Key{Name: "otlp", Part: "deliver-http", Value: schema.Obj("otlp", urlKey, headers), Doc: "OTLP over HTTP, protobuf.", Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`},
-		schema.Key{Name: "http", Part: "deliver-http", Value: schema.Obj("http", urlKey, headers, schema.Key{Name: "encoding", Was: "form", Value: schema.Words("ndjson", "json-array"), Default: "ndjson", Doc: "One JSON object a line, or one JSON array."}), Doc: "JSON over HTTP."},
-		schema.Key{Name: "syslog", Part: "deliver-syslog", Value: schema.Obj("syslog",
-			schema.Key{Name: "address", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkAddress}, Need: true, Doc: "Host and port."},
-			schema.Key{Name: "transport", Value: schema.Words("udp", "tcp", "tls"), Default: "tcp", Doc: "What carries it."}), Doc: "Syslog by RFC 5424.", Example: "syslog: {address: \"desk.whimbrel.example:6514\", transport: tls}"},
-		schema.Key{Name: "file", Part: "deliver-file", Value: schema.Obj("file", schema.Key{Name: "path", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkPath}, Need: true, Hint: "the file to append to", Doc: "The file to append to, one JSON object a line."}), Doc: "A file on the host."},
-		schema.Key{Name: "discard", Value: schema.Obj("discard"), Doc: "Nothing is kept; the records are counted."},
-		schema.Key{Name: "relay", Later: true, Value: schema.Scalar},
-		schema.Key{Name: "postgresql", Later: true, Value: schema.Scalar},
-		schema.Key{Name: "kafka", Later: true, Value: schema.Scalar},
-		schema.Key{Name: "s3", Later: true, Value: schema.Scalar},
-	), Doc: "How records get there: one of otlp, http, syslog, file, discard."},
-	{Name: "auth", Part: "auth", Value: schema.OneOf("auth",
-		schema.Key{Name: "bearer", Value: secret, Doc: "A bearer token.", Example: `bearer: "${secret.archive_token}"`},
-		schema.Key{Name: "basic", Value: schema.Obj("basic", schema.Key{Name: "user", Value: schema.WithRefs, Need: true, Doc: "The name."}, schema.Key{Name: "password", Value: secret, Need: true, Doc: "The password."}), Doc: "A name and a password."},
-		schema.Key{Name: "header", Value: schema.TableOf(secret), Doc: "Headers that carry a key.", Example: `header: {X-Key: "${secret.desk_key}"}`},
+	{
+		Name: "deliver",
+		Need: true,
+		Hint: "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}",
+		Value: schema.OneOf(
+			"deliver",
+			schema.Key{
+				Name:    "otlp",
+				Part:    "deliver-http",
+				Value:   schema.Obj("otlp", urlKey, headers),
+				Doc:     "OTLP over HTTP, protobuf.",
+				Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`,
+			},
+			schema.Key{
+				Name: "http",
+				Part: "deliver-http",
+				Value: schema.Obj(
+					"http",
+					urlKey,
+					headers,
+					schema.Key{
+						Name:    "encoding",
+						Was:     "form",
+						Value:   schema.Words("ndjson", "json-array"),
+						Default: "ndjson",
+						Doc:     "One JSON object a line, or one JSON array.",
+					},
+				),
+				Doc: "JSON over HTTP.",
+			},
+			schema.Key{Name: "syslog", Part: "deliver-syslog", Value: schema.Obj(
+				"syslog",
+				schema.Key{
+					Name:  "address",
+					Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkAddress},
+					Need:  true,
+					Doc:   "Host and port.",
+				},
+				schema.Key{
+					Name:    "transport",
+					Value:   schema.Words("udp", "tcp", "tls"),
+					Default: "tcp",
+					Doc:     "What carries it.",
+				},
+			), Doc: "Syslog by RFC 5424.", Example: "syslog: {address: \"desk.whimbrel.example:6514\", transport: tls}"},
+			schema.Key{
+				Name: "file",
+				Part: "deliver-file",
+				Value: schema.Obj(
+					"file",
+					schema.Key{
+						Name:  "path",
+						Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkPath},
+						Need:  true,
+						Hint:  "the file to append to",
+						Doc:   "The file to append to, one JSON object a line.",
+					},
+				),
+				Doc: "A file on the host.",
+			},
+			schema.Key{
+				Name:  "discard",
+				Value: schema.Obj("discard"),
+				Doc:   "Nothing is kept; the records are counted.",
+			},
+			schema.Key{Name: "relay", Later: true, Value: schema.Scalar},
+			schema.Key{Name: "postgresql", Later: true, Value: schema.Scalar},
+			schema.Key{Name: "kafka", Later: true, Value: schema.Scalar},
+			schema.Key{Name: "s3", Later: true, Value: schema.Scalar},
+		),
+		Doc: "How records get there: one of otlp, http, syslog, file, discard.",
+	},
+	{Name: "auth", Part: "auth", Value: schema.OneOf(
+		"auth",
+		schema.Key{
+			Name:    "bearer",
+			Value:   secret,
+			Doc:     "A bearer token.",
+			Example: `bearer: "${secret.archive_token}"`,
+		},
+		schema.Key{
+			Name: "basic",
+			Value: schema.Obj(
+				"basic",
+				schema.Key{Name: "user", Value: schema.WithRefs, Need: true, Doc: "The name."},
+				schema.Key{Name: "password", Value: secret, Need: true, Doc: "The password."},
+			),
+			Doc: "A name and a password.",
+		},
+		schema.Key{
+			Name:    "header",
+			Value:   schema.TableOf(secret),
+			Doc:     "Headers that carry a key.",
+			Example: `header: {X-Key: "${secret.desk_key}"}`,
+		},
 	), Doc: "How the host proves who it is. Secrets are references; nothing secret is written here."},
-	{Name: "tls", Part: "tls", Value: schema.Obj("tls",
-		schema.Key{Name: "ca", Value: secret, Doc: "The authority that vouches for the destination, in PEM; default: the host's own list."},
+	{Name: "tls", Part: "tls", Value: schema.Obj(
+		"tls",
+		schema.Key{
+			Name:  "ca",
+			Value: secret,
+			Doc:   "The authority that vouches for the destination, in PEM; default: the host's own list.",
+		},
 		schema.Key{Name: "certificate", Value: secret, Doc: "The host's own certificate, in PEM."},
 		schema.Key{Name: "key", Value: secret, Doc: "Its key, in PEM."},
-		schema.Key{Name: "server-name", Value: schema.WithRefs, Doc: "The name that the destination's certificate must have, when it is another than in the address."},
-		schema.Key{Name: "verify", Value: schema.Flag, Default: "true", Doc: "Whether the destination's certificate is verified at all."},
+		schema.Key{
+			Name:  "server-name",
+			Value: schema.WithRefs,
+			Doc:   "The name that the destination's certificate must have, when it is another than in the address.",
+		},
+		schema.Key{
+			Name:    "verify",
+			Value:   schema.Flag,
+			Default: "true",
+			Doc:     "Whether the destination's certificate is verified at all.",
+		},
 	), Doc: "How the connection is made safe."},
-	{Name: "compress", Value: schema.Words("none", "gzip", "zstd"), Default: "none", Doc: "How the body is compressed."},
-	{Name: "batch", Value: schema.Obj("batch",
-		schema.Key{Name: "records", Value: schema.Whole(1), Default: "2000", Doc: "At most so many records in one delivery."},
-		schema.Key{Name: "bytes", Value: schema.ASize, Default: "1MiB", Doc: "At most so many bytes, before compression."},
-		schema.Key{Name: "wait", Value: schema.ADuration, Default: "1s", Doc: "How long the first record waits for others."},
+	{
+		Name:    "compress",
+		Value:   schema.Words("none", "gzip", "zstd"),
+		Default: "none",
+		Doc:     "How the body is compressed.",
+	},
+	{Name: "batch", Value: schema.Obj(
+		"batch",
+		schema.Key{
+			Name:    "records",
+			Value:   schema.Whole(1),
+			Default: "2000",
+			Doc:     "At most so many records in one delivery.",
+		},
+		schema.Key{
+			Name:    "bytes",
+			Value:   schema.ASize,
+			Default: "1MiB",
+			Doc:     "At most so many bytes, before compression.",
+		},
+		schema.Key{
+			Name:    "wait",
+			Value:   schema.ADuration,
+			Default: "1s",
+			Doc:     "How long the first record waits for others.",
+		},
 	), Doc: "How records are put together.", Example: "batch: {records: 2000, bytes: 1MiB, wait: 1s}"},
-	{Name: "buffer", Part: "disk-buffer", Value: schema.Obj("buffer",
-		schema.Key{Name: "disk", Value: schema.ASize, Doc: "Room on the host's disk, for each host.", Example: "disk: 1GiB"},
-		schema.Key{Name: "at-limit", Value: schema.Words("pause", "discard-oldest", "discard-newest"), Default: "pause", Doc: "What happens when it is full."},
+	{Name: "buffer", Part: "disk-buffer", Value: schema.Obj(
+		"buffer",
+		schema.Key{
+			Name:    "disk",
+			Value:   schema.ASize,
+			Doc:     "Room on the host's disk, for each host.",
+			Example: "disk: 1GiB",
+		},
+		schema.Key{
+			Name:    "at-limit",
+			Value:   schema.Words("pause", "discard-oldest", "discard-newest"),
+			Default: "pause",
+			Doc:     "What happens when it is full.",
+		},
 	), Doc: "Records that wait on the host's disk while the destination does not take them."},
-	{Name: "isolate", Value: schema.Flag, Default: "false", PartOf: isolatePart, Doc: "A cursor of its own, so that it never holds up its neighbours."},
-	{Name: "retry", Value: schema.Obj("retry",
-		schema.Key{Name: "first", Value: schema.ADuration, Default: "500ms", Doc: "The pause after the first failure; it doubles from there."},
+	{
+		Name:    "isolate",
+		Value:   schema.Flag,
+		Default: "false",
+		PartOf:  isolatePart,
+		Doc:     "A cursor of its own, so that it never holds up its neighbours.",
+	},
+	{Name: "retry", Value: schema.Obj(
+		"retry",
+		schema.Key{
+			Name:    "first",
+			Value:   schema.ADuration,
+			Default: "500ms",
+			Doc:     "The pause after the first failure; it doubles from there.",
+		},
 		schema.Key{Name: "longest", Was: "most", Value: schema.ADuration, Default: "1m", Doc: "The longest pause."},
-		schema.Key{Name: "give-up", Was: "for", Value: schema.ADuration, Default: "72h", Doc: "After how long in all records go to the rejects."},
-	), Doc: "How a delivery that failed for now is tried again.", Example: "retry: {first: 500ms, longest: 1m, give-up: 72h}"},
-	{Name: "limit", Part: "limit", Value: schema.Checked("schema", checkByteRate), Doc: "How fast records are sent, before compression, for each host.", Example: "limit: 5MiB/s"},
-	{Name: "rejects", Part: "rejects-bounds", Value: schema.Obj("rejects",
-		schema.Key{Name: "keep", Value: schema.ASize, Doc: "At most so much of what was refused for good is kept, for each host."},
+		schema.Key{
+			Name:    "give-up",
+			Was:     "for",
+			Value:   schema.ADuration,
+			Default: "72h",
+			Doc:     "After how long in all records go to the rejects.",
+		},
+	), Doc: "How a delivery that failed for now is tried again.", Example: "retry: {first: 500ms, longest: 1m, " +
+		"give-up: 72h}"},
+	{
+		Name:    "limit",
+		Part:    "limit",
+		Value:   schema.Checked("schema", checkByteRate),
+		Doc:     "How fast records are sent, before compression, for each host.",
+		Example: "limit: 5MiB/s",
+	},
+	{Name: "rejects", Part: "rejects-bounds", Value: schema.Obj(
+		"rejects",
+		schema.Key{
+			Name:  "keep",
+			Value: schema.ASize,
+			Doc:   "At most so much of what was refused for good is kept, for each host.",
+		},
 		schema.Key{Name: "for", Value: schema.ADuration, Doc: "For so long."},
-	), Doc: "What is kept of records that the destination refused for good.", Example: "rejects: {keep: 256MiB, for: 14d}"},
-	{Name: "takes", Was: "expects", Desk: true, Value: schema.TableOf(schema.Words("text", "int", "float", "bool", "time")), Doc: "The fields that the receiver's table takes, with their types; checked against the sources.", Example: "takes: {lane: int, document: text}"},
-	{Name: "budget", Desk: true, Value: schema.Checked("schema", checkByteRate), Doc: "How much the whole fleet may send in a day of UTC; going over it only warns.", Example: "budget: 20GiB/day"},
+	), Doc: "What is kept of records that the destination refused for good.",
+		Example: "rejects: {keep: 256MiB, for: 14d}"},
+	{
+		Name:    "takes",
+		Was:     "expects",
+		Desk:    true,
+		Value:   schema.TableOf(schema.Words("text", "int", "float", "bool", "time")),
+		Doc:     "The fields that the receiver's table takes, with their types; checked against the sources.",
+		Example: "takes: {lane: int, document: text}",
+	},
+	{
+		Name:    "budget",
+		Desk:    true,
+		Value:   schema.Checked("schema", checkByteRate),
+		Doc:     "How much the whole fleet may send in a day of UTC; going over it only warns.",
+		Example: "budget: 20GiB/day",
+	},
 }
 
 var (
-	urlKey  = schema.Key{Name: "url", Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkURL}, Need: true, Hint: "where to send", Doc: "Where to send."}
-	headers = schema.Key{Name: "headers", Value: schema.TableOf(schema.WithRefs), Doc: "Headers that say something, but nothing secret.", Example: "headers: {X-Desk: watch}"}
+	urlKey = schema.Key{
+		Name:  "url",
+		Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkURL},
+		Need:  true,
+		Hint:  "where to send",
+		Doc:   "Where to send.",
+	}
+	headers = schema.Key{
+		Name:    "headers",
+		Value:   schema.TableOf(schema.WithRefs),
+		Doc:     "Headers that say something, but nothing secret.",
+		Example: "headers: {X-Desk: watch}",
+	}
 )
 
 func isolatePart(n *yamldoc.Node) string {
@@ -110,7 +289,14 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
 		s.Kind = d.Entries[0].Key
 		how := d.Entries[0].Value
-		s.URL, s.Path, s.Encoded, s.Headers = how.Get("url").Text(), how.Get("path").Text(), how.Get("encoding").Text(), how.Get("headers").TextMap()
+		s.URL, s.Path, s.Encoded, s.Headers = how.Get("url").
+			Text(),
+			how.Get("path").
+				Text(),
+			how.Get("encoding").
+				Text(),
+			how.Get("headers").
+				TextMap()
 		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
 	}
 	if s.Kind == "http" && s.Encoded == "" {

@@ -198,7 +198,12 @@ func (t translator) condition(e ast.Expr) cond {
 				}
 			}
 			return nil
-		case operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
+		case operators.Equals,
+			operators.NotEquals,
+			operators.Less,
+			operators.LessEquals,
+			operators.Greater,
+			operators.GreaterEquals:
 			return t.comparison(name, args[0], args[1])
 		case operators.In:
 			return t.in(args[0], args[1])
@@ -265,7 +270,8 @@ func literal(e ast.Expr) (val, bool) {
 	return val{}, false
 }
 
-// comparison translates == != < <= > >=. A whole number that stands beside a field, and a text, are looked at most, and first.
+// comparison translates == != < <= > >=. A whole number that stands beside a field, and a text, are looked at most,
+// and first.
 func (t translator) comparison(op string, left, right ast.Expr) cond {
 	if lit, ok := literal(right); ok && lit.kind != isBool {
 		if slot, ok := t.slot(left); ok {
@@ -324,8 +330,8 @@ func ordered(op string, c int) tri {
 	return triOf(c >= 0)
 }
 
-// compare compares as CEL does: numbers of different kinds compare, values of other different kinds are unequal and have no
-// order. NaN is neither less nor more than anything, nor equal.
+// compare compares as CEL does: numbers of different kinds compare, values of other different kinds are unequal and
+// have no order. NaN is neither less nor more than anything, nor equal.
 func compare(r *row, op string, x, y val) tri {
 	if x.kind == isError || y.kind == isError {
 		return broken
@@ -342,7 +348,9 @@ func compare(r *row, op string, x, y val) tri {
 	switch {
 	case x.kind == isText && y.kind == isText:
 		c = bytes.Compare(x.text, y.text)
-	case x.kind == isInt && y.kind == isInt, x.kind == isTime && y.kind == isTime, x.kind == isBool && y.kind == isBool:
+	case x.kind == isInt && y.kind == isInt,
+		x.kind == isTime && y.kind == isTime,
+		x.kind == isBool && y.kind == isBool:
 		c = cmp.Compare(int64(x.num), int64(y.num))
 	case (x.kind == isInt || x.kind == isFloat) && (y.kind == isInt || y.kind == isFloat):
 		c = compareNumbers(x, y)
@@ -408,7 +416,8 @@ func (t translator) in(left, right ast.Expr) cond {
 	var list []val
 	for _, e := range right.AsList().Elements() {
 		lit, ok := literal(e)
-		if !ok || lit.kind == isInt && (int64(lit.num) >= 1<<53 || int64(lit.num) <= -1<<53) || lit.kind == isFloat && !(math.Abs(lit.float()) < 1<<53) {
+		if !ok || lit.kind == isInt && (int64(lit.num) >= 1<<53 || int64(lit.num) <= -1<<53) ||
+			lit.kind == isFloat && !(math.Abs(lit.float()) < 1<<53) {
 			return nil // sets of numbers that floats cannot tell apart
 		}
 		list = append(list, lit)
@@ -510,8 +519,20 @@ func (t translator) value(e ast.Expr) fn {
 func (t translator) call(call ast.CallExpr) fn {
 	args := call.Args()
 	switch name := call.FunctionName(); name {
-	case operators.LogicalAnd, operators.LogicalOr, operators.LogicalNot, operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals,
-		operators.Greater, operators.GreaterEquals, operators.In, "startsWith", "endsWith", "contains", "matches":
+	case operators.LogicalAnd,
+		operators.LogicalOr,
+		operators.LogicalNot,
+		operators.Equals,
+		operators.NotEquals,
+		operators.Less,
+		operators.LessEquals,
+		operators.Greater,
+		operators.GreaterEquals,
+		operators.In,
+		"startsWith",
+		"endsWith",
+		"contains",
+		"matches":
 		f := factoryOf(call)
 		if c := t.condition(f); c != nil {
 			return func(r *row) val { return c(r).val() }

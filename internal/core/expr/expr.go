@@ -1,5 +1,5 @@
-// Package expr reads conditions and computed values. They are written in CEL (the Common Expression Language, cel.dev) and
-// checked, with types, against the names that are really there, so that a misspelt field is an error at the desk.
+// Package expr reads conditions and computed values. They are written in CEL (the Common Expression Language, cel.dev)
+// and checked, with types, against the names that are really there, so that a misspelt field is an error at the desk.
 //
 // Names with dots are flat: fields.http.response.status_code is one name, and the longest known name wins.
 package expr
@@ -74,10 +74,21 @@ type Scope struct {
 }
 
 var base = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewEnv(cel.CrossTypeNumericComparisons(true), cel.ParserExpressionSizeLimit(maxText), cel.ParserRecursionLimit(32))
+	return cel.NewEnv(
+		cel.CrossTypeNumericComparisons(true),
+		cel.ParserExpressionSizeLimit(maxText),
+		cel.ParserRecursionLimit(32),
+	)
 })
 
-var recordNames = map[string]Type{"level": Int, "body": Text, "time": Time, "observed": Time, "source": Text, "host": Text}
+var recordNames = map[string]Type{
+	"level":    Int,
+	"body":     Text,
+	"time":     Time,
+	"observed": Time,
+	"source":   Text,
+	"host":     Text,
+}
 
 // env makes the environment of a scope.
 func (s Scope) env() (*cel.Env, error) {
@@ -145,7 +156,8 @@ type Checked struct {
 	tree *cel.Ast
 }
 
-// Check reads an expression. want is the type that it must give, or Dyn for any; an Unknown error names what is not there.
+// Check reads an expression. want is the type that it must give, or Dyn for any; an Unknown error names what is not
+// there.
 func (c *Checker) Check(text string, want Type) (Checked, error) {
 	tree, issues := c.env.Parse(text)
 	if issues.Err() != nil {
@@ -185,7 +197,9 @@ func legible(words string) string {
 	switch {
 	case unread && strings.HasPrefix(token, "="):
 		return "= compares nothing; write =="
-	case unread && (strings.HasPrefix(token, "& ") || strings.HasPrefix(token, "| ")), strings.HasPrefix(input, "and'"), strings.HasPrefix(input, "or'"):
+	case unread && (strings.HasPrefix(token, "& ") || strings.HasPrefix(token, "| ")),
+		strings.HasPrefix(input, "and'"),
+		strings.HasPrefix(input, "or'"):
 		return "write && for and, || for or"
 	case unread && (strings.HasPrefix(token, `"`) || strings.HasPrefix(token, "'")):
 		return "a quote is not closed"
@@ -202,11 +216,15 @@ func overload(words string) string {
 	if shown, ok := operators.FindReverse(name); ok && shown != "" {
 		name = shown
 	}
-	return fmt.Sprintf("%s does not go between %s", strings.Trim(name, "_"), strings.ReplaceAll(operands, ", ", " and "))
+	return fmt.Sprintf(
+		"%s does not go between %s",
+		strings.Trim(name, "_"),
+		strings.ReplaceAll(operands, ", ", " and "),
+	)
 }
 
-// names finds names that are not there, turns fields["a.b"] into the flat name, and makes whole numbers that stand beside
-// a float floats.
+// names finds names that are not there, turns fields["a.b"] into the flat name, and makes whole numbers that stand
+// beside a float floats.
 func (c *Checker) names(root ast.Expr) error {
 	factory := ast.NewExprFactory()
 	local := map[string]bool{}
@@ -264,8 +282,8 @@ func (c *Checker) names(root ast.Expr) error {
 	return bad
 }
 
-// lenient begins the name of the space that gives "" for what is not there. It takes the place of the plain one where a
-// value is asked for; has() and the like keep the plain one.
+// lenient begins the name of the space that gives "" for what is not there. It takes the place of the plain one where
+// a value is asked for; has() and the like keep the plain one.
 const lenient = "@"
 
 func (c *Checker) lenient(factory ast.ExprFactory, root ast.Expr) {
@@ -286,7 +304,8 @@ func (c *Checker) lenient(factory ast.ExprFactory, root ast.Expr) {
 // widen makes whole numbers floats where they stand beside a float name in == and !=, since numbers of different types
 // compare.
 func (c *Checker) widen(factory ast.ExprFactory, e ast.Expr) {
-	if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != operators.Equals && e.AsCall().FunctionName() != operators.NotEquals {
+	if e.Kind() != ast.CallKind ||
+		e.AsCall().FunctionName() != operators.Equals && e.AsCall().FunctionName() != operators.NotEquals {
 		return
 	}
 	args := e.AsCall().Args()
@@ -324,7 +343,11 @@ func (c *Checker) known(name string) error {
 	if !dotted && c.isSpace(space) {
 		return nil
 	}
-	if !dotted && slices.Contains([]string{"int", "double", "string", "bool", "bytes", "duration", "timestamp", "type", "uint"}, name) {
+	if !dotted &&
+		slices.Contains(
+			[]string{"int", "double", "string", "bool", "bytes", "duration", "timestamp", "type", "uint"},
+			name,
+		) {
 		return nil
 	}
 	return c.unknown(name)

@@ -8,15 +8,31 @@ import (
 )
 
 func scope() Scope {
-	return Scope{Record: true, Names: map[string]Type{"fields.lane": Int, "fields.result": Text, "fields.load": Float, "fields.http.response.status_code": Int},
-		Open: []string{"labels"}, Texts: []string{"labels"}}
+	return Scope{
+		Record: true,
+		Names: map[string]Type{
+			"fields.lane":                      Int,
+			"fields.result":                    Text,
+			"fields.load":                      Float,
+			"fields.http.response.status_code": Int,
+		},
+		Open:  []string{"labels"},
+		Texts: []string{"labels"},
+	}
 }
 
 func TestCheckTypesAndNames(t *testing.T) {
 	t.Parallel()
 	c, err := NewChecker(scope())
 	require.NoError(t, err)
-	open, err := NewChecker(Scope{Record: true, Open: []string{"labels", "fields"}, Texts: []string{"labels"}, Names: map[string]Type{"fields.lane": Int}})
+	open, err := NewChecker(
+		Scope{
+			Record: true,
+			Open:   []string{"labels", "fields"},
+			Texts:  []string{"labels"},
+			Names:  map[string]Type{"fields.lane": Int},
+		},
+	)
 	require.NoError(t, err)
 	for text, want := range map[string]string{
 		`fields.result == "OK" && fields.lane == 0`: "",
@@ -53,7 +69,8 @@ func TestCheckTypesAndNames(t *testing.T) {
 			assert.ErrorContains(t, err, want, text)
 		}
 	}
-	for _, text := range []string{`fields.anything == 3`, `fields.a.b == "x"`, `fields["x y"] > 2`, `fields.lane > 2`} {
+	for _, text := range []string{`fields.anything == 3`, `fields.a.b == "x"`, `fields["x y"] > 2`,
+		`fields.lane > 2`} {
 		_, err := open.Check(text, Bool)
 		assert.NoError(t, err, text)
 	}
@@ -98,7 +115,13 @@ func TestConstant(t *testing.T) {
 }
 
 var people = []*Facts{
-	{Name: "gate-1", Labels: map[string]string{"role": "gate", "site": "north"}, OS: "linux", Arch: "amd64", System: "Debian GNU/Linux 13"},
+	{
+		Name:   "gate-1",
+		Labels: map[string]string{"role": "gate", "site": "north"},
+		OS:     "linux",
+		Arch:   "amd64",
+		System: "Debian GNU/Linux 13",
+	},
 	{Name: "kiosk-1", Labels: map[string]string{"role": "kiosk", "empty": ""}, OS: "linux", Arch: "arm64"},
 	{Name: "desk"},
 }
@@ -145,7 +168,8 @@ func TestHostConditions(t *testing.T) {
 
 // FuzzHosts: the tree answers as cel-go does.
 func FuzzHosts(f *testing.F) {
-	for _, s := range []string{`labels.role == "gate"`, `!(labels.a in ["x"]) || host.name.endsWith("1")`, `has(labels.site) && observed.os != ""`, `labels["x.y"].contains("a")`} {
+	for _, s := range []string{`labels.role == "gate"`, `!(labels.a in ["x"]) || host.name.endsWith("1")`,
+		`has(labels.site) && observed.os != ""`, `labels["x.y"].contains("a")`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

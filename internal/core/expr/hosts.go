@@ -255,7 +255,8 @@ func hostTree(tree *ast.AST, e ast.Expr) (*HostTree, error) {
 // hostName is the name of a label or of something observed. labels["a.b"] and labels.a are the same.
 func hostName(e ast.Expr) (string, bool) {
 	if e.Kind() == ast.CallKind && e.AsCall().FunctionName() == operators.Index {
-		if key, ok := literalText(e.AsCall().Args()[1]); ok && e.AsCall().Args()[0].Kind() == ast.IdentKind && e.AsCall().Args()[0].AsIdent() == lenient+"labels" {
+		if key, ok := literalText(e.AsCall().Args()[1]); ok && e.AsCall().Args()[0].Kind() == ast.IdentKind &&
+			e.AsCall().Args()[0].AsIdent() == lenient+"labels" {
 			return "labels." + key, true
 		}
 		return "", false

@@ -107,7 +107,8 @@ func contradict(parts []ast.Expr) bool {
 			}
 			other = args[0]
 			op = map[string]string{operators.Less: operators.Greater, operators.LessEquals: operators.GreaterEquals,
-				operators.Greater: operators.Less, operators.GreaterEquals: operators.LessEquals, operators.Equals: operators.Equals, operators.NotEquals: operators.NotEquals}[op]
+				operators.Greater: operators.Less, operators.GreaterEquals: operators.LessEquals,
+				operators.Equals: operators.Equals, operators.NotEquals: operators.NotEquals}[op]
 		}
 		if n, isNumber := number(other); isNumber {
 			b := of(name)

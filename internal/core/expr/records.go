@@ -18,11 +18,12 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// costLimit bounds what one expression may cost for one record, in units of cel-go's cost model. What goes beyond it is an
-// error of the expression, as any other.
+// costLimit bounds what one expression may cost for one record, in units of cel-go's cost model. What goes beyond it
+// is an error of the expression, as any other.
 const costLimit = 100_000
 
-// recordChecker is for expressions on the data path: the desk has checked names and types, here they count as they come.
+// recordChecker is for expressions on the data path: the desk has checked names and types, here they count as they
+// come.
 var recordChecker = sync.OnceValues(func() (*Checker, error) {
 	c, err := NewChecker(Scope{Record: true, Open: []string{"fields", "labels"}, Texts: []string{"labels"}})
 	if err == nil {
@@ -40,9 +41,9 @@ type Program struct {
 	row  row
 }
 
-// Compile makes an expression ready for records whose fields have the names of a schema. With condition it must be true or
-// false. Comparisons, in, has, logic, arithmetic and functions of texts become closures over the slots of the schema; anything
-// else runs in cel-go. Both agree, errors included.
+// Compile makes an expression ready for records whose fields have the names of a schema. With condition it must be
+// true or false. Comparisons, in, has, logic, arithmetic and functions of texts become closures over the slots of the
+// schema; anything else runs in cel-go. Both agree, errors included.
 func Compile(text string, condition bool, schema *record.Schema) (*Program, error) {
 	c, err := recordChecker()
 	if err != nil {
@@ -75,8 +76,8 @@ func (p *Program) Text() string { return p.text }
 // Native tells whether closures compute the expression.
 func (p *Program) Native() bool { return p.cond != nil || p.fn != nil }
 
-// Met tells whether a record meets a condition. failed means that it could not be computed, because a field is missing or of
-// another type; it is then not met.
+// Met tells whether a record meets a condition. failed means that it could not be computed, because a field is missing
+// or of another type; it is then not met.
 func (p *Program) Met(b *record.Batch, r *record.Record) (met, failed bool) {
 	if p.cond != nil {
 		p.row.b, p.row.r, p.row.punt = b, r, false
@@ -92,8 +93,8 @@ func (p *Program) Met(b *record.Batch, r *record.Record) (met, failed bool) {
 	return false, true
 }
 
-// Value computes a value for a record and puts what it needs into the batch. there is false for null, which takes a field
-// away; failed means that it could not be computed.
+// Value computes a value for a record and puts what it needs into the batch. there is false for null, which takes a
+// field away; failed means that it could not be computed.
 func (p *Program) Value(b *record.Batch, r *record.Record) (v record.Value, there, failed bool) {
 	if p.fn != nil {
 		p.row.b, p.row.r, p.row.punt = b, r, false
@@ -255,8 +256,8 @@ func numbers(x any) any {
 	return x
 }
 
-// flatten makes every dotted name of an open space one name: fields.a.b is fields["a.b"], and has(fields.a.b) asks whether it
-// is there.
+// flatten makes every dotted name of an open space one name: fields.a.b is fields["a.b"], and has(fields.a.b) asks
+// whether it is there.
 func (c *Checker) flatten(root ast.Expr, local map[string]bool) {
 	factory := ast.NewExprFactory()
 	id := int64(1 << 20) // beyond all that a parser gave

@@ -15,7 +15,10 @@ import (
 
 // aRecord is one record with a field of each kind.
 func aRecord() *record.Batch {
-	b := &record.Batch{Schema: record.NewSchema(), Origin: record.NewOrigin("gate-1", "", "gate-scans", "", []record.Label{{Key: "site", Value: "northpier"}})}
+	b := &record.Batch{
+		Schema: record.NewSchema(),
+		Origin: record.NewOrigin("gate-1", "", "gate-scans", "", []record.Label{{Key: "site", Value: "northpier"}}),
+	}
 	r := record.Record{Time: 1e18, Observed: 2e18, Level: record.Warn, Body: b.Put([]byte("lane 4 denied, ünder way"))}
 	add := func(name string, v record.Value) {
 		v.Slot, _ = b.Schema.Slot([]byte(name))
@@ -164,7 +167,8 @@ func TestCostIsBounded(t *testing.T) {
 // TestNoAllocation: the usual conditions allocate nothing.
 func TestNoAllocation(t *testing.T) {
 	b := aRecord()
-	for _, text := range []string{`level >= WARN && fields.lane == 4`, `fields.result in ["OK", "DENIED"]`, `has(fields.lane) && fields.load > 2`, `fields.http.status >= 500 || body.contains("x")`} {
+	for _, text := range []string{`level >= WARN && fields.lane == 4`, `fields.result in ["OK", "DENIED"]`,
+		`has(fields.lane) && fields.load > 2`, `fields.http.status >= 500 || body.contains("x")`} {
 		p, err := Compile(text, true, b.Schema)
 		require.NoError(t, err)
 		require.True(t, p.Native(), text)
@@ -185,9 +189,39 @@ func (g *grown) pick(n int) int {
 }
 
 func (g *grown) expr(depth int) string {
-	leaves := []string{"fields.lane", "fields.load", "fields.result", "fields.digits", "fields.ok", "fields.tags", "fields.missing", "fields.nan", "fields.big", `fields["http.status"]`,
-		"level", "body", "time", "labels.site", "labels.none", "host", "4", "0", "-1", "17.25", "9223372036854775807", "9007199254740993", "9007199254740992.0", `"DENIED"`, `"42"`, `""`, "true", "WARN",
-		"has(fields.lane)", "has(fields.missing)", "has(labels.site)"}
+	leaves := []string{
+		"fields.lane",
+		"fields.load",
+		"fields.result",
+		"fields.digits",
+		"fields.ok",
+		"fields.tags",
+		"fields.missing",
+		"fields.nan",
+		"fields.big",
+		`fields["http.status"]`,
+		"level",
+		"body",
+		"time",
+		"labels.site",
+		"labels.none",
+		"host",
+		"4",
+		"0",
+		"-1",
+		"17.25",
+		"9223372036854775807",
+		"9007199254740993",
+		"9007199254740992.0",
+		`"DENIED"`,
+		`"42"`,
+		`""`,
+		"true",
+		"WARN",
+		"has(fields.lane)",
+		"has(fields.missing)",
+		"has(labels.site)",
+	}
 	if depth == 0 {
 		return leaves[g.pick(len(leaves))]
 	}
@@ -205,7 +239,10 @@ func (g *grown) expr(depth int) string {
 	case k == 16:
 		return []string{"string", "int", "double", "size"}[g.pick(4)] + "(" + one() + ")"
 	case k == 17:
-		return "(" + one() + ")." + []string{"startsWith", "endsWith", "contains", "matches"}[g.pick(4)] + "(" + g.expr(0) + ")"
+		return "(" + one() + ")." + []string{"startsWith", "endsWith", "contains", "matches"}[g.pick(4)] + "(" +
+			g.expr(
+				0,
+			) + ")"
 	case k == 18:
 		return "-(" + one() + ")"
 	}

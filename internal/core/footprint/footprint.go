@@ -19,19 +19,37 @@ type Spec struct {
 
 // Keys are what an agents definition and a host config share.
 var Keys = []schema.Key{
-	{Name: "limits", Value: schema.Obj("limits",
+	{Name: "limits", Value: schema.Obj(
+		"limits",
 		schema.Key{Name: "cpu", Value: schema.Checked("schema", checkCPU), Doc: "Share of one processor."},
 		schema.Key{Name: "memory", Value: schema.ASize, Doc: "Memory that the agent keeps below."},
-		schema.Key{Name: "disk", Part: "disk-limit", Value: schema.ASize, Doc: "Room for buffers, rejects and positions together."},
-	), Doc: "What the agent may use. The unit that the join script makes has the same ceilings for cpu and memory.", Example: "limits: {cpu: 20%, memory: 64MiB}"},
-	{Name: "report", Value: schema.Obj("report",
-		schema.Key{Name: "every", Value: schema.ADuration, Default: "10s", Doc: "How often the agent reports its numbers."}), Doc: "When the agent reports.", Example: "report: {every: 30s}"},
+		schema.Key{
+			Name:  "disk",
+			Part:  "disk-limit",
+			Value: schema.ASize,
+			Doc:   "Room for buffers, rejects and positions together.",
+		},
+	), Doc: "What the agent may use. The unit that the join script makes has the same ceilings for cpu and memory.",
+		Example: "limits: {cpu: 20%, memory: 64MiB}"},
+	{Name: "report", Value: schema.Obj(
+		"report",
+		schema.Key{
+			Name:    "every",
+			Value:   schema.ADuration,
+			Default: "10s",
+			Doc:     "How often the agent reports its numbers.",
+		},
+	), Doc: "When the agent reports.", Example: "report: {every: 30s}"},
 }
 
 // Decode takes a spec out of a document that Keys found good.
 func Decode(n *yamldoc.Node) Spec {
 	limits := n.Get("limits")
-	s := Spec{Memory: limits.Get("memory").Size(0), Disk: limits.Get("disk").Size(0), Every: n.Get("report").Get("every").Duration(0)}
+	s := Spec{
+		Memory: limits.Get("memory").Size(0),
+		Disk:   limits.Get("disk").Size(0),
+		Every:  n.Get("report").Get("every").Duration(0),
+	}
 	s.CPU, _ = yamldoc.ParseShare(limits.Get("cpu").Text())
 	return s
 }

@@ -14,7 +14,8 @@ import (
 func TestFootprint(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]Spec{
-		"limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}\nreport: {every: 30s}\n": {0.2, 64 << 20, 512 << 20, 30 * time.Second},
+		"limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}\nreport: {every: 30s}\n": {0.2, 64 << 20, 512 << 20,
+			30 * time.Second},
 		"limits: {cpu: 250%}\n":    {Every: -1},
 		"report: {every: 500ms}\n": {Every: 500 * time.Millisecond},
 		"{}\n":                     {},

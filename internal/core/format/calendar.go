@@ -44,22 +44,34 @@ func monthName(p []byte) (month, n int) {
 	return monthsOfTheWorld[string(lower(p[:n], &buf))], n
 }
 
-// monthsOfTheWorld are names of months in many languages of Europe, in lower case; where two disagree, the larger one counts.
+// monthsOfTheWorld are names of months in many languages of Europe, in lower case; where two disagree, the larger one
+// counts.
 var monthsOfTheWorld = func() map[string]int {
 	m := map[string]int{}
 	for i, names := range []string{
-		"january jan januar jänner januari janvier janv enero ene janeiro gennaio gen января январь янв stycznia styczeń sty januar januari led ledna ianuarie ian ocak oca tammikuuta tammi január",
-		"february feb februar februari février févr fevrier fevr febrero fevereiro fev febbraio февраля февраль фев lutego luty lut februari únor února úno februarie şubat şub helmikuuta helmi február febr",
-		"march mar märz mär mrz maart mrt mars marzo março marco марта март мар marca marzec mars březen března bře martie mart maaliskuuta maalis március márc",
-		"april apr avril avr abril abr aprile апреля апрель апр kwietnia kwiecień kwi duben dubna dub aprilie nisan nis huhtikuuta huhti április ápr",
+		"january jan januar jänner januari janvier janv enero ene janeiro gennaio gen января январь янв stycznia " +
+			"styczeń sty januar januari led ledna ianuarie ian ocak oca tammikuuta tammi január",
+		"february feb februar februari février févr fevrier fevr febrero fevereiro fev febbraio февраля февраль фев " +
+			"lutego luty lut februari únor února úno februarie şubat şub helmikuuta helmi február febr",
+		"march mar märz mär mrz maart mrt mars marzo março marco марта март мар marca marzec mars březen března bře " +
+			"martie mart maaliskuuta maalis március márc",
+		"april apr avril avr abril abr aprile апреля апрель апр kwietnia kwiecień kwi duben dubna dub aprilie nisan " +
+			"nis huhtikuuta huhti április ápr",
 		"may mai mei mayo maio maggio mag мая май maja maj květen května kvě mayıs toukokuuta touko május máj",
-		"june jun juni juin junio junho giugno giu июня июнь июн czerwca czerwiec cze červen června čvn iunie iun haziran haz kesäkuuta kesä június jún",
-		"july jul juli juillet juil julio julho luglio lug июля июль июл lipca lipiec lip července červenec čvc iulie iul temmuz tem heinäkuuta heinä július júl",
-		"august aug augustus août aout agosto ago августа август авг sierpnia sierpień sie augusti srpen srpna srp ağustos ağu elokuuta elo augusztus",
-		"september sep sept septembre septiembre setembro set settembre сентября сентябрь сен сент września wrzesień wrz září zář septembrie eylül eyl syyskuuta syys szeptember szept",
-		"october oct oktober okt octobre octubre outubro out ottobre ott октября октябрь окт października październik paź říjen října říj octombrie ekim eki lokakuuta loka október",
-		"november nov novembre noviembre novembro ноября ноябрь ноя listopada listopad lis noiembrie noi kasım kas marraskuuta marras",
-		"december dec dezember dez décembre déc decembre diciembre dic dezembro dicembre декабря декабрь дек grudnia grudzień gru prosinec prosince pro decembrie desember des aralık ara joulukuuta joulu",
+		"june jun juni juin junio junho giugno giu июня июнь июн czerwca czerwiec cze červen června čvn iunie iun " +
+			"haziran haz kesäkuuta kesä június jún",
+		"july jul juli juillet juil julio julho luglio lug июля июль июл lipca lipiec lip července červenec čvc " +
+			"iulie iul temmuz tem heinäkuuta heinä július júl",
+		"august aug augustus août aout agosto ago августа август авг sierpnia sierpień sie augusti srpen srpna srp " +
+			"ağustos ağu elokuuta elo augusztus",
+		"september sep sept septembre septiembre setembro set settembre сентября сентябрь сен сент września " +
+			"wrzesień wrz září zář septembrie eylül eyl syyskuuta syys szeptember szept",
+		"october oct oktober okt octobre octubre outubro out ottobre ott октября октябрь окт października " +
+			"październik paź říjen října říj octombrie ekim eki lokakuuta loka október",
+		"november nov novembre noviembre novembro ноября ноябрь ноя listopada listopad lis noiembrie noi kasım kas " +
+			"marraskuuta marras",
+		"december dec dezember dez décembre déc decembre diciembre dic dezembro dicembre декабря декабрь дек " +
+			"grudnia grudzień gru prosinec prosince pro decembrie desember des aralık ara joulukuuta joulu",
 	} {
 		for _, name := range bytes.Fields([]byte(names)) {
 			m[string(name)] = i + 1
@@ -81,8 +93,38 @@ var weekdays = func() map[string]bool {
 }()
 
 // zoneNames are abbreviations of zones that mean one offset almost everywhere, in minutes east of UTC.
-var zoneNames = map[string]int{"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120, "EEST": 180, "MSK": 180,
-	"JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420, "AKST": -540, "AKDT": -480, "HST": -600}
+var zoneNames = map[string]int{
+	"UTC":  0,
+	"GMT":  0,
+	"UT":   0,
+	"WET":  0,
+	"WEST": 60,
+	"BST":  60,
+	"CET":  60,
+	"MEZ":  60,
+	"CEST": 120,
+	"MESZ": 120,
+	"EET":  120,
+	"EEST": 180,
+	"MSK":  180,
+	"JST":  540,
+	"KST":  540,
+	"AEST": 600,
+	"AEDT": 660,
+	"NZST": 720,
+	"NZDT": 780,
+	"EST":  -300,
+	"EDT":  -240,
+	"CST":  -360,
+	"CDT":  -300,
+	"MST":  -420,
+	"MDT":  -360,
+	"PST":  -480,
+	"PDT":  -420,
+	"AKST": -540,
+	"AKDT": -480,
+	"HST":  -600,
+}
 
 // Dated tells whether a text begins with a stamp that names a day, and not only a time of day.
 func Dated(text []byte) bool {

@@ -10,9 +10,9 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// Carve makes a part of a line, from start to end in bytes, a field of a template that reads the line; the template may be empty.
-// What stands around the part and tells where it is becomes literal. typ may be "", for what the part looks like. The new template
-// reads the line too, and gives the field that part.
+// Carve makes a part of a line, from start to end in bytes, a field of a template that reads the line; the template
+// may be empty. What stands around the part and tells where it is becomes literal. typ may be "", for what the part
+// looks like. The new template reads the line too, and gives the field that part.
 func Carve(template, line string, start, end int, name, typ string) (carved, as string, err error) {
 	if start < 0 || end > len(line) || start >= end {
 		return "", "", errors.New("nothing is selected")
@@ -80,15 +80,21 @@ func places(template string, parts []templatePart, line string) ([][2]int, error
 	}
 	out := make([][2]int, 0, len(parts))
 	b := &record.Batch{Arena: []byte(line), Schema: p.Schema()}
-	if !p.walk(b, record.Span{Len: uint32(len(line))}, func(_, from, to int, _ record.Value) { out = append(out, [2]int{from, to}) }) {
+	if !p.walk(
+		b,
+		record.Span{Len: uint32(len(line))},
+		func(_, from, to int, _ record.Value) { out = append(out, [2]int{from, to}) },
+	) {
 		return nil, errors.New("the template does not read this line")
 	}
 	return out, nil
 }
 
 var (
-	anchor    = regexp.MustCompile(`[\pL\pN_.-]*[^\pL\pN]*$`) // the last word, and what stands behind it
-	steady    = regexp.MustCompile(`[^\s\pN]{1,24}\s*$`)      // the same with all that belongs to it, where no number is in it
+	anchor = regexp.MustCompile(`[\pL\pN_.-]*[^\pL\pN]*$`) // the last word, and what stands behind it
+	steady = regexp.MustCompile(
+		`[^\s\pN]{1,24}\s*$`,
+	) // the same with all that belongs to it, where no number is in it
 	delimiter = regexp.MustCompile(`^[^\pL\pN]+`)
 )
 

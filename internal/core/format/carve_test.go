@@ -11,18 +11,28 @@ import (
 func TestCarve(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ template, line, part, want string }{
-		"a time in front":             {"", "2031-04-02 06:15:09 lane 4 denied", "2031-04-02 06:15:09", "{part:time} {message:remainder}"},
-		"a number in a text":          {"{ts:time} {message:remainder}", "2031-04-02 06:15:09 ticket denied at lane 4 today", "4", "{ts:time} {message}lane {part:int} {message-2:remainder}"},
-		"behind an equals":            {"{message:remainder}", "ok lane=4 doc=PA12", "4", "{message}lane={part:int} {message-2:remainder}"},
-		"at the end":                  {"{ts:time} {message:remainder}", "2031-04-02 06:15:09 took 48ms", "48", "{ts:time} took {part:int}{message-2:remainder}"},
-		"a field gets another name":   {"{ts:time} lane={a:int} x", "2031-04-02 06:15:09 lane=4 x", "4", "{ts:time} lane={part:int} x"},
-		"a literal becomes a field":   {"{ts:time} OK lane={a:int}", "2031-04-02 06:15:09 OK lane=4", "OK", "{ts:time} {part:token} lane={a:int}"},
-		"two fields become one":       {"{ts:time} {a:token} {b:token} x", "2031-04-02 06:15:09 low tide x", "low tide", "{ts:time} {part} x"},
-		"an address":                  {"{message:remainder}", "from 198.51.100.7 in", "198.51.100.7", "from {part:ip} {message-2:remainder}"},
-		"braces stay braces":          {"{message:remainder}", "{lane} 4", "4", "{{lane}} {part:int}"},
-		"a quoted text":               {"{message:remainder}", `said "low tide" twice`, `"low tide"`, `said {part:quoted} {message-2:remainder}`},
-		"the whole line":              {"{message:remainder}", "tide", "tide", "{part:token}"},
-		"a part of a word in between": {"{message:remainder}", "id=gate-7x", "7", "id=gate-{part:int}{message-2:remainder}"},
+		"a time in front": {"", "2031-04-02 06:15:09 lane 4 denied", "2031-04-02 06:15:09",
+			"{part:time} {message:remainder}"},
+		"a number in a text": {"{ts:time} {message:remainder}", "2031-04-02 06:15:09 ticket denied at lane " +
+			"4 today", "4", "{ts:time} {message}lane {part:int} {message-2:remainder}"},
+		"behind an equals": {"{message:remainder}", "ok lane=4 doc=PA12", "4", "{message}lane={part:int} " +
+			"{message-2:remainder}"},
+		"at the end": {"{ts:time} {message:remainder}", "2031-04-02 06:15:09 took 48ms", "48",
+			"{ts:time} took {part:int}{message-2:remainder}"},
+		"a field gets another name": {"{ts:time} lane={a:int} x", "2031-04-02 06:15:09 lane=4 x", "4",
+			"{ts:time} lane={part:int} x"},
+		"a literal becomes a field": {"{ts:time} OK lane={a:int}", "2031-04-02 06:15:09 OK lane=4", "OK",
+			"{ts:time} {part:token} lane={a:int}"},
+		"two fields become one": {"{ts:time} {a:token} {b:token} x", "2031-04-02 06:15:09 low tide x",
+			"low tide", "{ts:time} {part} x"},
+		"an address": {"{message:remainder}", "from 198.51.100.7 in", "198.51.100.7",
+			"from {part:ip} {message-2:remainder}"},
+		"braces stay braces": {"{message:remainder}", "{lane} 4", "4", "{{lane}} {part:int}"},
+		"a quoted text": {"{message:remainder}", `said "low tide" twice`, `"low tide"`,
+			`said {part:quoted} {message-2:remainder}`},
+		"the whole line": {"{message:remainder}", "tide", "tide", "{part:token}"},
+		"a part of a word in between": {"{message:remainder}", "id=gate-7x", "7",
+			"id=gate-{part:int}{message-2:remainder}"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -11,7 +11,8 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// csvReader is how values stand in a line of csv (RFC 4180, with any separator; a value does not go over several lines).
+// csvReader is how values stand in a line of csv (RFC 4180, with any separator; a value does not go over several
+// lines).
 type csvReader struct {
 	separator []byte
 	columns   []string
@@ -129,7 +130,8 @@ func (p *Parser) compileRegex(spec Spec) error {
 		}
 		p.groups = append(p.groups, slot)
 	}
-	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field, "body": spec.Body} {
+	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field,
+		"body": spec.Body} {
 		if f != "" && re.SubexpIndex(f) < 0 {
 			return fmt.Errorf("%s: the expression has no group %q", what, f)
 		}
@@ -169,8 +171,8 @@ func declare(spec Spec, schema *record.Schema) ([]declared, error) {
 	return out, nil
 }
 
-// convert gives the fields of the record being read the types that they were declared with. A value that does not fit makes
-// a line of csv one that the format does not read, such as its head; elsewhere the value stays as it is.
+// convert gives the fields of the record being read the types that they were declared with. A value that does not fit
+// makes a line of csv one that the format does not read, such as its head; elsewhere the value stays as it is.
 func (p *Parser) convert(b *record.Batch) bool {
 	for _, d := range p.fields {
 		at := p.index(b, d.slot)

@@ -93,7 +93,8 @@ func (s *stamper) yearLast() {
 // yearHere reads a year of four digits that ends there.
 func (s *stamper) yearHere() bool {
 	y, k, ok := digits(s.rest(), 4, 4)
-	if !ok || y < 1970 || y > 2199 || s.n+k < len(s.p) && (s.p[s.n+k] >= '0' && s.p[s.n+k] <= '9' || s.p[s.n+k] == '-' || s.p[s.n+k] == '.') {
+	if !ok || y < 1970 || y > 2199 ||
+		s.n+k < len(s.p) && (s.p[s.n+k] >= '0' && s.p[s.n+k] <= '9' || s.p[s.n+k] == '-' || s.p[s.n+k] == '.') {
 		return false
 	}
 	s.c.year, s.year = y, true
@@ -142,7 +143,8 @@ func (s *stamper) dayMonth() bool {
 			s.n += 3
 		}
 		if !s.yearHere() {
-			if short, k, ok := digits(s.rest(), 2, 2); sep != 0 && ok && (s.n+k == len(s.p) || s.p[s.n+k] == ' ' || s.p[s.n+k] == ':') {
+			if short, k, ok := digits(s.rest(), 2, 2); sep != 0 && ok &&
+				(s.n+k == len(s.p) || s.p[s.n+k] == ' ' || s.p[s.n+k] == ':') {
 				s.shortYear(short)
 				s.n += k
 			} else {
@@ -285,7 +287,9 @@ func (s *stamper) numeric() bool {
 		s.n++
 	}
 	s.toClock()
-	if !s.clock && (k != 4 || sep == ':' || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' && s.p[s.n] != '"') {
+	if !s.clock &&
+		(k != 4 || sep == ':' || s.n < len(s.p) && s.p[s.n] != ' ' && s.p[s.n] != ',' && s.p[s.n] != ']' &&
+			s.p[s.n] != '"') {
 		return s.back(was) // a date alone is one only with its year first
 	}
 	return true
@@ -322,8 +326,8 @@ func (s *stamper) compact() bool {
 	return true
 }
 
-// counted reads dates that count days through the year or weeks (ISO 8601, 5.2.2 and 5.2.3), and those of East Asia, whose numbers
-// have their units behind them.
+// counted reads dates that count days through the year or weeks (ISO 8601, 5.2.2 and 5.2.3), and those of East Asia,
+// whose numbers have their units behind them.
 func (s *stamper) counted() bool {
 	was := *s
 	year, day, week := 0, 0, 0

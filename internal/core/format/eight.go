@@ -5,9 +5,9 @@ import (
 	"math/bits"
 )
 
-// Eight bytes at a time, as one number: what is short is then found without a branch for each byte, which no processor can foresee.
-// The tricks are those of H. S. Warren, Hacker's Delight, 2nd edition, section 6-1 (find the first byte), and the adding up of
-// decimal digits in pairs.
+// Eight bytes at a time, as one number: what is short is then found without a branch for each byte, which no processor
+// can foresee. The tricks are those of H. S. Warren, Hacker's Delight, 2nd edition, section 6-1 (find the first byte),
+// and the adding up of decimal digits in pairs.
 const (
 	ones = 0x0101010101010101
 	tops = 0x8080808080808080

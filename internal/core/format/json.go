@@ -260,7 +260,8 @@ func (j *jsonReader) skip(depth int) bool {
 func (j *jsonReader) text() (record.Span, bool) {
 	start := j.pos + 1
 	line, i := j.line, j.pos+1
-	for ; i+8 <= len(line); i += 8 { // eight bytes at once, up to one that matters: a quote, a backslash, or a control character
+	// eight bytes at once, up to one that matters: a quote, a backslash, or a control character
+	for ; i+8 <= len(line); i += 8 {
 		w := binary.LittleEndian.Uint64(line[i:])
 		quote, slash := w^(ones*'"'), w^(ones*'\\')
 		if found := ((quote-ones)&^quote | (slash-ones)&^slash | (w-ones*0x20)&^w) & tops; found != 0 {

@@ -72,7 +72,8 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			}
 			end = next
 		}
-		if c := line[max(end, 1)-1]; (c == ',' || c == ';') && end > value && aheadEq >= 0 && ahead > end { // between this and the next
+		if c := line[max(end, 1)-1]; (c == ',' || c == ';') && end > value && aheadEq >= 0 &&
+			ahead > end { // between this and the next
 			end--
 		}
 		if bytes.IndexByte(line[value:end], '=') >= 0 {
@@ -86,8 +87,8 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 	return found
 }
 
-// parted finds where a value ends behind which the next key=value comes, with nothing but a mark between them, or -1. A mark behind
-// another = belongs to the value, as in an address of a page.
+// parted finds where a value ends behind which the next key=value comes, with nothing but a mark between them, or -1.
+// A mark behind another = belongs to the value, as in an address of a page.
 func (p *Parser) parted(value []byte) int {
 	for i, c := range value {
 		switch c {
@@ -108,7 +109,8 @@ func (p *Parser) parted(value []byte) int {
 	return -1
 }
 
-// closingSingle finds the single quote that ends a value: one with nothing, or a mark between pairs, behind it; -1 for none.
+// closingSingle finds the single quote that ends a value: one with nothing, or a mark between pairs, behind it; -1 for
+// none.
 func closingSingle(p []byte) int {
 	for i, c := range p {
 		if c == '\'' {
@@ -137,16 +139,21 @@ func (p *Parser) put(b *record.Batch, v record.Value) {
 // keyBytes are what a key may be made of.
 var keyBytes = func() (t [256]bool) {
 	for c := range t {
-		t[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' || c == '.' || c == '@' || c == '/'
+		t[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' ||
+			c == '.' ||
+			c == '@' ||
+			c == '/'
 	}
 	return t
 }()
 
-// keyAt returns where the = after a key beginning at pos stands, or -1. The key that the record before had here is tried first.
+// keyAt returns where the = after a key beginning at pos stands, or -1. The key that the record before had here is
+// tried first.
 func (p *Parser) keyAt(line []byte, pos int) int {
 	if p.turn < len(p.order) {
 		name := p.schema.Name(p.order[p.turn])
-		if eq := pos + len(name); eq < len(line) && line[eq] == '=' && p.spec.Kind == "keyvalue" && string(line[pos:eq]) == name {
+		if eq := pos + len(name); eq < len(line) && line[eq] == '=' && p.spec.Kind == "keyvalue" &&
+			string(line[pos:eq]) == name {
 			return eq
 		}
 	}
@@ -168,7 +175,8 @@ func plainValue(text []byte, span record.Span) record.Value {
 				v.Span = span
 				return v
 			}
-			if bytes.IndexByte(text, '.') > 0 && numberLen(text, true) == len(text) { // so that a date costs no failed parse
+			if bytes.IndexByte(text, '.') > 0 &&
+				numberLen(text, true) == len(text) { // so that a date costs no failed parse
 				if v, ok := floatValue(text); ok {
 					return v
 				}

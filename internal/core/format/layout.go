@@ -17,7 +17,15 @@ type layoutOp struct {
 }
 
 // shorthands are verbs that stand for several.
-var shorthands = map[byte]string{'F': "%Y-%m-%d", 'T': "%H:%M:%S", 'D': "%m/%d/%y", 'R': "%H:%M", 'r': "%I:%M:%S %p", 'c': "%a %b %e %H:%M:%S %Y", 'h': "%b"}
+var shorthands = map[byte]string{
+	'F': "%Y-%m-%d",
+	'T': "%H:%M:%S",
+	'D': "%m/%d/%y",
+	'R': "%H:%M",
+	'r': "%I:%M:%S %p",
+	'c': "%a %b %e %H:%M:%S %Y",
+	'h': "%b",
+}
 
 // compileLayout reads a strftime layout (POSIX strftime verbs, and %f for a fraction of a second).
 func compileLayout(text string) (*layout, error) {
@@ -52,7 +60,11 @@ func compileLayout(text string) (*layout, error) {
 			l.ops = append(l.ops, layoutOp{verb: v})
 			l.hasZone = l.hasZone || v == 'z' || v == 'Z' || v == 's'
 		default:
-			return nil, fmt.Errorf("time.layout: %%%c is not known; known are %%Y %%y %%m %%d %%e %%j %%b %%B %%h %%a %%A %%H %%k %%I %%l %%p %%M %%S %%f %%z %%Z %%s %%F %%T %%D %%R %%r %%c %%%%", v)
+			return nil, fmt.Errorf(
+				"time.layout: %%%c is not known; known are %%Y %%y %%m %%d %%e %%j %%b %%B %%h %%a %%A %%H %%k %%I "+
+					"%%l %%p %%M %%S %%f %%z %%Z %%s %%F %%T %%D %%R %%r %%c %%%%",
+				v,
+			)
 		}
 	}
 	flush()
@@ -90,7 +102,8 @@ func zoneOffset(p []byte) (seconds, n int, ok bool) {
 	if p[0] != '+' && p[0] != '-' {
 		return 0, 0, false
 	}
-	if all, k, ok := digits(p[1:], 3, 4); ok && k == 3 && all < 15*60 && all%15 == 0 { // in minutes, as databases write it
+	if all, k, ok := digits(p[1:], 3, 4); ok && k == 3 && all < 15*60 &&
+		all%15 == 0 { // in minutes, as databases write it
 		seconds = all * 60
 		if p[0] == '-' {
 			seconds = -seconds

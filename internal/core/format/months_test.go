@@ -20,8 +20,8 @@ type monthShape struct {
 	web           bool // so is what a web server writes
 }
 
-// monthShapes are the shapes of stamps with a month's name. %m stands for the name, %d for the day, %2d for it padded with a zero and
-// %_d with a space. layout is the strftime layout of the same stamp.
+// monthShapes are the shapes of stamps with a month's name. %m stands for the name, %d for the day, %2d for it padded
+// with a zero and %_d with a space. layout is the strftime layout of the same stamp.
 var monthShapes = []monthShape{
 	{"%m %_d 06:15:09", "%b %e %H:%M:%S", true, false},
 	{"%m %2d 06:15:09", "%b %d %H:%M:%S", true, false},
@@ -46,7 +46,9 @@ var monthShapes = []monthShape{
 }
 
 func (s monthShape) write(name string, day int) string {
-	return strings.NewReplacer("%m", name, "%2d", fmt.Sprintf("%02d", day), "%_d", fmt.Sprintf("%2d", day), "%d", fmt.Sprint(day)).Replace(s.shape)
+	return strings.NewReplacer("%m", name, "%2d", fmt.Sprintf("%02d", day), "%_d", fmt.Sprintf("%2d", day), "%d",
+		fmt.Sprint(day)).
+		Replace(s.shape)
 }
 
 // spellings are how a name of a month is written.
@@ -67,8 +69,8 @@ func readBy(t *testing.T, p *Parser, line string, observed time.Time) (record.Re
 	return r, p.Read(b, &r)
 }
 
-// TestMonths: every name of every month, in every shape, on days of one digit and of two, is read by the recogniser, by syslog, by a
-// template with a layout and by one without.
+// TestMonths: every name of every month, in every shape, on days of one digit and of two, is read by the recogniser,
+// by syslog, by a template with a layout and by one without.
 func TestMonths(t *testing.T) {
 	t.Parallel()
 	observed := time.Date(2031, 12, 29, 23, 0, 0, 0, time.UTC)
@@ -84,8 +86,22 @@ func TestMonths(t *testing.T) {
 		for _, spelled := range spellings(name) {
 			names++
 			for _, shape := range monthShapes {
-				free := compiled(Spec{Name: "t", Kind: "template", Template: "[{ts:time}] {message:remainder}", Time: Time{Field: "ts", Zone: "UTC"}})
-				given := compiled(Spec{Name: "t", Kind: "template", Template: "[{ts:time}] {message:remainder}", Time: Time{Field: "ts", Zone: "UTC", Layout: shape.layout}})
+				free := compiled(
+					Spec{
+						Name:     "t",
+						Kind:     "template",
+						Template: "[{ts:time}] {message:remainder}",
+						Time:     Time{Field: "ts", Zone: "UTC"},
+					},
+				)
+				given := compiled(
+					Spec{
+						Name:     "t",
+						Kind:     "template",
+						Template: "[{ts:time}] {message:remainder}",
+						Time:     Time{Field: "ts", Zone: "UTC", Layout: shape.layout},
+					},
+				)
 				for _, day := range []int{2, 9, 10, 28} {
 					stamp := shape.write(spelled, day)
 					want := time.Date(2031, time.Month(month), day, 6, 15, 9, 0, time.UTC)
@@ -109,7 +125,14 @@ func TestMonths(t *testing.T) {
 						}
 						r, ok := readBy(t, by.p, by.line, observed)
 						if !ok || !time.Unix(0, r.Time).Equal(want) {
-							t.Errorf("%s: %q: read %v, %s, not %s", by.what, by.line, ok, time.Unix(0, r.Time).UTC().Format(time.RFC3339), want.Format(time.RFC3339))
+							t.Errorf(
+								"%s: %q: read %v, %s, not %s",
+								by.what,
+								by.line,
+								ok,
+								time.Unix(0, r.Time).UTC().Format(time.RFC3339),
+								want.Format(time.RFC3339),
+							)
 							if t.Failed() && names > 40 {
 								return
 							}
@@ -122,15 +145,19 @@ func TestMonths(t *testing.T) {
 	assert.Greater(t, names, 400)
 }
 
-// TestWordsWithTwoMeanings: a word that is a day's name in one language and a month's in another is what its place says.
+// TestWordsWithTwoMeanings: a word that is a day's name in one language and a month's in another is what its place
+// says.
 func TestWordsWithTwoMeanings(t *testing.T) {
 	t.Parallel()
 	c, err := newClock(Time{Zone: "UTC"})
 	require.NoError(t, err)
 	for text, want := range map[string]string{
-		"Mar  2 06:15:09": "2031-03-02T06:15:09Z", "mar 2 avr 2031 06:15:09": "2031-04-02T06:15:09Z", "mar. 2 avril 2031 06:15": "2031-04-02T06:15:00Z",
-		"mar 4 mar 2031 06:15:09": "2031-03-04T06:15:09Z", "Mar Mar  4 06:15:09 2031": "2031-03-04T06:15:09Z", "mar 04/03/2031 06:15:09": "2031-04-03T06:15:09Z", "mar, 04 mar 2031 06:15:09 +0100": "2031-03-04T05:15:09Z",
-		"Mar 04, 2031 06:15:09": "2031-03-04T06:15:09Z", "mar 2031-03-04 06:15:09": "2031-03-04T06:15:09Z", "Tue Mar  4 06:15:09 2031": "2031-03-04T06:15:09Z", "mar 04.03.2031 06:15:09": "2031-03-04T06:15:09Z",
+		"Mar  2 06:15:09": "2031-03-02T06:15:09Z", "mar 2 avr 2031 06:15:09": "2031-04-02T06:15:09Z",
+		"mar. 2 avril 2031 06:15": "2031-04-02T06:15:00Z",
+		"mar 4 mar 2031 06:15:09": "2031-03-04T06:15:09Z", "Mar Mar  4 06:15:09 2031": "2031-03-04T06:15:09Z",
+		"mar 04/03/2031 06:15:09": "2031-04-03T06:15:09Z", "mar, 04 mar 2031 06:15:09 +0100": "2031-03-04T05:15:09Z",
+		"Mar 04, 2031 06:15:09": "2031-03-04T06:15:09Z", "mar 2031-03-04 06:15:09": "2031-03-04T06:15:09Z",
+		"Tue Mar  4 06:15:09 2031": "2031-03-04T06:15:09Z", "mar 04.03.2031 06:15:09": "2031-03-04T06:15:09Z",
 	} {
 		v, n, ok := recognise([]byte(text))
 		if assert.True(t, ok, "%q", text) {
@@ -141,7 +168,8 @@ func TestWordsWithTwoMeanings(t *testing.T) {
 	}
 }
 
-// TestYears: a date without a year is the newest that is at most two days after what it is measured by, in any zone, on any day.
+// TestYears: a date without a year is the newest that is at most two days after what it is measured by, in any zone,
+// on any day.
 func TestYears(t *testing.T) {
 	t.Parallel()
 	for _, zone := range []string{"UTC", "Europe/Lisbon", "Pacific/Kiritimati", "America/Los_Angeles"} {
@@ -149,42 +177,75 @@ func TestYears(t *testing.T) {
 		require.NoError(t, err)
 		p, err := Compile(Spec{Name: "syslog", Kind: "syslog", Time: Time{Zone: zone}}, Time{}, nil)
 		require.NoError(t, err)
-		for from := time.Date(2030, 11, 20, 13, 30, 0, 0, time.UTC); from.Year() < 2034; from = from.AddDate(0, 0, 17) {
+		for from := time.Date(2030, 11, 20, 13, 30, 0, 0, time.UTC); from.Year() < 2034; from = from.AddDate(0, 0,
+			17) {
 			for day := time.Date(2032, 1, 1, 6, 15, 9, 0, loc); day.Year() == 2032; day = day.AddDate(0, 0, 1) {
 				r, ok := readBy(t, p, day.Format("Jan _2 15:04:05")+" lock-2 gated: opened", from)
 				require.True(t, ok)
 				got := time.Unix(0, r.Time).In(loc)
 				require.Equal(t, day.Format("0102 150405"), got.Format("0102 150405"), "from %s", from)
-				require.LessOrEqual(t, got.Sub(from), 48*time.Hour, "%s from %s in %s", day.Format("Jan _2"), from, zone)
+				require.LessOrEqual(
+					t,
+					got.Sub(from),
+					48*time.Hour,
+					"%s from %s in %s",
+					day.Format("Jan _2"),
+					from,
+					zone,
+				)
 				next := time.Date(got.Year()+1, got.Month(), got.Day(), 6, 15, 9, 0, loc)
-				require.True(t, next.Month() != got.Month() || next.Sub(from) > 48*time.Hour, "%s from %s in %s: %s is not the newest", day.Format("Jan _2"), from, zone, got)
+				require.True(
+					t,
+					next.Month() != got.Month() || next.Sub(from) > 48*time.Hour,
+					"%s from %s in %s: %s is not the newest",
+					day.Format("Jan _2"),
+					from,
+					zone,
+					got,
+				)
 				require.Equal(t, record.TimeGuessedYear, r.TimeNote)
 			}
 		}
 	}
 }
 
-// TestYearsOfAFile: what a file holds is measured by when it was last written, when that is known, not by when it is read.
+// TestYearsOfAFile: what a file holds is measured by when it was last written, when that is known, not by when it is
+// read.
 func TestYearsOfAFile(t *testing.T) {
 	t.Parallel()
 	p, err := Compile(Spec{Name: "syslog", Kind: "syslog", Time: Time{Zone: "UTC"}}, Time{}, nil)
 	require.NoError(t, err)
 	written := time.Date(2030, 2, 3, 9, 0, 0, 0, time.UTC)
 	for line, want := range map[string]string{
-		"Dec 30 23:59:59 lock-2 gated: a": "2029-12-30T23:59:59Z", "Jan  1 00:00:00 lock-2 gated: b": "2030-01-01T00:00:00Z",
-		"Feb  3 08:59:00 lock-2 gated: c": "2030-02-03T08:59:00Z", "Feb 29 08:59:00 lock-2 gated: d": "2028-02-29T08:59:00Z",
+		"Dec 30 23:59:59 lock-2 gated: a": "2029-12-30T23:59:59Z",
+		"Jan  1 00:00:00 lock-2 gated: b": "2030-01-01T00:00:00Z",
+		"Feb  3 08:59:00 lock-2 gated: c": "2030-02-03T08:59:00Z",
+		"Feb 29 08:59:00 lock-2 gated: d": "2028-02-29T08:59:00Z",
 	} {
 		b := &record.Batch{Arena: []byte(line), Schema: p.Schema(), Written: written.UnixNano()}
-		r := record.Record{Body: record.Span{Len: uint32(len(line))}, Observed: time.Date(2031, 11, 28, 0, 0, 0, 0, time.UTC).UnixNano()}
+		r := record.Record{
+			Body:     record.Span{Len: uint32(len(line))},
+			Observed: time.Date(2031, 11, 28, 0, 0, 0, 0, time.UTC).UnixNano(),
+		}
 		require.True(t, p.Read(b, &r), line)
 		assert.Equal(t, want, time.Unix(0, r.Time).UTC().Format(time.RFC3339), line)
 	}
 }
 
-// TestFractionBeforeTheZone: a fraction that is not the end of a layout counts in every record, though most of a stamp is remembered.
+// TestFractionBeforeTheZone: a fraction that is not the end of a layout counts in every record, though most of a stamp
+// is remembered.
 func TestFractionBeforeTheZone(t *testing.T) {
 	t.Parallel()
-	p, err := Compile(Spec{Name: "t", Kind: "template", Template: "[{ts:time}] {m:remainder}", Time: Time{Field: "ts", Layout: "%Y-%m-%d %H:%M:%S.%f %z"}}, Time{}, nil)
+	p, err := Compile(
+		Spec{
+			Name:     "t",
+			Kind:     "template",
+			Template: "[{ts:time}] {m:remainder}",
+			Time:     Time{Field: "ts", Layout: "%Y-%m-%d %H:%M:%S.%f %z"},
+		},
+		Time{},
+		nil,
+	)
 	require.NoError(t, err)
 	for range 3 {
 		r, ok := readBy(t, p, "[2031-04-02 06:15:09.250 +02:00] a", time.Unix(0, 0))

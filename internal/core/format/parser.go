@@ -79,7 +79,16 @@ func Compile(spec Spec, t Time, other Other) (*Parser, error) {
 
 func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{times: usual{names: timeNames, named: -1, place: -1}, levels: usual{names: levelNames, named: -1, place: -1}, bodies: usual{names: bodyNames, named: -1, place: -1}, slashes: true, spec: spec, schema: schema, body: spec.Body, level: spec.Level.Field}
+	p := &Parser{
+		times:   usual{names: timeNames, named: -1, place: -1},
+		levels:  usual{names: levelNames, named: -1, place: -1},
+		bodies:  usual{names: bodyNames, named: -1, place: -1},
+		slashes: true,
+		spec:    spec,
+		schema:  schema,
+		body:    spec.Body,
+		level:   spec.Level.Field,
+	}
 	var err error
 	switch spec.Kind {
 	case "raw":

@@ -8,9 +8,9 @@ import (
 	"time"
 )
 
-// The recogniser reads time stamps whose layout nobody gave: what programs of many years and countries write. It reads at the
-// front of a text and says how much of it is the stamp. Where a date can be read in two ways, the separator decides, as it
-// does for people: 02.04.2031 has the day first, 04/02/2031 the month, unless that is impossible.
+// The recogniser reads time stamps whose layout nobody gave: what programs of many years and countries write. It reads
+// at the front of a text and says how much of it is the stamp. Where a date can be read in two ways, the separator
+// decides, as it does for people: 02.04.2031 has the day first, 04/02/2031 the month, unless that is impossible.
 
 // latestEpoch is the first nanosecond of the year 2100: what counts more seconds is a number.
 const latestEpoch = 4102444800 * int64(time.Second)
@@ -69,7 +69,8 @@ func isoStamp(p []byte) (c civil, n int, ok bool) {
 	c.day, _, ok3 = digits(p[8:], 2, 2)
 	c.hour, _, ok4 = digits(p[11:], 2, 2)
 	c.min, _, ok5 = digits(p[14:], 2, 2)
-	if !(ok && ok2 && ok3 && ok4 && ok5) || p[7] != p[4] || p[13] != ':' || (p[10] != 'T' && p[10] != ' ' && p[10] != 't' && p[10] != '_') {
+	if !(ok && ok2 && ok3 && ok4 && ok5) || p[7] != p[4] || p[13] != ':' ||
+		(p[10] != 'T' && p[10] != ' ' && p[10] != 't' && p[10] != '_') {
 		return civil{}, 0, false
 	}
 	n = 16
@@ -95,7 +96,8 @@ func isoTail(p []byte, c civil, n int) (civil, int) {
 		if off, k, ok := zoneOffset(rest); ok {
 			c.offset, c.hasOffset = off, true
 			n += k
-		} else if rest[0] == ' ' && len(rest) > 2 && (rest[1] < 'a' && rest[1] > '9' || rest[1] == ' ' || rest[1] == '+' || rest[1] == '-' || rest[1]|0x20 == 'a' || rest[1]|0x20 == 'p') {
+		} else if rest[0] == ' ' && len(rest) > 2 && (rest[1] < 'a' && rest[1] > '9' || rest[1] == ' ' ||
+			rest[1] == '+' || rest[1] == '-' || rest[1]|0x20 == 'a' || rest[1]|0x20 == 'p') {
 			s := stamper{p: p, n: n, c: c}
 			s.clockTail()
 			c, n = s.c, s.n
@@ -190,7 +192,8 @@ func (s *stamper) toClock() {
 		s.n += 3
 	case len(rest) > 2 && string(rest[:2]) == "::" && rest[2] >= '0' && rest[2] <= '9':
 		s.n += 2
-	case len(rest) > 1 && (rest[0] == 'T' || rest[0] == 't' || rest[0] == '_' || rest[0] == ':' || rest[0] == '-') && rest[1] >= '0' && rest[1] <= '9':
+	case len(rest) > 1 && (rest[0] == 'T' || rest[0] == 't' || rest[0] == '_' || rest[0] == ':' || rest[0] == '-') &&
+		rest[1] >= '0' && rest[1] <= '9':
 		s.n++
 	default:
 		s.spaces()
@@ -266,7 +269,8 @@ func (s *stamper) clockTail() {
 		s.n += 3
 		return
 	}
-	if off, k, ok := zoneOffset(s.rest()); ok && (k > 1 || s.n == was.n || s.n+k == len(s.p) || letters(s.p[s.n+k:]) == 0) {
+	if off, k, ok := zoneOffset(s.rest()); ok &&
+		(k > 1 || s.n == was.n || s.n+k == len(s.p) || letters(s.p[s.n+k:]) == 0) {
 		s.c.offset, s.c.hasOffset = off, true
 		s.n += k
 		return
@@ -293,13 +297,16 @@ func (s *stamper) zoneBefore() bool {
 func (s *stamper) zoneOfPlace() bool {
 	rest := s.rest()
 	n, slash := 0, 0
-	for n < len(rest) && n < longestZone && (letters(rest[n:n+1]) > 0 && rest[n] < 0x80 || n > 0 && strings.IndexByte("/_-+", rest[n]) >= 0) {
+	for n < len(rest) && n < longestZone && (letters(rest[n:n+1]) > 0 && rest[n] < 0x80 || n > 0 && strings.IndexByte(
+		"/_-+", rest[n]) >= 0) {
 		if rest[n] == '/' {
 			slash = n
 		}
 		n++
 	}
-	if slash < 2 || slash == n-1 || n == len(rest) && n == longestZone || rest[0] < 'A' || rest[0] > 'Z' || rest[slash+1] < 'A' || rest[slash+1] > 'Z' {
+	if slash < 2 || slash == n-1 || n == len(rest) && n == longestZone || rest[0] < 'A' || rest[0] > 'Z' ||
+		rest[slash+1] < 'A' ||
+		rest[slash+1] > 'Z' {
 		return false
 	}
 	zone, ok := zonesOfPlaces.Load(string(rest[:n]))
@@ -334,7 +341,9 @@ func (s *stamper) zoneName() bool {
 			if more, k, ok := zoneOffset(rest); ok && off == 0 && k > 1 { // UTC+02:00
 				s.c.offset = more
 				s.n += k
-			} else if h, k, ok := digits(rest[min(1, len(rest)):], 1, 2); ok && off == 0 && k == 1 && (rest[0] == '+' || rest[0] == '-') { // UTC+2
+				// UTC+2
+			} else if h, k, ok := digits(rest[min(1, len(rest)):], 1, 2); ok && off == 0 && k == 1 &&
+				(rest[0] == '+' || rest[0] == '-') {
 				s.c.offset = h * 3600
 				if rest[0] == '-' {
 					s.c.offset = -s.c.offset
@@ -376,7 +385,8 @@ func hexSeconds(p []byte) (c civil, n int, ok bool) {
 	return c, width, true
 }
 
-// tai64n reads a TAI64N label (cr.yp.to/libtai/tai64.html), as the programs that write it count: ten seconds before UTC.
+// tai64n reads a TAI64N label (cr.yp.to/libtai/tai64.html), as the programs that write it count: ten seconds before
+// UTC.
 func tai64n(p []byte) (c civil, n int, ok bool) {
 	var b [12]byte
 	if len(p) < 25 {

@@ -53,7 +53,14 @@ func (p *Parser) checkSample(s Sample) string {
 			return fmt.Sprintf("field %s is missing", name)
 		}
 		if got := Show(b, v); !same(v, want, got) {
-			return fmt.Sprintf("field %s is %s (%s), expected %s (%s)", name, got, kindName(v.Kind), want.Text, kindName(want.Kind))
+			return fmt.Sprintf(
+				"field %s is %s (%s), expected %s (%s)",
+				name,
+				got,
+				kindName(v.Kind),
+				want.Text,
+				kindName(want.Kind),
+			)
 		}
 	}
 	if s.Exactly && len(s.Gives) != int(r.N) {

@@ -33,7 +33,12 @@ type Spec struct {
 var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined"}
 
 // parts are what an agent must be able to run for kinds that not every agent can.
-var parts = map[string]string{"regex": "format-regex", "csv": "format-csv", "first-of": "format-first-of", "syslog": "format-syslog"}
+var parts = map[string]string{
+	"regex":    "format-regex",
+	"csv":      "format-csv",
+	"first-of": "format-first-of",
+	"syslog":   "format-syslog",
+}
 
 // BuiltIn returns the built-in format of a name.
 func BuiltIn(name string) (Spec, bool) {
@@ -97,7 +102,10 @@ func CheckZone(zone string) error {
 		return nil
 	}
 	if !strings.Contains(zone, "/") || strings.HasPrefix(zone, "Etc/") {
-		return fmt.Errorf("%q is not a named time zone such as Europe/Lisbon or UTC (fixed offsets go wrong at the clock change)", zone)
+		return fmt.Errorf(
+			"%q is not a named time zone such as Europe/Lisbon or UTC (fixed offsets go wrong at the clock change)",
+			zone,
+		)
 	}
 	if _, err := time.LoadLocation(zone); err != nil {
 		return fmt.Errorf("%q is not a time zone that is known", zone)
@@ -105,8 +113,8 @@ func CheckZone(zone string) error {
 	return nil
 }
 
-// NeedsZone tells whether time stamps read by this spec lack a zone of their own, so that one must be named: neither the layout has one nor
-// the stamps of all samples. other answers the formats that first-of names, which may be nil.
+// NeedsZone tells whether time stamps read by this spec lack a zone of their own, so that one must be named: neither
+// the layout has one nor the stamps of all samples. other answers the formats that first-of names, which may be nil.
 func (s Spec) NeedsZone(other Other) bool {
 	if s.Time.Zone != "" {
 		return false

@@ -7,7 +7,15 @@ import (
 )
 
 // syslogFields are the names of the header's parts. Structured data gives syslog.data.ID.PARAM.
-var syslogFields = []string{"syslog.facility", "syslog.severity", "syslog.version", "syslog.hostname", "syslog.appname", "syslog.procid", "syslog.msgid"}
+var syslogFields = []string{
+	"syslog.facility",
+	"syslog.severity",
+	"syslog.version",
+	"syslog.hostname",
+	"syslog.appname",
+	"syslog.procid",
+	"syslog.msgid",
+}
 
 type syslogSlots struct{ facility, severity, version, hostname, appname, procid, msgid uint16 }
 
@@ -123,7 +131,8 @@ func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) 
 	return true
 }
 
-// structured reads structured data: [id name="value" ...] any number of times, where \" \\ and \] stand for themselves.
+// structured reads structured data: [id name="value" ...] any number of times, where \" \\ and \] stand for
+// themselves.
 func (p *Parser) structured(b *record.Batch, span record.Span, pos int) (end int, ok bool) {
 	line := b.Bytes(span)
 	for pos < len(line) && line[pos] == '[' {
@@ -150,7 +159,9 @@ func (p *Parser) structured(b *record.Batch, span record.Span, pos int) (end int
 			if close < 0 {
 				return 0, false
 			}
-			p.path = append(append(append(append(p.path[:0], "syslog.data."...), line[id:idEnd]...), '.'), line[name:pos+eq]...)
+			p.path = append(
+				append(append(append(p.path[:0], "syslog.data."...), line[id:idEnd]...), '.'),
+				line[name:pos+eq]...)
 			v := record.Value{Span: sub(span, value, value+close)}
 			if escaped {
 				v.Span = unescapeData(b, line[value:value+close])
@@ -178,8 +189,8 @@ func unescapeData(b *record.Batch, p []byte) record.Span {
 	return record.Span{Off: uint32(start), Len: uint32(len(b.Arena) - start)}
 }
 
-// parse3164 reads TIMESTAMP HOST TAG[PID]: TEXT (RFC 3164, section 4) in what is left of it. Of a line without a priority at
-// least the time must be there, or any text would be one.
+// parse3164 reads TIMESTAMP HOST TAG[PID]: TEXT (RFC 3164, section 4) in what is left of it. Of a line without a
+// priority at least the time must be there, or any text would be one.
 func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriority bool) bool {
 	line := b.Bytes(span)
 	host := 0 // the length of one that stands before the time
@@ -235,7 +246,8 @@ func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriori
 	return true
 }
 
-// sequence measures what some devices put before the time: a sequence number and a colon, and a mark of a clock that is not set.
+// sequence measures what some devices put before the time: a sequence number and a colon, and a mark of a clock that
+// is not set.
 func sequence(line []byte) int {
 	n := 0
 	for n < len(line) && line[n] >= '0' && line[n] <= '9' {
@@ -256,7 +268,8 @@ func sequence(line []byte) int {
 	return n
 }
 
-// stamp reads a time stamp at the front of a line: "Apr  2 06:15:09", with a year, a fraction or a zone, or as ISO 8601.
+// stamp reads a time stamp at the front of a line: "Apr 2 06:15:09", with a year, a fraction or a zone, or as ISO
+// 8601.
 func (p *Parser) stamp(line []byte) (civil, int, bool) {
 	v, n, ok := p.clock.read(line)
 	return v, n, ok && (!v.isEpoch || p.clock.layout != nil)
@@ -265,7 +278,8 @@ func (p *Parser) stamp(line []byte) (civil, int, bool) {
 // hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence.
 func hostLike(w []byte) bool {
 	for _, c := range w {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_' || c == ':' || c == '%' || c == '@') {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' ||
+			c == '_' || c == ':' || c == '%' || c == '@') {
 			return false
 		}
 	}
@@ -314,7 +328,8 @@ func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok b
 	return text, true
 }
 
-// mnemonicLevel is the level in a tag as devices write it where no priority stands before: %FACILITY-SEVERITY-MNEMONIC.
+// mnemonicLevel is the level in a tag as devices write it where no priority stands before:
+// %FACILITY-SEVERITY-MNEMONIC.
 func mnemonicLevel(tag []byte) uint8 {
 	if tag[0] != '%' {
 		return 0
@@ -327,7 +342,8 @@ func mnemonicLevel(tag []byte) uint8 {
 	return 0
 }
 
-// leadingLevel is the level with which a text begins: in brackets, with a colon behind it, or in large letters; 0 for none.
+// leadingLevel is the level with which a text begins: in brackets, with a colon behind it, or in large letters; 0 for
+// none.
 func leadingLevel(text []byte) uint8 {
 	from := 0
 	if len(text) > 0 && (text[0] == '[' || text[0] == '<') {

@@ -43,9 +43,11 @@ func parseTemplate(text string) ([]templatePart, error) {
 				parts = append(parts, templatePart{literal: lit})
 				lit = ""
 			} else if n := len(parts); n > 0 && parts[n-1].typ == "text" {
-				return nil, fmt.Errorf("template: {%s} follows {%s} with nothing between them; give the first a type such as token or int", name, parts[n-1].name)
+				return nil, fmt.Errorf("template: {%s} follows {%s} with nothing between them; give the first a "+
+					"type such as token or int", name, parts[n-1].name)
 			}
-			if n := len(parts); n > 0 && slices.ContainsFunc(parts, func(p templatePart) bool { return p.typ == "remainder" }) {
+			if n := len(parts); n > 0 &&
+				slices.ContainsFunc(parts, func(p templatePart) bool { return p.typ == "remainder" }) {
 				return nil, fmt.Errorf("template: {%s} stands after a remainder, which takes all", name)
 			}
 			if name != "-" && slices.ContainsFunc(parts, func(p templatePart) bool { return p.name == name }) {
@@ -76,7 +78,8 @@ func checkField(name, typ string) error {
 		return fmt.Errorf("template: a field has no name; {-} skips")
 	}
 	for _, c := range name {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '.' || c == '-') {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '.' ||
+			c == '-') {
 			return fmt.Errorf("template: field name %q may hold letters, digits, _ . and - only", name)
 		}
 	}
@@ -135,7 +138,13 @@ type templateField struct {
 func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 	names := []string{}
 	for _, part := range parts {
-		op := templateOp{literal: []byte(part.literal), typ: part.typ, skip: part.name == "-", spaced: strings.Contains(part.literal, " "), pivot: pivotOf(part.literal)}
+		op := templateOp{
+			literal: []byte(part.literal),
+			typ:     part.typ,
+			skip:    part.name == "-",
+			spaced:  strings.Contains(part.literal, " "),
+			pivot:   pivotOf(part.literal),
+		}
 		if part.name != "" && !op.skip {
 			names = append(names, part.name)
 			op.slot, _ = p.schema.Slot([]byte(part.name))
@@ -217,7 +226,8 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 	for u, f := range map[*usual]string{&p.times: spec.Time.Field, &p.levels: spec.Level.Field, &p.bodies: spec.Body} {
 		u.place = slices.Index(names, f)
 	}
-	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field, "body": spec.Body} {
+	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field,
+		"body": spec.Body} {
 		if f != "" && !slices.Contains(names, f) {
 			return fmt.Errorf("%s: the template has no field %q; it has %s", what, f, strings.Join(names, ", "))
 		}
@@ -228,7 +238,8 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	have := len(b.Values)
-	b.Values = slices.Grow(b.Values, p.width+1)[:have+p.width+1] // who answers false leaves them, and Read takes them away
+	// who answers false leaves them, and Read takes them away
+	b.Values = slices.Grow(b.Values, p.width+1)[:have+p.width+1]
 	values := b.Values[have:]
 	pos := 0
 	if p.lead != nil {
@@ -237,7 +248,8 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 		}
 	}
 	for f := &p.parts[0]; f != nil; f = f.next {
-		v := &values[f.place] // written field by field: what is put together elsewhere and copied waits for its own stores
+		// written field by field: what is put together elsewhere and copied waits for its own stores
+		v := &values[f.place]
 		v.Num, v.Kind, v.Slot = 0, record.Text, f.slot
 		v.Span.Off = span.Off + uint32(pos)
 		from := pos
@@ -248,7 +260,8 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				for i := pos + f.pivot; i+8 <= len(line); i += 8 {
 					x := eight(line, i) ^ f.rarest
 					if m := (x - ones) &^ x & tops; m != 0 { // the lowest bit is that of the first
-						if at := i - f.pivot + bits.TrailingZeros64(m)/8; at+8 < len(line) && eight(line, at)&f.mask == f.word {
+						if at := i - f.pivot + bits.TrailingZeros64(m)/8; at+8 < len(line) &&
+							eight(line, at)&f.mask == f.word {
 							end, next = at, at+f.literal
 						}
 						break
@@ -286,7 +299,8 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 			v.Span.Len = uint32(took)
 			pos += took
 		default:
-			if digits, end, ok := digitsAt(line, pos); ok && f.code == readDigits { // no sign, and no more than fits easily
+			if digits, end, ok := digitsAt(line, pos); ok &&
+				f.code == readDigits { // no sign, and no more than fits easily
 				v.Num, v.Kind = digits, record.Int
 				v.Span.Len = uint32(end - from)
 				pos = end
@@ -318,7 +332,13 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 }
 
 // readSlow is readField into a value.
-func (p *Parser) readSlow(b *record.Batch, span record.Span, f *templateField, v *record.Value, pos int) (n int, ok bool) {
+func (p *Parser) readSlow(
+	b *record.Batch,
+	span record.Span,
+	f *templateField,
+	v *record.Value,
+	pos int,
+) (n int, ok bool) {
 	*v, n, ok = p.readField(b, span, f.at, pos)
 	v.Slot = f.slot
 	return n, ok
@@ -329,7 +349,8 @@ func (p *Parser) readField(b *record.Batch, span record.Span, i, pos int) (v rec
 	op, line := &p.ops[i], b.Bytes(span)
 	end, limited := len(line), false
 	if op.own { // nothing to look for
-	} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" && op.typ != "remainder" {
+	} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" &&
+		op.typ != "remainder" {
 		var k int
 		if i+2 == len(p.ops) && op.typ == "text" { // anchored: a literal at the end is the end of the line
 			k = len(line) - pos - len(p.ops[i+1].literal)
@@ -344,8 +365,8 @@ func (p *Parser) readField(b *record.Batch, span record.Span, i, pos int) (v rec
 	return op.read(p, b, span, pos, end, limited)
 }
 
-// walk takes the parts of a template through a line one by one, in the plain way, and tells visit where each stands. It answers
-// false when the template does not read the line.
+// walk takes the parts of a template through a line one by one, in the plain way, and tells visit where each stands.
+// It answers false when the template does not read the line.
 func (p *Parser) walk(b *record.Batch, span record.Span, visit func(i, from, to int, v record.Value)) bool {
 	pos := 0
 	for i := range p.ops {
@@ -368,8 +389,8 @@ func (p *Parser) walk(b *record.Batch, span record.Span, visit func(i, from, to 
 	return pos == int(span.Len)
 }
 
-// match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs line
-// their columns up with them.
+// match tells how much of p's front a literal takes, or -1. A space takes all spaces that stand there, since programs
+// line their columns up with them.
 func (op *templateOp) match(p []byte) int {
 	if !op.spaced {
 		if n := len(op.literal); n <= 8 && op.at(p, 0) || n > 8 && bytes.HasPrefix(p, op.literal) {
@@ -378,7 +399,8 @@ func (op *templateOp) match(p []byte) int {
 		return -1
 	}
 	n := len(op.literal)
-	if len(p) > n && !op.inner && (n <= 8 && op.at(p, 0) || n > 8 && string(p[:n]) == string(op.literal)) { // as it is, by far the most
+	if len(p) > n && !op.inner &&
+		(n <= 8 && op.at(p, 0) || n > 8 && string(p[:n]) == string(op.literal)) { // as it is, by far the most
 		if op.literal[n-1] == ' ' {
 			for n < len(p) && p[n] == ' ' {
 				n++
@@ -466,7 +488,8 @@ func tokenLen(p []byte) int {
 func numberLen(p []byte, float bool) int {
 	for i, c := range p {
 		digit := c >= '0' && c <= '9' || (i == 0 && (c == '-' || c == '+'))
-		if !digit && !(float && (c == '.' || c == 'e' || c == 'E' || (i > 0 && (c == '-' || c == '+') && p[i-1]|0x20 == 'e'))) {
+		if !digit &&
+			!(float && (c == '.' || c == 'e' || c == 'E' || (i > 0 && (c == '-' || c == '+') && p[i-1]|0x20 == 'e'))) {
 			return i
 		}
 	}
@@ -474,7 +497,13 @@ func numberLen(p []byte, float bool) int {
 }
 
 // read reads one field at pos. limited says that end is where the next literal stands.
-func (op *templateOp) read(p *Parser, b *record.Batch, span record.Span, pos, end int, limited bool) (v record.Value, n int, ok bool) {
+func (op *templateOp) read(
+	p *Parser,
+	b *record.Batch,
+	span record.Span,
+	pos, end int,
+	limited bool,
+) (v record.Value, n int, ok bool) {
 	line := b.Bytes(span)
 	part := line[pos:end]
 	v.Span = sub(span, pos, end)

@@ -19,7 +19,9 @@ type civil struct {
 }
 
 func (c civil) valid() bool {
-	return c.month >= 1 && c.month <= 12 && c.day >= 1 && c.day <= daysIn(c.year, c.month, c.noYear) && c.hour < 24 && c.min < 60 && c.sec <= 60
+	return c.month >= 1 && c.month <= 12 && c.day >= 1 && c.day <= daysIn(c.year, c.month, c.noYear) && c.hour < 24 &&
+		c.min < 60 &&
+		c.sec <= 60
 }
 
 func daysIn(year, month int, noYear bool) int {
@@ -123,8 +125,8 @@ func (c *clock) settle() {
 	c.quick.bytes = [3]uint64{eight(c.last[:], 0), eight(c.last[:], 8), eight(c.last[:], 11)}
 }
 
-// isoAgain is again for the most frequent of times, with a fraction or without, where a space or a bracket ends it; n is 0 where again
-// must look.
+// isoAgain is again for the most frequent of times, with a fraction or without, where a space or a bracket ends it; n
+// is 0 where again must look.
 func (q *settled) isoAgain(p []byte) (frac int64, n int) {
 	if len(p) < 32 || eight(p, 0) != q.bytes[0] || eight(p, 8) != q.bytes[1] || eight(p, 11) != q.bytes[2] {
 		return 0, 0
@@ -141,7 +143,8 @@ func (q *settled) isoAgain(p []byte) (frac int64, n int) {
 		n += 1 + k
 	}
 	switch c, next := p[n], p[n+1]; {
-	case c == ']', c == ' ' && (next >= 'b' && next <= 'z' && next != 'p' || next == '[' || next == '"' || next-'0' <= 9):
+	case c == ']',
+		c == ' ' && (next >= 'b' && next <= 'z' && next != 'p' || next == '[' || next == '"' || next-'0' <= 9):
 		return frac, n
 	}
 	return 0, 0
@@ -156,7 +159,8 @@ func (c *clock) again(p []byte, observed int64) (t int64, note record.TimeNote, 
 		return 0, 0, 0, false
 	}
 	if n >= 16 && n <= 24 { // as most are, in words that overlap
-		if eight(p, 0) != eight(c.last[:], 0) || eight(p, 8) != eight(c.last[:], 8) || eight(p, n-8) != eight(c.last[:], n-8) {
+		if eight(p, 0) != eight(c.last[:], 0) || eight(p, 8) != eight(c.last[:], 8) ||
+			eight(p, n-8) != eight(c.last[:], n-8) {
 			return 0, 0, 0, false
 		}
 	} else if string(p[:n]) != string(c.last[:n]) {
@@ -197,7 +201,11 @@ func (c *clock) again(p []byte, observed int64) (t int64, note record.TimeNote, 
 		case ch == '+' || ch == '-':
 			off, k, ok := zoneOffset(p[n:])
 			return q.utc - int64(off)*1e9 + frac, record.TimeGood, n + k, ok
-		case ch-'0' <= 9, ch == ':', ch == 'z', ch == ' ' && n+1 < len(p) && !(p[n+1] >= 'b' && p[n+1] <= 'z' && p[n+1] != 'p' || p[n+1] == '[' || p[n+1] == '"' || p[n+1]-'0' <= 9):
+		case ch-'0' <= 9,
+			ch == ':',
+			ch == 'z',
+			ch == ' ' && n+1 < len(p) && !(p[n+1] >= 'b' && p[n+1] <= 'z' && p[n+1] != 'p' || p[n+1] == '[' || p[n+
+				1] == '"' || p[n+1]-'0' <= 9):
 			return 0, 0, 0, false // more of the time may follow
 		}
 	}
@@ -271,7 +279,8 @@ func (c *clock) read(p []byte) (v civil, n int, ok bool) {
 // recognise is recognise, with the date and the second that most lines share with the one before read but once.
 func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 	const second = len("2031-04-02T06:15:09")
-	if c.lastN == second && len(p) > second && string(p[:second]) == string(c.last[:second]) && (p[second] < '0' || p[second] > '9') {
+	if c.lastN == second && len(p) > second && string(p[:second]) == string(c.last[:second]) &&
+		(p[second] < '0' || p[second] > '9') {
 		v, n = isoTail(p, c.was, second)
 		return v, n, v.valid()
 	}
@@ -287,8 +296,8 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 	return recognise(p)
 }
 
-// resolve turns a written time into nanoseconds; observed stands in where that is impossible. What the text leaves out, the year or
-// the day, is measured by written, or by observed where that is 0.
+// resolve turns a written time into nanoseconds; observed stands in where that is impossible. What the text leaves
+// out, the year or the day, is measured by written, or by observed where that is 0.
 func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNote) {
 	if v.isEpoch {
 		return v.epoch, record.TimeGood
@@ -309,7 +318,11 @@ func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNot
 		return c.minute(v, time.UTC, 1) - int64(v.offset)*1e9 + tail, note
 	}
 	if v.place != nil {
-		t, odd := settleWall(time.Date(v.year, time.Month(v.month), v.day, v.hour, v.min, 0, 0, v.place), v.hour, v.min)
+		t, odd := settleWall(
+			time.Date(v.year, time.Month(v.month), v.day, v.hour, v.min, 0, 0, v.place),
+			v.hour,
+			v.min,
+		)
 		if odd != record.TimeGood {
 			note = odd
 		}
@@ -396,7 +409,8 @@ func (c *clock) newestYear(v civil, by int64) int {
 	year, month, day := at.Date()
 	if v.month > int(month) || v.month == int(month) && v.day > day {
 		year--
-	} else if v.month == int(month) && v.day == day && time.Date(year, month, day, v.hour, v.min, v.sec, v.nano, zone).After(latest) {
+	} else if v.month == int(month) && v.day == day && time.Date(year, month, day, v.hour, v.min, v.sec, v.nano,
+		zone).After(latest) {
 		year--
 	}
 	for v.day > daysIn(year, v.month, false) { // the 29th of February

@@ -61,7 +61,8 @@ func (p *Parser) firstOf(b *record.Batch, u *usual) *record.Value {
 	return nil
 }
 
-// usual are names that are looked for where nobody said one, in order, with the slots of those that a schema of at names has.
+// usual are names that are looked for where nobody said one, in order, with the slots of those that a schema of at
+// names has.
 type usual struct {
 	names []string
 	slots []uint16
@@ -189,8 +190,8 @@ func (p *Parser) setTime(b *record.Batch, r *record.Record) {
 // maxAudit is how far into a line the time of the kernel's audit is looked for.
 const maxAudit = 256
 
-// auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER). It is read from the line, since a record may have
-// another pair of that name.
+// auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER). It is read from the line, since
+// a record may have another pair of that name.
 func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
 	line := b.Bytes(r.Body)
 	_, rest, ok := bytes.Cut(line[:min(len(line), maxAudit)], []byte("audit("))
@@ -211,7 +212,8 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 		r.Level = p.levelValue
 		return
 	}
-	if at, n := int(v.Span.Off), int(v.Span.Len); v.Kind == record.Text && n > 0 && n <= 8 && at+8 <= len(b.Arena) { // by far the most
+	if at, n := int(v.Span.Off), int(v.Span.Len); v.Kind == record.Text && n > 0 && n <= 8 &&
+		at+8 <= len(b.Arena) { // by far the most
 		word := eight(b.Arena, at) << (64 - 8*n)
 		k := &p.knownLevels[word*0x9e3779b97f4a7c15>>60]
 		if k.word != word || k.n != n {

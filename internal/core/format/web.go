@@ -47,7 +47,8 @@ func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool 
 	if open <= 0 {
 		return false
 	}
-	if k := bytes.IndexByte(line[user:user+open], ' '); k > 0 && user+open+2 < len(line) && (ident != 1 || line[address+1] != '-') { // the site's host stands first
+	if k := bytes.IndexByte(line[user:user+open], ' '); k > 0 && user+open+2 < len(line) &&
+		(ident != 1 || line[address+1] != '-') { // the site's host stands first
 		site := address
 		address = address + 1 + ident
 		user = user + k + 1
@@ -58,7 +59,8 @@ func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool 
 	return p.webRest(b, span, start, client, user, open, combined)
 }
 
-// webFast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then read in full.
+// webFast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then
+// read in full.
 func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool {
 	const stampLen = len("02/Apr/2031:06:15:09 +0100")
 	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
@@ -88,7 +90,10 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		return false
 	}
 	path, pathEnd, status := i+1, end-9, end+2
-	if string(line[pathEnd:end-3]) != " HTTP/" || line[end-3]-'0' > 9 || line[end-2] != '.' || line[end-1]-'0' > 9 || n < status+5 || line[end+1] != ' ' || line[status+3] != ' ' {
+	if string(line[pathEnd:end-3]) != " HTTP/" || line[end-3]-'0' > 9 || line[end-2] != '.' || line[end-1]-'0' > 9 ||
+		n < status+5 ||
+		line[end+1] != ' ' ||
+		line[status+3] != ' ' {
 		return false
 	}
 	code := uint64(0)
@@ -156,23 +161,42 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	out[k] = record.Value{Span: record.Span{Off: base + uint32(path), Len: uint32(q)}, Slot: web[3]}
 	k++
 	if path+q < pathEnd {
-		out[k] = record.Value{Span: record.Span{Off: base + uint32(path+q+1), Len: uint32(pathEnd - path - q - 1)}, Slot: web[4]}
+		out[k] = record.Value{
+			Span: record.Span{Off: base + uint32(path+q+1), Len: uint32(pathEnd - path - q - 1)},
+			Slot: web[4],
+		}
 		k++
 	}
 	out[k] = record.Value{Span: record.Span{Off: base + uint32(end-3), Len: 3}, Slot: web[5]}
-	out[k+1] = record.Value{Kind: record.Int, Num: code, Span: record.Span{Off: base + uint32(status), Len: 3}, Slot: web[6]}
+	out[k+1] = record.Value{
+		Kind: record.Int,
+		Num:  code,
+		Span: record.Span{Off: base + uint32(status), Len: 3},
+		Slot: web[6],
+	}
 	k += 2
 	if line[size] != '-' {
-		out[k] = record.Value{Kind: record.Int, Num: sent, Span: record.Span{Off: base + uint32(size), Len: uint32(sizeEnd - size)}, Slot: web[7]}
+		out[k] = record.Value{
+			Kind: record.Int,
+			Num:  sent,
+			Span: record.Span{Off: base + uint32(size), Len: uint32(sizeEnd - size)},
+			Slot: web[7],
+		}
 		k++
 	}
 	if combined {
 		if refererEnd-referer != 1 || line[referer] != '-' {
-			out[k] = record.Value{Span: record.Span{Off: base + uint32(referer), Len: uint32(refererEnd - referer)}, Slot: web[8]}
+			out[k] = record.Value{
+				Span: record.Span{Off: base + uint32(referer), Len: uint32(refererEnd - referer)},
+				Slot: web[8],
+			}
 			k++
 		}
 		if agentEnd-agent != 1 || line[agent] != '-' {
-			out[k] = record.Value{Span: record.Span{Off: base + uint32(agent), Len: uint32(agentEnd - agent)}, Slot: web[9]}
+			out[k] = record.Value{
+				Span: record.Span{Off: base + uint32(agent), Len: uint32(agentEnd - agent)},
+				Slot: web[9],
+			}
 			k++
 		}
 	}
@@ -194,8 +218,8 @@ func (p *Parser) webSite(b *record.Batch, span record.Span, end int) {
 	p.append(b, p.web[11], record.Value{Span: sub(span, 0, host)})
 }
 
-// webRest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from start to
-// address.
+// webRest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from
+// start to address.
 func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user, open int, combined bool) bool {
 	line := b.Bytes(span)
 	text := func(slot uint16, from, to int) {
@@ -286,7 +310,8 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 	request := line[from:to]
 	method := bytes.IndexByte(request, ' ')
 	last := bytes.LastIndexByte(request, ' ')
-	old := !escaped && method > 0 && last == method && last+1 < len(request) && request[last+1] == '/' // HTTP/0.9 has no version
+	old := !escaped && method > 0 && last == method && last+1 < len(request) &&
+		request[last+1] == '/' // HTTP/0.9 has no version
 	if old {
 		last = len(request)
 	} else if escaped || method <= 0 || last == method || !bytes.HasPrefix(request[last+1:], []byte("HTTP/")) {

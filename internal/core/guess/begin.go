@@ -8,7 +8,8 @@ import (
 	"synaxis/internal/core/format"
 )
 
-// stampAt finds the first time at the beginning of a line, behind brackets, marks and words: what stands before it, and its length.
+// stampAt finds the first time at the beginning of a line, behind brackets, marks and words: what stands before it,
+// and its length.
 func stampAt(line []byte) (before, n int, ok bool) {
 	most := maxBefore
 	if len(line) > 0 && line[0] == '<' { // attributes of an element have no order
@@ -60,8 +61,8 @@ func lookOf(text []byte, loose bool) string {
 	return b.String()
 }
 
-// beginning finds how records of several lines begin: with a time, where the lines between look like what goes on; or, where lines
-// have no time, at the margin.
+// beginning finds how records of several lines begin: with a time, where the lines between look like what goes on; or,
+// where lines have no time, at the margin.
 func beginning(lines [][]byte) string {
 	exactly := func(stamp []byte) string {
 		if hexStamp.Match(stamp) {
@@ -83,7 +84,8 @@ const hexLook = `[0-9a-f]{8}\.[0-9a-f]{8}`
 
 var hexStamp = regexp.MustCompile("^" + hexLook + "$")
 
-// stampLook writes the first three numbers and words of a time as an expression for all times that are written so, whatever the day.
+// stampLook writes the first three numbers and words of a time as an expression for all times that are written so,
+// whatever the day.
 func stampLook(stamp []byte) string {
 	if hexStamp.Match(stamp) {
 		return hexLook
@@ -176,7 +178,8 @@ func beginningBy(lines [][]byte, lookOfStamp func(stamp []byte) string) string {
 // element is how an element with attributes begins.
 var element = regexp.MustCompile(`^<[A-Za-z][\w:.-]* `)
 
-// levelsFirst finds how records begin that have no time and a level first, in large letters; "" when they do not, or nothing goes on.
+// levelsFirst finds how records begin that have no time and a level first, in large letters; "" when they do not, or
+// nothing goes on.
 func levelsFirst(lines [][]byte) string {
 	looks, odd := map[string]int{}, 0
 	for _, l := range lines {
@@ -225,8 +228,8 @@ func paragraphs(lines [][]byte) string {
 
 var paragraphWord = regexp.MustCompile(`^[A-Za-z#][A-Za-z-]*: ?`)
 
-// framed tells whether lines with a time stand apart from those without: never, or seldom, one after the other, or nothing else on
-// their line but a frame.
+// framed tells whether lines with a time stand apart from those without: never, or seldom, one after the other, or
+// nothing else on their line but a frame.
 func framed(lines [][]byte, look string) bool {
 	re, err := regexp.Compile("^" + look)
 	if err != nil {
@@ -254,4 +257,6 @@ func framed(lines [][]byte, look string) bool {
 }
 
 // goesOn is how lines begin that belong to the record before.
-var goesOn = regexp.MustCompile(`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\||#\d+ |\S+:\d+:in [\x60']|Stack trace:)`)
+var goesOn = regexp.MustCompile(
+	`^(?:at |Caused by|\.\.\. \d+ more|Traceback |File "|goroutine \d|[a-zA-Z_.]+(?:Exception|Error)\b|[})\]]|--+|==+$|\||#\d+ |\S+:\d+:in [\x60']|Stack trace:)`,
+)

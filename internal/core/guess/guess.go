@@ -1,5 +1,5 @@
-// Package guess finds out how a log is written: it tries the formats that exist, proposes a template where none fits, and
-// tells how sure it is. What it proposes is run by the very code that hosts run.
+// Package guess finds out how a log is written: it tries the formats that exist, proposes a template where none fits,
+// and tells how sure it is. What it proposes is run by the very code that hosts run.
 package guess
 
 import (
@@ -56,7 +56,8 @@ func (c *Candidate) Sure() float64 { return min(1, c.Score) }
 
 // tells whether a candidate says at least as much of a log as another.
 func (c *Candidate) tells(x *Candidate) bool {
-	return c.Share >= x.Share && (c.Levels || !x.Levels) && (!c.From.IsZero() || c.NoZone || x.From.IsZero() && !x.NoZone)
+	return c.Share >= x.Share && (c.Levels || !x.Levels) &&
+		(!c.From.IsZero() || c.NoZone || x.From.IsZero() && !x.NoZone)
 }
 
 // Options of a guess.
@@ -68,7 +69,18 @@ type Options struct {
 }
 
 // prior is how much a format is worth that reads all lines: what says more of them is worth more.
-var prior = map[string]float64{"json": 1, "web-combined": 1, "syslog": 0.97, "web-common": 0.95, "keyvalue": 0.9, "csv": 0.93, "template": 0.85, "regex": 0.9, "first-of": 0.82, "raw": 0.2}
+var prior = map[string]float64{
+	"json":         1,
+	"web-combined": 1,
+	"syslog":       0.97,
+	"web-common":   0.95,
+	"keyvalue":     0.9,
+	"csv":          0.93,
+	"template":     0.85,
+	"regex":        0.9,
+	"first-of":     0.82,
+	"raw":          0.2,
+}
 
 // Guess ranks the ways to read a log, the best first. There is always one: raw. What is no text has no other.
 func Guess(data []byte, o Options) []Candidate {
@@ -133,12 +145,16 @@ func guess(data []byte, o Options) []Candidate {
 	for _, b := range slices.Compact([]string{"", begin}) {
 		for _, spec := range barred(lines, b) { // which says less of the parts than what was found step by step
 			c, ok := candidate(spec, nil, b, data, o)
-			if ok && !slices.ContainsFunc(out, func(x Candidate) bool { return x.Spec.Kind == "template" && x.tells(&c) }) {
+			if ok &&
+				!slices.ContainsFunc(out, func(x Candidate) bool { return x.Spec.Kind == "template" && x.tells(&c) }) {
 				out = append(out, c)
 			}
 		}
 	}
-	if !slices.ContainsFunc(out, func(c Candidate) bool { return c.Share >= agree && (!c.From.IsZero() || c.NoZone) }) {
+	if !slices.ContainsFunc(
+		out,
+		func(c Candidate) bool { return c.Share >= agree && (!c.From.IsZero() || c.NoZone) },
+	) {
 		for _, spec := range numbers(lines) {
 			try(spec, "")
 		}
@@ -164,7 +180,8 @@ func guess(data []byte, o Options) []Candidate {
 			rank(out)
 		}
 	}
-	if len(out) > 0 && out[0].Share >= agree && out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
+	if len(out) > 0 && out[0].Share >= agree &&
+		out[0].Spec.Kind != "raw" { // what reads half is then no way to read it
 		out = slices.DeleteFunc(out, func(c Candidate) bool { return c.Share < 0.6 })
 	}
 	return out
@@ -173,7 +190,11 @@ func guess(data []byte, o Options) []Candidate {
 // rank puts the best first: what says when, then what says more, then what reads more records with a date.
 func rank(out []Candidate) {
 	slices.SortStableFunc(out, func(a, b Candidate) int {
-		return cmp.Or(-compareBool(a.hasDates(), b.hasDates()), cmp.Compare(b.Score, a.Score), cmp.Compare(b.dated, a.dated))
+		return cmp.Or(
+			-compareBool(a.hasDates(), b.hasDates()),
+			cmp.Compare(b.Score, a.Score),
+			cmp.Compare(b.dated, a.dated),
+		)
 	})
 }
 
@@ -193,7 +214,8 @@ func compareBool(a, b bool) int {
 	return -1
 }
 
-// objectLines parts lines that are objects of JSON from the others, where both are there more than once and often enough.
+// objectLines parts lines that are objects of JSON from the others, where both are there more than once and often
+// enough.
 func objectLines(lines [][]byte) (objects int, others [][]byte) {
 	for _, l := range lines {
 		if isObject(l) {
@@ -307,7 +329,8 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 			spec = was
 		}
 	}
-	if o.Zone == "" && slices.ContainsFunc(records, func(r pipeline.Tried) bool { return r.TimeNote == record.TimeNoZone }) {
+	if o.Zone == "" &&
+		slices.ContainsFunc(records, func(r pipeline.Tried) bool { return r.TimeNote == record.TimeNoZone }) {
 		asUTC(records, spec, parts, begin, data, o.Observed)
 	}
 	heads := 0
@@ -319,7 +342,15 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 	if heads*2 > len(records) && spec.Kind != "csv" {
 		heads = 0
 	}
-	c := Candidate{Spec: spec, Parts: parts, private: o.Private, Begin: begin, Records: records, Share: float64(counts.Read-counts.Unparsed) / float64(counts.Read), heads: heads}
+	c := Candidate{
+		Spec:    spec,
+		Parts:   parts,
+		private: o.Private,
+		Begin:   begin,
+		Records: records,
+		Share:   float64(counts.Read-counts.Unparsed) / float64(counts.Read),
+		heads:   heads,
+	}
 	c.look(o.Observed)
 	if spec.Kind == "syslog" && c.notSyslog() || spec.Kind == "csv" && len(spec.Columns) == 0 && c.Share < 0.9 {
 		return Candidate{}, false
@@ -349,8 +380,8 @@ func candidate(spec format.Spec, parts []format.Spec, begin string, data []byte,
 	return c, c.Share > 0
 }
 
-// ways are the layouts by which a date of digits could be meant that is written in one of several orders, such as 04/02/31: what
-// fits all lines, and lies nearest, is taken.
+// ways are the layouts by which a date of digits could be meant that is written in one of several orders, such as
+// 04/02/31: what fits all lines, and lies nearest, is taken.
 func ways(spec format.Spec, records []pipeline.Tried) []string {
 	if spec.Time.Field == "" || spec.Time.Layout != "" {
 		return nil
@@ -413,7 +444,9 @@ func ways(spec format.Spec, records []pipeline.Tried) []string {
 var manyWays = regexp.MustCompile(`^\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})([ T])\d{1,2}:\d\d:\d\d(?:([.,])\d+)?$`)
 
 // clockBefore is the same with the clock first; its groups have the same meanings in another order of the text.
-var clockBefore = swapped{regexp.MustCompile(`^\d{1,2}:\d\d:\d\d(?:([.,])\d+)?( )\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})$`)}
+var clockBefore = swapped{
+	regexp.MustCompile(`^\d{1,2}:\d\d:\d\d(?:([.,])\d+)?( )\d{1,2}([/-])\d{1,2}[/-](\d{4}|\d{2})$`),
+}
 
 // swapped is an expression for a clock before its date.
 type swapped struct{ re *regexp.Regexp }
@@ -430,7 +463,14 @@ func (s swapped) FindStringSubmatch(text string) []string {
 var twoWays = regexp.MustCompile(`^\d\d([./])\d\d([ T-])\d\d:\d\d:\d\d(?:([.,])\d+)?$`)
 
 // asUTC puts the times as they are written in place of the time of reading, with the note that they have no zone.
-func asUTC(records []pipeline.Tried, spec format.Spec, parts []format.Spec, begin string, data []byte, observed time.Time) {
+func asUTC(
+	records []pipeline.Tried,
+	spec format.Spec,
+	parts []format.Spec,
+	begin string,
+	data []byte,
+	observed time.Time,
+) {
 	t, err := pipeline.Compile(pipeline.Source{Begin: begin, Time: format.Time{Zone: "UTC"}}, spec, named(parts))
 	if err != nil {
 		return
@@ -478,7 +518,8 @@ func (c *Candidate) look(observed time.Time) {
 			if c.Fields[i].Type != f.Type {
 				c.Fields[i].Type = "text"
 			}
-			if text := fmt.Sprint(f.Value); len(c.Fields[i].Examples) < 3 && !slices.Contains(c.Fields[i].Examples, text) {
+			if text := fmt.Sprint(f.Value); len(c.Fields[i].Examples) < 3 &&
+				!slices.Contains(c.Fields[i].Examples, text) {
 				c.Fields[i].Examples = append(c.Fields[i].Examples, text)
 			}
 		}
@@ -531,7 +572,9 @@ func (c *Candidate) notSyslog() bool {
 			}
 		}
 	}
-	return bare > 0 && (odd*2 > bare || len(hosts) > 3+bare/20 || tagged*2 < bare && (!hostLike(hosts) || !strings.ContainsAny(c.Records[0].Original[:min(1, len(c.Records[0].Original))], "ABCDEFGHIJKLMNOPQRSTUVWXYZ<")))
+	return bare > 0 &&
+		(odd*2 > bare || len(hosts) > 3+bare/20 || tagged*2 < bare && (!hostLike(hosts) || !strings.ContainsAny(
+			c.Records[0].Original[:min(1, len(c.Records[0].Original))], "ABCDEFGHIJKLMNOPQRSTUVWXYZ<")))
 }
 
 // hostLike tells whether there is one host, and its name is of the kind that hosts have.
@@ -560,7 +603,8 @@ func (c *Candidate) warn() {
 			}
 		}
 		if c.heads > 0 {
-			warning += map[bool]string{true: " (one is a head)", false: fmt.Sprintf(" (%d are heads)", c.heads)}[c.heads == 1]
+			warning += map[bool]string{true: " (one is a head)", false: fmt.Sprintf(" (%d are heads)",
+				c.heads)}[c.heads == 1]
 		}
 		c.Warnings = append(c.Warnings, warning)
 	}
@@ -568,7 +612,10 @@ func (c *Candidate) warn() {
 		c.Warnings = append(c.Warnings, "the records that are not read are mostly those of errors")
 	}
 	if c.leaves != "" {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("a part of the records is in no field, such as %q; a template can hold it", shorten(c.leaves)))
+		c.Warnings = append(
+			c.Warnings,
+			fmt.Sprintf("a part of the records is in no field, such as %q; a template can hold it", shorten(c.leaves)),
+		)
 	}
 	field := c.Spec.Time.Field
 	switch {
@@ -602,13 +649,22 @@ func glued(lines [][]byte) []format.Spec {
 		if n < 2 || n*2 < len(lines) {
 			continue
 		}
-		return []format.Spec{{Kind: "regex", Regex: g.expression, Fields: g.fields, Time: format.Time{Field: "ts", Layout: g.layout}, Level: format.Level{Field: "level"}, Body: "message"}}
+		return []format.Spec{
+			{
+				Kind:   "regex",
+				Regex:  g.expression,
+				Fields: g.fields,
+				Time:   format.Time{Field: "ts", Layout: g.layout},
+				Level:  format.Level{Field: "level"},
+				Body:   "message",
+			},
+		}
 	}
 	return nil
 }
 
-// gluedHeads are such heads: the letter of a level with a date right behind it; and a bracket of numbers, a date without
-// separators, level and source.
+// gluedHeads are such heads: the letter of a level with a date right behind it; and a bracket of numbers, a date
+// without separators, level and source.
 var gluedHeads = []struct {
 	start              *regexp.Regexp
 	expression, layout string
@@ -620,7 +676,8 @@ var gluedHeads = []struct {
 		`(?s)^\[(?P<pid>\d+):(?P<thread>\d+):(?P<ts>\d{4}/\d{6}\.\d+):(?P<level>[A-Z]+)\d*:(?P<source>[^\]]+)\]\s?(?P<message>.*)$`, "%m%d/%H%M%S.%f", map[string]string{"pid": "int", "thread": "int"}},
 }
 
-// infer finds the fields that hold time, level and body, where they have other names than usual; it tells whether it found any.
+// infer finds the fields that hold time, level and body, where they have other names than usual; it tells whether it
+// found any.
 func infer(spec *format.Spec, records []pipeline.Tried) bool {
 	type seen struct{ n, times, levels, texts int }
 	at := map[string]*seen{}
@@ -680,7 +737,29 @@ func infer(spec *format.Spec, records []pipeline.Tried) bool {
 	}
 	if bodied == 0 && spec.Kind == "json" {
 		pick(&spec.Body, func(name string, x *seen) bool {
-			return x.texts == x.n && slices.Contains([]string{"log", "text", "event", "short_message", "MESSAGE", "Message", "@message", "log.message", "msg_text", "RenderedMessage", "@m", "MessageTemplate", "@mt", "textPayload", "jsonPayload.message", "record.message", "attributes.message"}, name)
+			return x.texts == x.n &&
+				slices.Contains(
+					[]string{
+						"log",
+						"text",
+						"event",
+						"short_message",
+						"MESSAGE",
+						"Message",
+						"@message",
+						"log.message",
+						"msg_text",
+						"RenderedMessage",
+						"@m",
+						"MessageTemplate",
+						"@mt",
+						"textPayload",
+						"jsonPayload.message",
+						"record.message",
+						"attributes.message",
+					},
+					name,
+				)
 		})
 	}
 	return found
@@ -689,6 +768,7 @@ func infer(spec *format.Spec, records []pipeline.Tried) bool {
 // timedBy tells whether a record has a time of its own.
 func timedBy(r pipeline.Tried) bool {
 	return slices.ContainsFunc(r.Fields, func(f pipeline.TriedField) bool {
-		return slices.Contains([]string{"time", "timestamp", "ts", "@timestamp", "datetime"}, f.Name) || f.Name == "msg" && strings.HasPrefix(fmt.Sprint(f.Value), "audit(")
+		return slices.Contains([]string{"time", "timestamp", "ts", "@timestamp", "datetime"}, f.Name) ||
+			f.Name == "msg" && strings.HasPrefix(fmt.Sprint(f.Value), "audit(")
 	})
 }

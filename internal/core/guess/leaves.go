@@ -10,10 +10,11 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// A format may read a line and still leave a part of it out: a web server's line with a duration behind it, the words beside pairs. What
-// is in no field must be said, or it is gone without a word.
+// A format may read a line and still leave a part of it out: a web server's line with a duration behind it, the words
+// beside pairs. What is in no field must be said, or it is gone without a word.
 
-// leavesOut finds what is in no field in most records, with an example; "" for nothing. Only formats that pass over parts do that.
+// leavesOut finds what is in no field in most records, with an example; "" for nothing. Only formats that pass over
+// parts do that.
 func leavesOut(kind string, records []pipeline.Tried) string {
 	if !slices.Contains([]string{"web-common", "web-combined", "keyvalue"}, kind) {
 		return ""
@@ -40,7 +41,9 @@ func leavesOut(kind string, records []pipeline.Tried) string {
 }
 
 var (
-	webTail   = regexp.MustCompile(`^\S+ \S+ .*?\[[^\]]*\] "(?:[^"\\]|\\.)*" \S+ \S+(?: "(?:[^"\\]|\\.)*" "(?:[^"\\]|\\.)*")?(.*)$`)
+	webTail = regexp.MustCompile(
+		`^\S+ \S+ .*?\[[^\]]*\] "(?:[^"\\]|\\.)*" \S+ \S+(?: "(?:[^"\\]|\\.)*" "(?:[^"\\]|\\.)*")?(.*)$`,
+	)
 	pairWords = regexp.MustCompile(`[\pL\pN][\pL\pN_.:/-]*`)
 )
 
@@ -74,7 +77,8 @@ func inNoField(kind string, r pipeline.Tried) string {
 	return strings.Join(left, " ")
 }
 
-// onlyErrors tells whether the records that are not read are mostly those that say that something is wrong: just these must not be missed.
+// onlyErrors tells whether the records that are not read are mostly those that say that something is wrong: just these
+// must not be missed.
 func onlyErrors(records []pipeline.Tried) bool {
 	unread, wrong := 0, 0
 	for _, r := range records {

@@ -8,20 +8,30 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// mixed are made-up logs of which some lines are not like the others. A line whose time is known has it before a bar, as a time of
-// day of 2031-04-02 in UTC; zones are Lisbon where a line says none. A line without one begins no record with a known time.
+// mixed are made-up logs of which some lines are not like the others. A line whose time is known has it before a bar,
+// as a time of day of 2031-04-02 in UTC; zones are Lisbon where a line says none. A line without one begins no record
+// with a known time.
 var mixed = []struct{ name, text string }{
 	// A stamp in seconds with a fraction, inside brackets, behind a word and before a serial number.
-	{"kernel audit", `05:15:09|type=LOGIN msg=audit(1932873309.243:24287): pid=412 uid=0 old-auid=4294967295 auid=1000 ses=4294967295 res=1
+	{
+		"kernel audit",
+		`05:15:09|type=LOGIN msg=audit(1932873309.243:24287): pid=412 uid=0 old-auid=4294967295 auid=1000 ses=4294967295 res=1
 05:15:10|type=SYSCALL msg=audit(1932873310.001:24288): arch=c000003e syscall=2 success=no exit=-13 a0=7fffd19c5592 ppid=2686 pid=3538 auid=1000 comm="cat" exe="/bin/cat"
 05:15:11|type=CWD msg=audit(1932873311.950:24289):  cwd="/home/tern"
-05:15:12|type=USER_AUTH msg=audit(1932873312.950:24290): pid=1 uid=0 auid=4294967295 ses=4294967295 msg='op=login acct="tern" res=failed'`},
-	{"audit behind a node", `05:15:09|node=lock-2 type=LOGIN msg=audit(1932873309.243:24287): pid=412 old-auid=4294967295 auid=1000
+05:15:12|type=USER_AUTH msg=audit(1932873312.950:24290): pid=1 uid=0 auid=4294967295 ses=4294967295 msg='op=login acct="tern" res=failed'`,
+	},
+	{
+		"audit behind a node",
+		`05:15:09|node=lock-2 type=LOGIN msg=audit(1932873309.243:24287): pid=412 old-auid=4294967295 auid=1000
 05:15:10|node=lock-2 type=CWD msg=audit(1932873310.001:24288): cwd="/srv/gate"
-05:15:11|node=lock-2 type=PATH msg=audit(1932873311.002:24289): item=0 name="/srv/gate/x" inode=4294967295`},
-	{"audit in the kernel's ring", `05:15:09|audit: type=1400 audit(1932873309.243:24): apparmor="DENIED" operation="open" pid=412 comm="gated"
+05:15:11|node=lock-2 type=PATH msg=audit(1932873311.002:24289): item=0 name="/srv/gate/x" inode=4294967295`,
+	},
+	{
+		"audit in the kernel's ring",
+		`05:15:09|audit: type=1400 audit(1932873309.243:24): apparmor="DENIED" operation="open" pid=412 comm="gated"
 05:15:10|audit: type=1300 audit(1932873310.243:25): arch=c000003e syscall=257 auid=4294967295
-05:15:11|audit: type=1400 audit(1932873311.243:26): apparmor="ALLOWED" operation="exec" pid=413 comm="rampd"`},
+05:15:11|audit: type=1400 audit(1932873311.243:26): apparmor="ALLOWED" operation="exec" pid=413 comm="rampd"`,
+	},
 	{"trace with serial numbers", `05:15:09|trace(1932873309.100200:1) gate opens for lane 4
 05:15:10|trace(1932873310.100200:2) ramp goes down
 05:15:11|trace(1932873311.100200:3) gate shuts behind lane 4`},
@@ -41,28 +51,43 @@ var mixed = []struct{ name, text string }{
 	{"clock and zone before day and month", `04:15:09|[06:15:09 CEST 02-Apr-2031] winch 2 turns
 04:15:10|[06:15:10 CEST 02-Apr-2031] winch 2 stops
 04:15:11|[06:15:11 CEST 02-Apr-2031] winch 3 turns`},
-	{"a zone of the world behind", `04:15:09|[02-Apr-2031 06:15:09 Europe/Berlin] PHP Warning:  no such berth in /srv/www/b.php on line 4
+	{
+		"a zone of the world behind",
+		`04:15:09|[02-Apr-2031 06:15:09 Europe/Berlin] PHP Warning:  no such berth in /srv/www/b.php on line 4
 04:15:10|[02-Apr-2031 06:15:10 Europe/Berlin] PHP Notice:  no such lane in /srv/www/b.php on line 9
-04:15:11|[02-Apr-2031 06:15:11 Europe/Berlin] PHP Warning:  no such ramp in /srv/www/c.php on line 4`},
+04:15:11|[02-Apr-2031 06:15:11 Europe/Berlin] PHP Warning:  no such ramp in /srv/www/c.php on line 4`,
+	},
 	// A pair whose value holds the stamp, among others.
-	{"many pairs, one of them in seconds", `05:15:09|id=firewall sn=004 time=1932873309 fw=192.0.2.1 pri=6 mark=4294967295 msg="flow ends"
+	{
+		"many pairs, one of them in seconds",
+		`05:15:09|id=firewall sn=004 time=1932873309 fw=192.0.2.1 pri=6 mark=4294967295 msg="flow ends"
 05:15:10|id=firewall sn=004 time=1932873310 fw=192.0.2.1 pri=5 mark=4294967295 msg="flow begins"
-05:15:11|id=firewall sn=004 time=1932873311 fw=192.0.2.1 pri=6 mark=4294967295 msg="flow ends"`},
+05:15:11|id=firewall sn=004 time=1932873311 fw=192.0.2.1 pri=6 mark=4294967295 msg="flow ends"`,
+	},
 	{"a quoted stamp among pairs", `05:15:09|gate n=7 limit=4294967295 at="2031-04-02 06:15:09" state=open
 05:15:10|gate n=8 limit=4294967295 at="2031-04-02 06:15:10" state=shut
 05:15:11|gate n=9 limit=4294967295 at="2031-04-02 06:15:11" state=open`},
-	{"date and time in two pairs", `05:15:09|date=2031-04-02 time=06:15:09 dev="fw-1" logid=0100032001 type=event level=notice session=4294967295
+	{
+		"date and time in two pairs",
+		`05:15:09|date=2031-04-02 time=06:15:09 dev="fw-1" logid=0100032001 type=event level=notice session=4294967295
 05:15:10|date=2031-04-02 time=06:15:10 dev="fw-1" logid=0100032002 type=event level=warning session=4294967295
-05:15:11|date=2031-04-02 time=06:15:11 dev="fw-1" logid=0100032003 type=event level=notice session=4294967295`},
-	{"a stamp in a pair behind a word", `05:15:09|REQ client=192.0.2.7 max=4294967295 start=1932873309.250 end=1932873309.900 lane=4
+05:15:11|date=2031-04-02 time=06:15:11 dev="fw-1" logid=0100032003 type=event level=notice session=4294967295`,
+	},
+	{
+		"a stamp in a pair behind a word",
+		`05:15:09|REQ client=192.0.2.7 max=4294967295 start=1932873309.250 end=1932873309.900 lane=4
 05:15:10|REQ client=192.0.2.8 max=4294967295 start=1932873310.250 end=1932873310.900 lane=5
-05:15:11|REQ client=192.0.2.9 max=4294967295 start=1932873311.250 end=1932873311.900 lane=4`},
+05:15:11|REQ client=192.0.2.9 max=4294967295 start=1932873311.250 end=1932873311.900 lane=4`,
+	},
 	{"a large number first", `05:15:09|4294967295 open 2031-04-02T06:15:09 lane four
 05:15:10|4294967295 shut 2031-04-02T06:15:10 lane four
 05:15:11|4294967294 open 2031-04-02T06:15:11 lane five`},
-	{"pairs with a month in a value", `05:15:09|act=denied src=192.0.2.7 count=4294967295 rt="Apr 02 2031 06:15:09" lane=4
+	{
+		"pairs with a month in a value",
+		`05:15:09|act=denied src=192.0.2.7 count=4294967295 rt="Apr 02 2031 06:15:09" lane=4
 05:15:10|act=passed src=192.0.2.8 count=4294967295 rt="Apr 02 2031 06:15:10" lane=5
-05:15:11|act=denied src=192.0.2.9 count=4294967295 rt="Apr 02 2031 06:15:11" lane=4`},
+05:15:11|act=denied src=192.0.2.9 count=4294967295 rt="Apr 02 2031 06:15:11" lane=4`,
+	},
 	// A record of two lines in one place, and lines that begin with a stamp of another shape.
 	{"two shapes and one trace", `05:15:09|2031-04-02 06:15:09,123 INFO ferry is in berth 2
 05:15:10|2031-04-02 06:15:10,123 ERROR ramp does not answer
@@ -138,7 +163,16 @@ var mixed = []struct{ name, text string }{
 05:15:11|2031-04-02 06:15:11 gate: opened
 05:15:12|2031-04-02 06:15:12.5 ramp: down
 05:15:13|2031-04-02 06:15:13 ramp: up`},
-	{"one line of another shape in many", strings.TrimSuffix(strings.Repeat("05:15:09|Apr  2 06:15:09 lock-2 gated[7]: opened\n", 12), "\n") + "\n05:15:10|2031-04-02 06:15:10 gated restarts\n" + strings.TrimSuffix(strings.Repeat("05:15:11|Apr  2 06:15:11 lock-2 gated[8]: opened\n", 12), "\n")},
+	{
+		"one line of another shape in many",
+		strings.TrimSuffix(
+			strings.Repeat("05:15:09|Apr  2 06:15:09 lock-2 gated[7]: opened\n", 12),
+			"\n",
+		) + "\n05:15:10|2031-04-02 06:15:10 gated restarts\n" + strings.TrimSuffix(
+			strings.Repeat("05:15:11|Apr  2 06:15:11 lock-2 gated[8]: opened\n", 12),
+			"\n",
+		),
+	},
 	{"no head at the end", `05:15:09|06:15:09 02/04/2031 the pump is on
 05:15:10|06:15:10 02/04/2031 the pump is off
 05:15:11|06:15:11 02/04/2031 the hatch is open
@@ -214,7 +248,8 @@ func TestMixed(t *testing.T) {
 			at, rest, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "|")
 			text, want = append(text, rest), append(want, at)
 		}
-		best := Guess([]byte(strings.Join(text, "\n")+"\n"), Options{Zone: "Europe/Lisbon", Observed: time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)})[0]
+		best := Guess([]byte(strings.Join(text, "\n")+"\n"), Options{Zone: "Europe/Lisbon", Observed: time.Date(2031,
+			4, 2, 12, 0, 0, 0, time.UTC)})[0]
 		times := map[int]string{}
 		for _, r := range best.Records {
 			if r.Read {
@@ -229,14 +264,21 @@ func TestMixed(t *testing.T) {
 			if times[i+1] == "2031-04-02 "+w {
 				right++
 			} else {
-				t.Logf("%s: %q is at %q, not %s, by %s %s %v, begin %q", c.name, text[i], times[i+1], w, best.Spec.Kind, best.Spec.Template, best.Spec.FirstOf, best.Begin)
+				t.Logf("%s: %q is at %q, not %s, by %s %s %v, begin %q", c.name, text[i], times[i+1], w,
+					best.Spec.Kind, best.Spec.Template, best.Spec.FirstOf, best.Begin)
 			}
 		}
 		for _, w := range best.Warnings {
 			assert.NotContains(t, w, "no time was found", c.name)
 		}
 	}
-	t.Logf("%d of %d times are right (%.1f %%) in %d logs", right, known, 100*float64(right)/float64(known), len(mixed))
+	t.Logf(
+		"%d of %d times are right (%.1f %%) in %d logs",
+		right,
+		known,
+		100*float64(right)/float64(known),
+		len(mixed),
+	)
 	assert.GreaterOrEqual(t, float64(right), 0.99*float64(known))
 }
 
@@ -244,8 +286,35 @@ func TestMixed(t *testing.T) {
 func TestGuessesOfEveryMonth(t *testing.T) {
 	t.Parallel()
 	local := [][]string{
-		{"januar", "februar", "märz", "april", "mai", "juni", "juli", "august", "september", "oktober", "november", "dezember"}, {"janv", "févr", "mars", "avr", "mai", "juin", "juil", "août", "sept", "oct", "nov", "déc"},
-		{"ene", "feb", "mar", "abr", "may", "jun", "jul", "ago", "sep", "oct", "nov", "dic"}, {"gen", "feb", "mar", "apr", "mag", "giu", "lug", "ago", "set", "ott", "nov", "dic"}, {"sty", "lut", "mar", "kwi", "maj", "cze", "lip", "sie", "wrz", "paź", "lis", "gru"},
+		{
+			"januar",
+			"februar",
+			"märz",
+			"april",
+			"mai",
+			"juni",
+			"juli",
+			"august",
+			"september",
+			"oktober",
+			"november",
+			"dezember",
+		}, {"janv", "févr", "mars", "avr", "mai", "juin", "juil", "août", "sept", "oct", "nov", "déc"},
+		{
+			"ene",
+			"feb",
+			"mar",
+			"abr",
+			"may",
+			"jun",
+			"jul",
+			"ago",
+			"sep",
+			"oct",
+			"nov",
+			"dic",
+		}, {"gen", "feb", "mar", "apr", "mag", "giu", "lug", "ago", "set", "ott", "nov", "dic"}, {"sty", "lut", "mar",
+			"kwi", "maj", "cze", "lip", "sie", "wrz", "paź", "lis", "gru"},
 		{"янв", "фев", "мар", "апр", "мая", "июн", "июл", "авг", "сен", "окт", "ноя", "дек"},
 	}
 	for m := time.January; m <= time.December; m++ {
@@ -254,16 +323,34 @@ func TestGuessesOfEveryMonth(t *testing.T) {
 			names = append(names, l[m-1])
 		}
 		for _, name := range names {
-			for _, shape := range []string{"M  D 06:15:0S lock-2 gated[7]: opened", "<38>M  D 06:15:0S lock-2 gated[7]: opened", "Wed M  D 06:15:0S 2031 gate opens", "Wed, D M 2031 06:15:0S +0000 gate opens", "[0D/M/2031:06:15:0S +0000] gate opens",
-				"M 0D, 2031 06:15:0S gate opens", "0D M 2031 06:15:0S gate opens", "0D M 06:15:0S gate opens", "0D-M-2031 06:15:0S gate opens", "2031-M-0D 06:15:0S gate opens", "2031 M  D 06:15:0S gate opens"} {
+			for _, shape := range []string{"M  D 06:15:0S lock-2 gated[7]: opened", "<38>M  D 06:15:0S lock-2 " +
+				"gated[7]: opened", "Wed M  D 06:15:0S 2031 gate opens", "Wed, D M 2031 06:15:0S +0000 gate opens",
+				"[0D/M/2031:06:15:0S +0000] gate opens",
+				"M 0D, 2031 06:15:0S gate opens", "0D M 2031 06:15:0S gate opens", "0D M 06:15:0S gate opens",
+				"0D-M-2031 06:15:0S gate opens", "2031-M-0D 06:15:0S gate opens", "2031 M  D 06:15:0S gate opens"} {
 				var log string
 				for s := range 3 {
-					log += strings.NewReplacer("M", name, "D", "7", "S", string(rune('1'+s))).Replace(shape) + strings.Repeat(" again", s) + "\n"
+					log += strings.NewReplacer("M", name, "D", "7", "S", string(rune('1'+s))).
+						Replace(shape) +
+						strings.Repeat(
+							" again",
+							s,
+						) + "\n"
 				}
-				best := Guess([]byte(log), Options{Zone: "UTC", Observed: time.Date(2031, 12, 30, 12, 0, 0, 0, time.UTC)})[0]
+				best := Guess([]byte(log), Options{Zone: "UTC", Observed: time.Date(2031, 12, 30, 12, 0, 0, 0,
+					time.UTC)})[0]
 				want := time.Date(2031, m, 7, 6, 15, 1, 0, time.UTC)
 				if len(best.Records) != 3 || !best.Records[0].Time.Equal(want) {
-					assert.Fail(t, "not read", "%q: %s %s at %s, not %s", log, best.Spec.Kind, best.Spec.Template, best.Records[0].Time, want)
+					assert.Fail(
+						t,
+						"not read",
+						"%q: %s %s at %s, not %s",
+						log,
+						best.Spec.Kind,
+						best.Spec.Template,
+						best.Records[0].Time,
+						want,
+					)
 				}
 			}
 		}

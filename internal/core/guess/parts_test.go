@@ -42,7 +42,20 @@ func TestNext(t *testing.T) {
 	} {
 		got, rest, ok := next(line, false)
 		require.True(t, ok, line)
-		assert.Equal(t, want, struct{ sep, kind, text, open, tail, key, rest string }{got.sep, got.kind, got.text, got.open, got.tail, got.key, rest}, line)
+		assert.Equal(
+			t,
+			want,
+			struct{ sep, kind, text, open, tail, key, rest string }{
+				got.sep,
+				got.kind,
+				got.text,
+				got.open,
+				got.tail,
+				got.key,
+				rest,
+			},
+			line,
+		)
 	}
 	for _, line := range []string{"", "   ", " \t"} {
 		_, _, ok := next(line, false)
@@ -103,9 +116,15 @@ func TestTables(t *testing.T) {
 	rows := numbers(linesOf("1 2 - 192.0.2.7 4 5 1932873309 x\n2 3 - - 4 5 1932873310 y"))
 	require.Len(t, rows, 1)
 	assert.Equal(t, []string{"time", "time"}, []string{rows[0].Time.Field, rows[0].Columns[6]})
-	assert.Empty(t, numbers(linesOf("this is a line of many words and no number\nthis is a line of many words and 1 number")))
+	assert.Empty(
+		t,
+		numbers(linesOf("this is a line of many words and no number\nthis is a line of many words and 1 number")),
+	)
 	assert.Empty(t, numbers(linesOf("1 2 3 4 5 6 7 8\n1 2 3 4 5 6 7")))
-	bars := barred(linesOf("INFO | a b | 2031-04-02 06:15:09 | 4 | x | y\nERROR | c | 2031-04-02 06:15:10 | 5 | z"), "")
+	bars := barred(
+		linesOf("INFO | a b | 2031-04-02 06:15:09 | 4 | x | y\nERROR | c | 2031-04-02 06:15:10 | 5 | z"),
+		"",
+	)
 	require.NotEmpty(t, bars)
 	assert.Equal(t, "{level:token} | {part} | {ts:time} | {number:int} | {message:remainder}", bars[0].Template)
 	assert.Empty(t, barred(linesOf("a | b | c\nd | e | f"), ""), "neither a time nor a level")

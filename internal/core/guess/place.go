@@ -27,9 +27,20 @@ type place struct {
 func (s *place) constant() bool { return len(s.texts) == 1 && s.n > 1 }
 
 // methods of HTTP (RFC 9110) are a choice, even where a log holds but one.
-var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true, "CONNECT": true, "OPTIONS": true, "TRACE": true, "PATCH": true}
+var methods = map[string]bool{
+	"GET":     true,
+	"HEAD":    true,
+	"POST":    true,
+	"PUT":     true,
+	"DELETE":  true,
+	"CONNECT": true,
+	"OPTIONS": true,
+	"TRACE":   true,
+	"PATCH":   true,
+}
 
-// fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote it.
+// fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote
+// it.
 func (s *place) fixed() bool {
 	w := s.token.text
 	joined := len(w) > 2 && strings.Contains(w[1:len(w)-1], "-") && wordByte(w[0]) // as names of hosts are
@@ -68,10 +79,14 @@ func (s *place) spaced() bool {
 
 // plain tells whether a place has words of no kind, with nothing around them.
 func (s *place) plain() bool {
-	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() && !s.column && !s.chosen() && !(s.n > 2 && s.dotted())
+	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() &&
+		!s.column &&
+		!s.chosen() &&
+		!(s.n > 2 && s.dotted())
 }
 
-// chosen tells whether a place has words that are a choice, and no beginning of a sentence: streams of a process, methods of HTTP.
+// chosen tells whether a place has words that are a choice, and no beginning of a sentence: streams of a process,
+// methods of HTTP.
 func (s *place) chosen() bool {
 	for t := range s.texts {
 		if !methods[t] && t != "stdout" && t != "stderr" {
@@ -113,7 +128,8 @@ func (s *place) unit() string {
 // rising tells whether the numbers of a place go up, or hardly down, from line to line, as time does.
 func (s *place) rising() bool { return s.falls*10 <= s.n }
 
-// leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for one.
+// leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for
+// one.
 func (s *place) leveled() bool {
 	if s.graded() {
 		return true
@@ -131,10 +147,12 @@ func (s *place) leveled() bool {
 	if also > 0 && s.kinds["level"] > 0 && s.token.tail == ":" && s.token.text == strings.ToUpper(s.token.text) {
 		return true
 	}
-	return s.kinds["level"]*2 >= s.n && !s.onlyLog() || also > 0 && s.token.open == "[" // brackets hold what is counted among few
+	return s.kinds["level"]*2 >= s.n && !s.onlyLog() ||
+		also > 0 && s.token.open == "[" // brackets hold what is counted among few
 }
 
-// graded tells whether a place has a few words over and over, several levels among them: then the others are a program's own levels.
+// graded tells whether a place has a few words over and over, several levels among them: then the others are a
+// program's own levels.
 func (s *place) graded() bool {
 	if len(s.texts) > 10 || s.n < 6*len(s.texts) || s.kinds["level"]+s.kinds["word"] != s.n {
 		return false
@@ -152,13 +170,27 @@ func (s *place) graded() bool {
 	return len(levels) > 1 && len(levels)*2 >= len(s.texts)
 }
 
-// onlyLog tells whether there is but the word log, which some programs write for a level, and many begin their sentences with.
+// onlyLog tells whether there is but the word log, which some programs write for a level, and many begin their
+// sentences with.
 func (s *place) onlyLog() bool {
 	return s.constant() && strings.EqualFold(s.token.text, "log") && s.token.open == "" && s.token.tail != ":"
 }
 
 // alsoLevels are words that stand in the place of a level and say that nothing is wrong.
-var alsoLevels = []string{"system", "note", "statement", "detail", "hint", "context", "audit", "success", "status", "config", "finer", "finest"}
+var alsoLevels = []string{
+	"system",
+	"note",
+	"statement",
+	"detail",
+	"hint",
+	"context",
+	"audit",
+	"success",
+	"status",
+	"config",
+	"finer",
+	"finest",
+}
 
 // smallLevels are words for levels below the usual.
 var smallLevels = []string{"fine", "finer", "finest", "silly"}

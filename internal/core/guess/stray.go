@@ -10,15 +10,16 @@ import (
 	"synaxis/internal/core/format"
 )
 
-// A log of several programs has lines of several shapes. The best answer reads the most of them; what it leaves out, or takes for the
-// rest of a record, though it begins with a stamp of its own, is a stray: strays get templates of their own, in a first-of.
+// A log of several programs has lines of several shapes. The best answer reads the most of them; what it leaves out,
+// or takes for the rest of a record, though it begins with a stamp of its own, is a stray: strays get templates of
+// their own, in a first-of.
 
 // maxParts bounds the parts of a first-of that is proposed.
 const maxParts = 6
 
-// strays are the lines of a log that a candidate does not read though they have a stamp, and those that it takes for the rest of a
-// record though they begin with one. Of the latter there are none where nearly
-// every record has one, and all look the same: then that is how records go on.
+// strays are the lines of a log that a candidate does not read though they have a stamp, and those that it takes for
+// the rest of a record though they begin with one. Of the latter there are none where nearly every record has one, and
+// all look the same: then that is how records go on.
 func (c *Candidate) strays(lines [][]byte) (unread, within [][]byte) {
 	for _, r := range c.Records {
 		for k := range r.Lines {
@@ -47,9 +48,12 @@ func (c *Candidate) strays(lines [][]byte) (unread, within [][]byte) {
 	return unread, within
 }
 
-// withStrays proposes a first-of of what a candidate reads and of templates for its strays; ok is false where it has none, or so few
-// that they are noise.
-func (c *Candidate) withStrays(lines [][]byte, name string) (whole format.Spec, begin string, parts []format.Spec, ok bool) {
+// withStrays proposes a first-of of what a candidate reads and of templates for its strays; ok is false where it has
+// none, or so few that they are noise.
+func (c *Candidate) withStrays(
+	lines [][]byte,
+	name string,
+) (whole format.Spec, begin string, parts []format.Spec, ok bool) {
 	if c.Spec.Kind == "raw" || c.Spec.Kind == "csv" {
 		return whole, "", nil, false
 	}
@@ -65,7 +69,8 @@ func (c *Candidate) withStrays(lines [][]byte, name string) (whole format.Spec, 
 		looks := []string{strings.TrimPrefix(begin, "^")}
 		for _, l := range all {
 			p, n, _ := stampAt(l)
-			if look := lookOf(l[:p], p > 3) + stampLook(l[p:p+n]); !slices.Contains(looks, look) && len(looks) < maxParts {
+			if look := lookOf(l[:p], p > 3) + stampLook(l[p:p+n]); !slices.Contains(looks, look) &&
+				len(looks) < maxParts {
 				looks = append(looks, look)
 			}
 		}
@@ -86,7 +91,9 @@ func (c *Candidate) withStrays(lines [][]byte, name string) (whole format.Spec, 
 			parts, left = append(parts, spec), after
 		}
 	}
-	if syslog, known := format.BuiltIn("syslog"); known && c.Spec.Kind != "syslog" && len(unreadBy(syslog, all))*2 < len(all) && looksLikeSyslog(all) {
+	if syslog, known := format.BuiltIn("syslog"); known && c.Spec.Kind != "syslog" &&
+		len(unreadBy(syslog, all))*2 < len(all) &&
+		looksLikeSyslog(all) {
 		add(syslog)
 	}
 	for _, spec := range proposals(left, "") {

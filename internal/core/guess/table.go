@@ -13,8 +13,8 @@ import (
 // columnNames is a head that names the columns.
 var columnNames = regexp.MustCompile(`^#(?:Fields:|fields\t)(.*)$`)
 
-// barred proposes templates for lines whose parts stand between bars, with spaces or without; the last may be anything. With begin
-// only those are looked at that begin a record.
+// barred proposes templates for lines whose parts stand between bars, with spaces or without; the last may be
+// anything. With begin only those are looked at that begin a record.
 func barred(lines [][]byte, begin string) []format.Spec {
 	re := regexp.MustCompile(begin)
 	heads := slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool { return !re.Match(l) })
@@ -78,7 +78,15 @@ func betweenBars(lines [][]byte, bar string) []format.Spec {
 	if w.time == "" && w.level == "" {
 		return nil
 	}
-	return []format.Spec{{Kind: "template", Template: w.text.String(), Time: format.Time{Field: w.time}, Body: w.body, Level: format.Level{Field: w.level, Map: w.levels}}}
+	return []format.Spec{
+		{
+			Kind:     "template",
+			Template: w.text.String(),
+			Time:     format.Time{Field: w.time},
+			Body:     w.body,
+			Level:    format.Level{Field: w.level, Map: w.levels},
+		},
+	}
 }
 
 // tables proposes csv with each separator that all lines have equally often.
@@ -117,7 +125,8 @@ func tables(lines [][]byte) []format.Spec {
 			continue
 		}
 		same := counts[n]
-		if short := len(split(lines[0], sep)); short == n-1 && len(lines) > 3 { // a head that does not name the text at the end
+		if short := len(split(lines[0], sep)); short == n-1 &&
+			len(lines) > 3 { // a head that does not name the text at the end
 			same++
 		}
 		if n < 3 || float64(same) < agree*float64(len(lines)) || sep == " " && n != len(fields) {
@@ -133,10 +142,14 @@ func tables(lines [][]byte) []format.Spec {
 	return out
 }
 
-// numbers proposes csv for lines that are many values with spaces between them, most of them numbers, addresses, or a dash for none.
+// numbers proposes csv for lines that are many values with spaces between them, most of them numbers, addresses, or a
+// dash for none.
 func numbers(lines [][]byte) []format.Spec {
 	n, values, plain := 0, 0, 0
-	lines = slices.DeleteFunc(slices.Clone(lines), func(l []byte) bool { return len(bytes.TrimSpace(l)) == 0 || l[0] == '#' })
+	lines = slices.DeleteFunc(
+		slices.Clone(lines),
+		func(l []byte) bool { return len(bytes.TrimSpace(l)) == 0 || l[0] == '#' },
+	)
 	for _, l := range lines {
 		row := split(l, " ")
 		if n == 0 {
@@ -183,7 +196,12 @@ var (
 )
 
 // described names the columns: by the head, when the first line is one, and types them by what stands in all lines.
-func described(lines [][]byte, fields []string, sep string, n int) (names []string, types map[string]string, timeField string) {
+func described(
+	lines [][]byte,
+	fields []string,
+	sep string,
+	n int,
+) (names []string, types map[string]string, timeField string) {
 	head := split(lines[0], sep)
 	headed := len(fields) != n && len(head) >= n-1 && len(head) <= n
 	for _, v := range head {

@@ -13,9 +13,9 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// A template is proposed by walking all lines at once from the left: a time, words in brackets or quotes, key=value, numbers,
-// addresses, levels. As long as the lines agree on what stands there it becomes a field or a literal; where they part, the
-// rest is the message.
+// A template is proposed by walking all lines at once from the left: a time, words in brackets or quotes, key=value,
+// numbers, addresses, levels. As long as the lines agree on what stands there it becomes a field or a literal; where
+// they part, the rest is the message.
 
 // agree is the share of lines that must have the same thing in a place.
 const agree = 0.95
@@ -23,8 +23,8 @@ const agree = 0.95
 // maxPlaces bounds the fields of a proposed template.
 const maxPlaces = 24
 
-// proposals proposes templates for lines: one for each of the shapes that they begin with, the most frequent first. With begin only
-// those are looked at that begin a record.
+// proposals proposes templates for lines: one for each of the shapes that they begin with, the most frequent first.
+// With begin only those are looked at that begin a record.
 func proposals(lines [][]byte, begin string) []format.Spec {
 	var rests []string
 	var re *regexp.Regexp
@@ -34,7 +34,8 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	follows := map[string][]string{} // the lines behind those that begin a record, by their text
 	for i, l := range lines {
 		l = bytes.TrimRight(l, "\r")
-		if len(bytes.TrimSpace(l)) > 0 && (l[0] != '#' || re != nil) && (re == nil || re.Match(l)) && len(rests) < 2000 {
+		if len(bytes.TrimSpace(l)) > 0 && (l[0] != '#' || re != nil) && (re == nil || re.Match(l)) &&
+			len(rests) < 2000 {
 			rests = append(rests, string(l))
 			if re != nil && i+1 < len(lines) && !re.Match(lines[i+1]) {
 				follows[string(l)] = append(follows[string(l)], string(bytes.TrimRight(lines[i+1], "\r")))
@@ -65,8 +66,8 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	return out
 }
 
-// byLevel parts lines whose level stands in one of a few places, since something before it is not in all of them; the most
-// frequent first. Where it stands in one place, or some have none, they stay together.
+// byLevel parts lines whose level stands in one of a few places, since something before it is not in all of them; the
+// most frequent first. Where it stands in one place, or some have none, they stay together.
 func byLevel(lines []string) [][]string {
 	places := map[int][]string{}
 	n := 0
@@ -134,14 +135,17 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	var before [][]string
 	for len(shapes) < maxPlaces {
 		s, next := vote(rests, len(shapes) == 0)
-		if s == nil || len(shapes) > 0 && shapes[len(shapes)-1].says() && s.worded() { // a message begins behind a level and a colon
+		if s == nil ||
+			len(shapes) > 0 && shapes[len(shapes)-1].says() &&
+				s.worded() { // a message begins behind a level and a colon
 			break
 		}
 		shapes, before = append(shapes, s), append(before, rests)
 		rests = next
 	}
 	// Words before a message are its beginning.
-	for n := len(shapes); n > 0 && shapes[n-1].plain() && strings.Trim(separator(rests), " ") == "" && slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
+	for n := len(shapes); n > 0 && shapes[n-1].plain() && strings.Trim(separator(rests), " ") == "" &&
+		slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }); n-- {
 		shapes, rests = shapes[:n-1], before[n-1]
 	}
 	// So are several words of running text that are all that is left.
@@ -149,14 +153,16 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	for prose > 0 && shapes[prose-1].plain() && shapes[prose-1].wordy() && shapes[prose-1].token.sep == " " {
 		prose--
 	}
-	if len(shapes)-prose >= 2 && !slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }) {
+	if len(shapes)-prose >= 2 &&
+		!slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }) {
 		rests, shapes = before[prose], shapes[:prose]
 	}
 	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
 		return nil // sentences
 	}
 	for i, s := range shapes {
-		s.cell = i+1 < len(shapes) && strings.ContainsAny(s.token.sep, cells) && strings.ContainsAny(shapes[i+1].token.sep, cells)
+		s.cell = i+1 < len(shapes) && strings.ContainsAny(s.token.sep, cells) &&
+			strings.ContainsAny(shapes[i+1].token.sep, cells)
 		w.add(s)
 	}
 	if w.fields == 0 {
@@ -168,7 +174,8 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 			left++
 		}
 	}
-	if end := separator(rests); left > 0 && second != nil && marks.MatchString(end) && !slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != strings.TrimSpace(end) }) {
+	if end := separator(rests); left > 0 && second != nil && marks.MatchString(end) &&
+		!slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != strings.TrimSpace(end) }) {
 		w.text.WriteString(escape(end)) // the frame of a head
 		left = 0
 	}
@@ -185,7 +192,13 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 	} else if begin != "" { // the lines that follow
 		w.text.WriteString("{more:remainder}")
 	}
-	spec := format.Spec{Kind: "template", Template: w.text.String(), Time: format.Time{Field: w.time}, Body: w.body, Level: format.Level{Field: w.level}}
+	spec := format.Spec{
+		Kind:     "template",
+		Template: w.text.String(),
+		Time:     format.Time{Field: w.time},
+		Body:     w.body,
+		Level:    format.Level{Field: w.level},
+	}
 	if w.level != "" && len(w.levels) > 0 {
 		spec.Level.Map = w.levels
 	}
@@ -197,7 +210,8 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 
 var marks = regexp.MustCompile(`^[ \t]*[-=|;>]+[ \t]*$`)
 
-// goOn writes what stands behind the first line of records of several: a level, where the second line begins with one, and the rest.
+// goOn writes what stands behind the first line of records of several: a level, where the second line begins with one,
+// and the rest.
 func (w *walker) goOn(second []string) {
 	w.text.WriteString("\n")
 	if w.level == "" && leads(second) {
@@ -307,7 +321,13 @@ func vote(rests []string, first bool) (*place, []string) {
 	}
 	s.column = len(widths) == 1 && len(lengths) > 1 && s.n > 2 // filled up with spaces
 	// Words that vary freely, each with nothing of its own, are the beginning of a sentence.
-	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() && !s.graded() && !s.column && !s.chosen() && (!s.few() || s.wordy() && sentence(left)) && !ahead(left) && strings.Trim(separator(left), " ") == "" {
+	if s.kinds["word"]*2 > s.n && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.constant() &&
+		!s.graded() &&
+		!s.column &&
+		!s.chosen() &&
+		(!s.few() || s.wordy() && sentence(left)) &&
+		!ahead(left) &&
+		strings.Trim(separator(left), " ") == "" {
 		return nil, nil
 	}
 	return s, left
@@ -354,7 +374,10 @@ func ahead(rests []string) bool {
 			r = rest
 		}
 	}
-	return slices.ContainsFunc(append(levels[:], times[:]...), func(n int) bool { return n > 1 && float64(n) >= agree*float64(len(rests)) })
+	return slices.ContainsFunc(
+		append(levels[:], times[:]...),
+		func(n int) bool { return n > 1 && float64(n) >= agree*float64(len(rests)) },
+	)
 }
 
 func escape(literal string) string {
@@ -385,7 +408,10 @@ func (w *walker) add(s *place) {
 			w.time, w.dated = name, dated
 		}
 		w.field(name, "time")
-	case s.all("level") && !s.onlyLog(), s.leveled(), s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV", t.text)):
+	case s.all("level") && !s.onlyLog(),
+		s.leveled(),
+		s.kinds["letter"] == s.n && (len(s.texts) > 1 || w.time != "" && w.level == "" && strings.Contains("DIWEV",
+			t.text)):
 		name := w.name("level")
 		if w.level == "" {
 			w.level = name
@@ -501,7 +527,13 @@ var meanings = []struct {
 	{"request", regexp.MustCompile(`^[A-Z]{3,9} \S+(?: HTTP/[\d.]+)?$`), nil},
 	{"url", regexp.MustCompile(`^https?://\S+$`), regexp.MustCompile(`^https?://`)},
 	{"path", regexp.MustCompile(`^/\S*$`), regexp.MustCompile(`^/`)},
-	{"id", nil, regexp.MustCompile(`^(?:[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}|(?:[0-9a-f]{12,}|[0-9A-F]{12,}))$`)},
+	{
+		"id",
+		nil,
+		regexp.MustCompile(
+			`^(?:[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}|(?:[0-9a-f]{12,}|[0-9A-F]{12,}))$`,
+		),
+	},
 	{"peer", nil, regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-f:]+\]):\d{1,5}$`)},
 }
 
@@ -517,7 +549,28 @@ func isDated(text string) bool { return format.Dated([]byte(text)) }
 var calling = regexp.MustCompile(`^[A-Za-z][a-z_]{1,20}$`)
 
 // joining are words that join others and name nothing.
-var joining = map[string]bool{"the": true, "an": true, "is": true, "was": true, "are": true, "of": true, "in": true, "on": true, "at": true, "to": true, "for": true, "by": true, "with": true, "and": true, "or": true, "as": true, "it": true, "no": true, "not": true, "be": true}
+var joining = map[string]bool{
+	"the":  true,
+	"an":   true,
+	"is":   true,
+	"was":  true,
+	"are":  true,
+	"of":   true,
+	"in":   true,
+	"on":   true,
+	"at":   true,
+	"to":   true,
+	"for":  true,
+	"by":   true,
+	"with": true,
+	"and":  true,
+	"or":   true,
+	"as":   true,
+	"it":   true,
+	"no":   true,
+	"not":  true,
+	"be":   true,
+}
 
 func (w *walker) valueType(s *place) string {
 	ints, floats, quoted := 0, 0, 0

@@ -26,17 +26,23 @@ var (
 	seconds      = regexp.MustCompile(`^(?:1\d{9}|20\d{8}|1\d{12})$`)       // since 1970, from 2001 to 2036
 	plainSeconds = regexp.MustCompile(`^(?:1\d{9}|20\d{8})(?:\d{3}){0,3}$`) // the same down to nanoseconds
 	pair         = regexp.MustCompile(`^[A-Za-z_][\w.-]{0,40}=(?:[^=]|$)`)
-	lettered     = regexp.MustCompile(`^([VDIWEF])(/)\w`)                                                                  // the letter of a level, and who says so
-	serial       = regexp.MustCompile(`^((?:[A-Za-z_]\w{0,30}=)?[A-Za-z_]\w{0,30}[(\[])(1\d{9}\.\d{1,9})(:)\d{1,18}[)\]]`) // seconds behind a word, before a serial number
-	number       = regexp.MustCompile(`^[-+]?\d{1,18}$`)
+	lettered     = regexp.MustCompile(
+		`^([VDIWEF])(/)\w`,
+	) // the letter of a level, and who says so
+	serial = regexp.MustCompile(
+		`^((?:[A-Za-z_]\w{0,30}=)?[A-Za-z_]\w{0,30}[(\[])(1\d{9}\.\d{1,9})(:)\d{1,18}[)\]]`,
+	) // seconds behind a word, before a serial number
+	number = regexp.MustCompile(`^[-+]?\d{1,18}$`)
 
-	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`)                 // a level, and who says so
-	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}[\])]`)                 // the rest of that
-	mnemonic   = regexp.MustCompile(`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`) // a part of a device, a severity of RFC 5424, and what happened
-	columned   = regexp.MustCompile(`^(\S{2,})[ \t]+: `)
-	joined     = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
-	failing    = regexp.MustCompile(`^(?:Fatal|Parse|Core|Compile|Recoverable fatal) (?:error|warning)`)
-	decimal    = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
+	bracketed  = regexp.MustCompile(`^([A-Z]{3,11})\[\d`) // a level, and who says so
+	numberShut = regexp.MustCompile(`^[1-9]\d{0,8}[\])]`) // the rest of that
+	mnemonic   = regexp.MustCompile(
+		`^%[A-Z][A-Z0-9_]*-[0-7]-[A-Z0-9_]+`,
+	) // a part of a device, a severity of RFC 5424, and what happened
+	columned = regexp.MustCompile(`^(\S{2,})[ \t]+: `)
+	joined   = regexp.MustCompile(`^([A-Za-z_][\w.-]*):[^/:\s]`)
+	failing  = regexp.MustCompile(`^(?:Fatal|Parse|Core|Compile|Recoverable fatal) (?:error|warning)`)
+	decimal  = regexp.MustCompile(`^[-+]?\d+\.\d+(?:[eE][-+]?\d+)?$`)
 )
 
 // next cuts the next token off a line; ok is false at its end.
@@ -56,7 +62,9 @@ func next(line string, first bool) (t token, rest string, ok bool) {
 		t.kind, t.open, t.text, t.tail = "time", m[1], m[2], m[3]
 		return t, line[len(m[1])+len(m[2])+len(m[3]):], true
 	}
-	if n, ok := format.Recognise([]byte(line)); ok && countsSeconds(line[:n]) && (n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) && (n == len(line) || !wordByte(line[n])) {
+	if n, ok := format.Recognise([]byte(line)); ok && countsSeconds(line[:n]) &&
+		(n >= 8 && strings.ContainsAny(line[:n], ":-/") || first && n >= 10) &&
+		(n == len(line) || !wordByte(line[n])) {
 		t.kind, t.text = "time", line[:n]
 		return tail(t, line[n:])
 	}
@@ -115,7 +123,9 @@ func framedToken(t token, line string) (token, string, bool) {
 	switch {
 	case ok && n == len(inner) && n >= 8:
 		t.kind = "time"
-	case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(strings.TrimSpace(inner[n+1:]))): // a time and more in one bracket
+	// a time and more in one bracket
+	case ok && n < len(inner) && strings.IndexByte(": #,", inner[n]) >= 0 && (n >= 10 || n >= 8 && levelWord(
+		strings.TrimSpace(inner[n+1:]))):
 		t.kind, t.shut, t.text = "time", "", inner[:n]
 		return tail(t, line[1+n:])
 	case m != nil && levelWord(m[3]):
@@ -146,7 +156,8 @@ func pairToken(t token, line string) (token, string, bool) {
 	if end < 0 {
 		end = len(value)
 	}
-	if n, ok := format.Recognise([]byte(value)); ok && n > end && n >= 10 && (n == len(value) || !wordByte(value[n])) { // a stamp with spaces
+	if n, ok := format.Recognise([]byte(value)); ok && n > end && n >= 10 &&
+		(n == len(value) || !wordByte(value[n])) { // a stamp with spaces
 		t.text, t.kind = value[:n], "time"
 		return tail(t, value[n:])
 	}
@@ -154,8 +165,8 @@ func pairToken(t token, line string) (token, string, bool) {
 	return t, value[end:], true
 }
 
-// gluedToken cuts what stands right behind the token before it: the rest of a bracket behind a level, or who says it behind a level
-// and a colon.
+// gluedToken cuts what stands right behind the token before it: the rest of a bracket behind a level, or who says it
+// behind a level and a colon.
 func gluedToken(t token, line string) (token, string, bool) {
 	switch c := line[0]; {
 	case c >= '1' && c <= '9':
@@ -245,7 +256,8 @@ func tail(t token, rest string) (token, string, bool) {
 // countsSeconds tells whether a stamp that is but a number may count time since 1970, and is not any large number.
 func countsSeconds(stamp string) bool {
 	whole, fraction, _ := strings.Cut(stamp, ".")
-	return strings.Trim(whole+fraction, "0123456789") != "" || len(whole) == 14 || len(whole) == 17 || plainSeconds.MatchString(whole)
+	return strings.Trim(whole+fraction, "0123456789") != "" || len(whole) == 14 || len(whole) == 17 ||
+		plainSeconds.MatchString(whole)
 }
 
 func wordByte(c byte) bool {

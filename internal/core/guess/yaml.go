@@ -14,8 +14,8 @@ import (
 	"synaxis/internal/core/yamldoc"
 )
 
-// Definition writes a candidate as a format definition of a name, with a sample out of the log. zone is that of times without
-// one, or "".
+// Definition writes a candidate as a format definition of a name, with a sample out of the log. zone is that of times
+// without one, or "".
 func (c Candidate) Definition(name, zone string) string {
 	var b strings.Builder
 	s := c.Spec
@@ -79,7 +79,11 @@ func (c Candidate) Definition(name, zone string) string {
 	}
 	if line, private := c.sample(); line != "" {
 		if len(private) > 0 {
-			fmt.Fprintf(&b, "# This sample seems to hold private data (%s): make up other data before it is saved.\n", strings.Join(private, ", "))
+			fmt.Fprintf(
+				&b,
+				"# This sample seems to hold private data (%s): make up other data before it is saved.\n",
+				strings.Join(private, ", "),
+			)
 		}
 		fmt.Fprintf(&b, "samples:\n  - {line: %s}\n", yamldoc.Quote(line))
 	}
@@ -99,8 +103,8 @@ func plain(name string) string {
 
 var plainName = regexp.MustCompile(`^[A-Za-z_][\w.-]*$`)
 
-// sample picks a line for a sample: the first without private data, or else the first, with what it seems to hold. Definitions
-// are kept for ever and seen by many.
+// sample picks a line for a sample: the first without private data, or else the first, with what it seems to hold.
+// Definitions are kept for ever and seen by many.
 func (c Candidate) sample() (line string, private []string) {
 	const looked = 200
 	for i, r := range c.Records {
@@ -139,5 +143,6 @@ func quote(s string) string {
 
 // printable tells whether a text can stand in a definition for people to read.
 func printable(s string) bool {
-	return utf8.ValidString(s) && !strings.ContainsFunc(s, func(r rune) bool { return r != '\t' && !unicode.IsPrint(r) || r == utf8.RuneError })
+	return utf8.ValidString(s) &&
+		!strings.ContainsFunc(s, func(r rune) bool { return r != '\t' && !unicode.IsPrint(r) || r == utf8.RuneError })
 }

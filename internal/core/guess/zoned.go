@@ -11,10 +11,11 @@ import (
 	"synaxis/internal/core/pipeline"
 )
 
-// zoned is the layout of times that all say their zone and are written in one way, so that the definition itself shows that no zone need
-// be named; "" where they are not.
+// zoned is the layout of times that all say their zone and are written in one way, so that the definition itself shows
+// that no zone need be named; "" where they are not.
 func zoned(spec format.Spec, records []pipeline.Tried, observed time.Time) string {
-	if spec.Time.Field == "" || spec.Time.Layout != "" || !slices.Contains([]string{"template", "csv", "regex"}, spec.Kind) {
+	if spec.Time.Field == "" || spec.Time.Layout != "" ||
+		!slices.Contains([]string{"template", "csv", "regex"}, spec.Kind) {
 		return ""
 	}
 	layout := ""
@@ -65,11 +66,23 @@ var zonedStamps = []struct {
 	re     *regexp.Regexp
 	layout string
 }{
-	{regexp.MustCompile(`^\d{4}-\d\d-\d\d([T ])\d\d:\d\d:\d\d( ?)(Z|[+-]\d\d:?\d\d|[A-Z]{3,4})$`), "%Y-%m-%d$1%H:%M:%S$2$3"},
-	{regexp.MustCompile(`^\d{4}-\d\d-\d\d([T ])\d\d:\d\d:\d\d([.,])(\d+)( ?)(Z|[+-]\d\d:?\d\d|[A-Z]{3,4})$`), "%Y-%m-%d$1%H:%M:%S$2$3$4$5"},
+	{
+		regexp.MustCompile(`^\d{4}-\d\d-\d\d([T ])\d\d:\d\d:\d\d( ?)(Z|[+-]\d\d:?\d\d|[A-Z]{3,4})$`),
+		"%Y-%m-%d$1%H:%M:%S$2$3",
+	},
+	{
+		regexp.MustCompile(`^\d{4}-\d\d-\d\d([T ])\d\d:\d\d:\d\d([.,])(\d+)( ?)(Z|[+-]\d\d:?\d\d|[A-Z]{3,4})$`),
+		"%Y-%m-%d$1%H:%M:%S$2$3$4$5",
+	},
 	{regexp.MustCompile(`^\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d ([+-]\d{4})$`), "%d/%b/%Y:%H:%M:%S $1"},
-	{regexp.MustCompile(`^[A-Z][a-z]{2}, \d\d? [A-Z][a-z]{2} \d{4} \d\d:\d\d:\d\d ([+-]\d{4}|[A-Z]{3,4})$`), "%a, %d %b %Y %H:%M:%S $1"},
-	{regexp.MustCompile(`^[A-Z][a-z]{2} [A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d ([A-Z]{3,4}) \d{4}$`), "%a %b %e %H:%M:%S $1 %Y"},
+	{
+		regexp.MustCompile(`^[A-Z][a-z]{2}, \d\d? [A-Z][a-z]{2} \d{4} \d\d:\d\d:\d\d ([+-]\d{4}|[A-Z]{3,4})$`),
+		"%a, %d %b %Y %H:%M:%S $1",
+	},
+	{
+		regexp.MustCompile(`^[A-Z][a-z]{2} [A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d ([A-Z]{3,4}) \d{4}$`),
+		"%a %b %e %H:%M:%S $1 %Y",
+	},
 }
 
 // sameTimes tells whether two readings of a log give the same times.

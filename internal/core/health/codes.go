@@ -5,14 +5,16 @@ type Code string
 
 // Codes that the service finds.
 const (
-	Retired           Code = "retired"             // the host was taken out of the fleet
-	NotJoined         Code = "not-joined"          // the host is listed and no agent has joined under its name: then agent-away, or no-config
-	ComingBack        Code = "coming-back"         // the service restarted and its agents have not all come back
-	AgentAway         Code = "agent-away"          // the agent is not connected
-	ConfigRefused     Code = "config-refused"      // the agent cannot run its config and keeps the one before
-	NoConfig          Code = "no-config"           // no revision is in force
-	ConfigDrifted     Code = "config-drifted"      // the agent runs another config than it is assigned
-	ConfigOnItsWay    Code = "config-on-its-way"   // the config was assigned a moment ago: then healthy, config-refused or config-drifted
+	Retired Code = "retired" // the host was taken out of the fleet
+	// the host is listed and no agent has joined under its name: then agent-away, or no-config
+	NotJoined     Code = "not-joined"
+	ComingBack    Code = "coming-back"    // the service restarted and its agents have not all come back
+	AgentAway     Code = "agent-away"     // the agent is not connected
+	ConfigRefused Code = "config-refused" // the agent cannot run its config and keeps the one before
+	NoConfig      Code = "no-config"      // no revision is in force
+	ConfigDrifted Code = "config-drifted" // the agent runs another config than it is assigned
+	// the config was assigned a moment ago: then healthy, config-refused or config-drifted
+	ConfigOnItsWay    Code = "config-on-its-way"
 	SourceLeftOut     Code = "source-left-out"     // a value is missing on the host that a source needs
 	NoReport          Code = "no-report"           // the agent runs the source and has not said how it is
 	RecordsRefused    Code = "records-refused"     // a destination refused records for good
@@ -24,46 +26,58 @@ const (
 
 // Codes that agents report: of a source, of a destination, or of their own state folder.
 const (
-	Unhealthy             Code = "unhealthy"              // an agent says that something is wrong, and with no code of these
+	// an agent says that something is wrong, and with no code of these
+	Unhealthy             Code = "unhealthy"
 	PathMatchesNothing    Code = "path-matches-nothing"   // no file is there that the patterns match
 	NotReadable           Code = "not-readable"           // a file or folder cannot be read
 	TooFewDescriptors     Code = "too-few-descriptors"    // more files match than may be open at once
 	StateNotWritable      Code = "state-not-writable"     // positions cannot be written
 	RejectsUnwritable     Code = "rejects-unwritable"     // records that were refused cannot be kept
 	DestinationUnwritable Code = "destination-unwritable" // the file that a destination writes cannot be written
-	HeldBy                Code = "held-by"                // the destination that the reason names takes no records; the destination has one of the codes below
-	ConnectionRefused     Code = "connection-refused"     // nothing listens at the address
-	NameNotFound          Code = "name-not-found"         // the name of the address is not known
-	NotReachable          Code = "not-reachable"          // there is no way to the address
-	TLSFailed             Code = "tls-failed"             // TLS cannot be agreed on
-	NoAnswer              Code = "no-answer"              // the connection stands and no answer comes
-	LoginRefused          Code = "login-refused"          // 401 or 403
-	WrongPath             Code = "wrong-path"             // 404 or 405
-	ReceiverBusy          Code = "receiver-busy"          // 429
-	ReceiverFailing       Code = "receiver-failing"       // 5xx
-	RefusesEverything     Code = "refuses-everything"     // records are refused one after the other, and none is taken
+	// the destination that the reason names takes no records; the destination has one of the codes below
+	HeldBy            Code = "held-by"
+	ConnectionRefused Code = "connection-refused" // nothing listens at the address
+	NameNotFound      Code = "name-not-found"     // the name of the address is not known
+	NotReachable      Code = "not-reachable"      // there is no way to the address
+	TLSFailed         Code = "tls-failed"         // TLS cannot be agreed on
+	NoAnswer          Code = "no-answer"          // the connection stands and no answer comes
+	LoginRefused      Code = "login-refused"      // 401 or 403
+	WrongPath         Code = "wrong-path"         // 404 or 405
+	ReceiverBusy      Code = "receiver-busy"      // 429
+	ReceiverFailing   Code = "receiver-failing"   // 5xx
+	RefusesEverything Code = "refuses-everything" // records are refused one after the other, and none is taken
 )
 
 // todo says what to do about a code that agents report.
 var todo = map[Code]string{
-	Unhealthy:             "look at what the agent says, and at its own log",
-	PathMatchesNothing:    "check the path on the host, or whether the program that writes it is there",
-	NotReadable:           "let the agent's user read the file and its folder, for instance by its group",
-	TooFewDescriptors:     "raise LimitNOFILE in the agent's unit, or take fewer files; nothing is lost, files are read in turns",
-	StateNotWritable:      "make room on the disk of the agent's state folder, or let its user write there; until then a restart sends records again",
-	RejectsUnwritable:     "make room on the disk of the agent's state folder; nothing is lost, records wait",
-	DestinationUnwritable: "let the agent's user write there, make room, or choose another path; nothing is lost, records wait",
-	HeldBy:                "look at the destination: it does not take records now; nothing is lost, records wait on the host",
-	ConnectionRefused:     "nothing listens at that address: start the receiver, or correct the port; nothing is lost, records wait",
-	NameNotFound:          "correct the name in the destination's address, or the name service of the host; nothing is lost, records wait",
-	NotReachable:          "look at the network between the host and the destination; nothing is lost, records wait",
-	TLSFailed:             "look at the receiver's certificate: is it for this name, is it still valid, does the host trust its authority; is it https at all",
-	NoAnswer:              "look at the receiver: it takes the connection and does not answer, or a firewall drops what is sent; nothing is lost, records wait",
-	LoginRefused:          "look at the credentials of the destination and at their right to write; nothing is lost, records wait",
-	WrongPath:             "correct the path in the destination's address; nothing is lost, records wait",
-	ReceiverBusy:          "the receiver asks to wait: give it room, or send less; nothing is lost, records wait",
-	ReceiverFailing:       "look into the receiver's own log; nothing is lost, records wait",
-	RefusesEverything:     "what it answers says why: the path, the form of the records or a quota; nothing is rejected and nothing is lost, records wait",
+	Unhealthy:          "look at what the agent says, and at its own log",
+	PathMatchesNothing: "check the path on the host, or whether the program that writes it is there",
+	NotReadable:        "let the agent's user read the file and its folder, for instance by its group",
+	TooFewDescriptors: "raise LimitNOFILE in the agent's unit, or take fewer files; nothing is lost, files are " +
+		"read in turns",
+	StateNotWritable: "make room on the disk of the agent's state folder, or let its user write there; until " +
+		"then a restart sends records again",
+	RejectsUnwritable: "make room on the disk of the agent's state folder; nothing is lost, records wait",
+	DestinationUnwritable: "let the agent's user write there, make room, or choose another path; nothing is lost, " +
+		"records wait",
+	HeldBy: "look at the destination: it does not take records now; nothing is lost, records wait on " +
+		"the host",
+	ConnectionRefused: "nothing listens at that address: start the receiver, or correct the port; nothing is " +
+		"lost, records wait",
+	NameNotFound: "correct the name in the destination's address, or the name service of the host; nothing " +
+		"is lost, records wait",
+	NotReachable: "look at the network between the host and the destination; nothing is lost, records wait",
+	TLSFailed: "look at the receiver's certificate: is it for this name, is it still valid, does the " +
+		"host trust its authority; is it https at all",
+	NoAnswer: "look at the receiver: it takes the connection and does not answer, or a firewall drops " +
+		"what is sent; nothing is lost, records wait",
+	LoginRefused: "look at the credentials of the destination and at their right to write; nothing is " +
+		"lost, records wait",
+	WrongPath:       "correct the path in the destination's address; nothing is lost, records wait",
+	ReceiverBusy:    "the receiver asks to wait: give it room, or send less; nothing is lost, records wait",
+	ReceiverFailing: "look into the receiver's own log; nothing is lost, records wait",
+	RefusesEverything: "what it answers says why: the path, the form of the records or a quota; nothing is " +
+		"rejected and nothing is lost, records wait",
 }
 
 // Todo says what to do about a code that agents report, or "".

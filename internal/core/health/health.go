@@ -64,47 +64,104 @@ type Complaint struct {
 // settling is how long a host may take for what usually takes seconds.
 const settling = 2 * time.Minute
 
-// comeBack is how long agents take to come back after the service restarted: they spread over a minute, so that a fleet
-// does not come all at once.
+// comeBack is how long agents take to come back after the service restarted: they spread over a minute, so that a
+// fleet does not come all at once.
 const comeBack = 90 * time.Second
 
 // EvaluateHost gives the state of a host. It is pure.
 func EvaluateHost(h Host, now time.Time) Verdict {
 	switch {
 	case !h.Retired.IsZero():
-		v := Verdict{State: Offline, Code: Retired, Reason: "retired " + ago(now, h.Retired) + "; its history stays", Todo: "a token made for it brings it back: synaxis join-token create --host NAME", Since: h.Retired}
+		v := Verdict{
+			State:  Offline,
+			Code:   Retired,
+			Reason: "retired " + ago(now, h.Retired) + "; its history stays",
+			Todo:   "a token made for it brings it back: synaxis join-token create --host NAME",
+			Since:  h.Retired,
+		}
 		switch {
 		case !h.Joined:
 		case !h.Emptied.IsZero():
-			v.Reason = "retired " + ago(now, h.Retired) + "; its agent has stopped to collect and has deleted its secrets, its history stays"
+			v.Reason = "retired " + ago(
+				now,
+				h.Retired,
+			) + "; its agent has stopped to collect and has deleted its secrets, its history stays"
 		default:
-			v.Reason = "retired " + ago(now, h.Retired) + "; its agent has not been reached since, so it still collects what it was told, and holds its secrets"
-			v.Todo = "it is told when it calls again; where it never will, stop it on the host and rotate the secrets that it had"
+			v.Reason = "retired " + ago(
+				now,
+				h.Retired,
+			) + "; its agent has not been reached since, so it still collects what it was told, and holds its secrets"
+			v.Todo = "it is told when it calls again; where it never will, stop it on the host and rotate the " +
+				"secrets that it had"
 		}
 		return v
 	case !h.Joined:
-		return Verdict{State: Waiting, Code: NotJoined, Reason: "no agent has joined under this name yet", Todo: "start an agent with a join token"}
-	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(h.Restarted) < comeBack:
-		return Verdict{State: Waiting, Code: ComingBack, Reason: "the service restarted " + ago(now, h.Restarted) + "; its agents come back within a minute and collect meanwhile",
-			Since: h.Restarted, Until: h.Restarted.Add(comeBack)}
+		return Verdict{
+			State:  Waiting,
+			Code:   NotJoined,
+			Reason: "no agent has joined under this name yet",
+			Todo:   "start an agent with a join token",
+		}
+	case !h.Connected && h.LastSeen.Before(h.Restarted) && h.Restarted.Sub(h.LastSeen) < comeBack && now.Sub(
+		h.Restarted) < comeBack:
+		return Verdict{
+			State: Waiting,
+			Code:  ComingBack,
+			Reason: "the service restarted " + ago(
+				now,
+				h.Restarted,
+			) + "; its agents come back within a minute and collect meanwhile",
+			Since: h.Restarted,
+			Until: h.Restarted.Add(comeBack),
+		}
 	case !h.Connected:
-		return Verdict{State: Offline, Code: AgentAway, Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
-			Todo: "look whether the host is up and reaches the service; it keeps collecting and catches up by itself", Since: h.LastSeen}
+		return Verdict{
+			State:  Offline,
+			Code:   AgentAway,
+			Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
+			Todo:   "look whether the host is up and reaches the service; it keeps collecting and catches up by itself",
+			Since:  h.LastSeen,
+		}
 	case h.ConfigState == "failed":
-		return Verdict{State: Failing, Code: ConfigRefused, Reason: "the agent refused its config and keeps the old one: " + h.ConfigReason,
-			Todo: "mend the definition it names, or the host, and roll out again", Since: h.ConfigSince}
+		return Verdict{
+			State:  Failing,
+			Code:   ConfigRefused,
+			Reason: "the agent refused its config and keeps the old one: " + h.ConfigReason,
+			Todo:   "mend the definition it names, or the host, and roll out again",
+			Since:  h.ConfigSince,
+		}
 	case h.Assigned == "":
-		return Verdict{State: Waiting, Code: NoConfig, Reason: "no revision is in force yet, so there is nothing to run",
-			Todo: "publish a draft and start a rollout"}
+		return Verdict{
+			State:  Waiting,
+			Code:   NoConfig,
+			Reason: "no revision is in force yet, so there is nothing to run",
+			Todo:   "publish a draft and start a rollout",
+		}
 	case h.Assigned != h.Running:
 		if !h.ConfigSince.IsZero() && now.Sub(h.ConfigSince) > settling {
-			return Verdict{State: Degraded, Code: ConfigDrifted, Reason: "it runs another config than the one assigned to it",
-				Todo: "compare the two under its config; a new rollout offers it again", Since: h.ConfigSince}
+			return Verdict{
+				State:  Degraded,
+				Code:   ConfigDrifted,
+				Reason: "it runs another config than the one assigned to it",
+				Todo:   "compare the two under its config; a new rollout offers it again",
+				Since:  h.ConfigSince,
+			}
 		}
-		return Verdict{State: Waiting, Code: ConfigOnItsWay, Reason: "its config is on its way; usually takes a few seconds",
-			Since: h.ConfigSince, Until: h.ConfigSince.Add(settling)}
+		return Verdict{
+			State:  Waiting,
+			Code:   ConfigOnItsWay,
+			Reason: "its config is on its way; usually takes a few seconds",
+			Since:  h.ConfigSince,
+			Until:  h.ConfigSince.Add(settling),
+		}
 	case h.Agent.Code != "":
-		return Verdict{State: Degraded, Code: h.Agent.Code, Reason: h.Agent.Reason, Todo: Todo(h.Agent.Code), Since: h.Agent.Since}
+		return Verdict{
+			State:  Degraded,
+			Code:   h.Agent.Code,
+			Reason: h.Agent.Reason,
+			Todo:   Todo(h.Agent.Code),
+			Since:  h.Agent.Since,
+		}
 	case h.LeftOut != "":
 		return Verdict{State: Degraded, Code: SourceLeftOut, Reason: h.LeftOut, Todo: "define the value and roll out"}
 	}
@@ -131,7 +188,8 @@ type Source struct {
 // Recent are counts within Window.
 type Recent struct{ Read, Unparsed, Refused, NoZone int64 }
 
-// Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one that waits may be.
+// Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one
+// that waits may be.
 const (
 	Fewest = 20
 	Behind = time.Minute
@@ -148,7 +206,13 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	}
 	since := s.Agent.Since
 	if !s.Reported {
-		return Verdict{State: Waiting, Code: NoReport, Reason: "the agent has not reported on it yet", Since: since, Until: since.Add(settling)}
+		return Verdict{
+			State:  Waiting,
+			Code:   NoReport,
+			Reason: "the agent has not reported on it yet",
+			Since:  since,
+			Until:  since.Add(settling),
+		}
 	}
 	switch code := s.Agent.Code; code {
 	case "":
@@ -164,25 +228,78 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	r := s.Recent
 	switch {
 	case r.Refused > 0:
-		reason := fmt.Sprintf("in the last %d minutes a destination refused %d records for good; they are kept on the host", int(Window.Minutes()), r.Refused)
+		reason := fmt.Sprintf(
+			"in the last %d minutes a destination refused %d records for good; they are kept on the host",
+			int(Window.Minutes()),
+			r.Refused,
+		)
 		if s.Answer != "" {
 			reason += "; it answered: " + s.Answer
 		}
-		return Verdict{State: Degraded, Code: RecordsRefused, Reason: reason, Todo: "mend what the answer says: in the source's format or steps, or at the receiver", Since: since}
-	case s.Latest.Read >= Fewest && s.Latest.Unparsed*2 > s.Latest.Read: // it has just broken, after however many good ones
-		return Verdict{State: Degraded, Code: ReadsTooFew, Reason: fmt.Sprintf("the format could not read %d of the latest %d records", s.Latest.Unparsed, s.Latest.Read),
-			Todo: "compare some lines with the format's template", Since: since}
+		return Verdict{
+			State:  Degraded,
+			Code:   RecordsRefused,
+			Reason: reason,
+			Todo:   "mend what the answer says: in the source's format or steps, or at the receiver",
+			Since:  since,
+		}
+	// it has just broken, after however many good ones
+	case s.Latest.Read >= Fewest && s.Latest.Unparsed*2 > s.Latest.Read:
+		return Verdict{
+			State: Degraded,
+			Code:  ReadsTooFew,
+			Reason: fmt.Sprintf(
+				"the format could not read %d of the latest %d records",
+				s.Latest.Unparsed,
+				s.Latest.Read,
+			),
+			Todo:  "compare some lines with the format's template",
+			Since: since,
+		}
 	case r.Read >= Fewest && r.Unparsed*20 > r.Read:
-		return Verdict{State: Degraded, Code: ReadsTooFew, Reason: fmt.Sprintf("the format could not read %d %% of the last %d records", r.Unparsed*100/r.Read, r.Read),
-			Todo: "compare some lines with the format's template", Since: since}
+		return Verdict{
+			State: Degraded,
+			Code:  ReadsTooFew,
+			Reason: fmt.Sprintf(
+				"the format could not read %d %% of the last %d records",
+				r.Unparsed*100/r.Read,
+				r.Read,
+			),
+			Todo:  "compare some lines with the format's template",
+			Since: since,
+		}
 	case r.Read >= Fewest && r.NoZone*20 > r.Read:
-		return Verdict{State: Degraded, Code: StampsWithoutZone, Reason: fmt.Sprintf("%d %% of the last %d records have a time that says no zone; the time of reading stands in", r.NoZone*100/r.Read, r.Read),
-			Todo: "give the source a zone: time: {zone: Europe/Lisbon}", Since: since}
+		return Verdict{
+			State: Degraded,
+			Code:  StampsWithoutZone,
+			Reason: fmt.Sprintf(
+				"%d %% of the last %d records have a time that says no zone; the time of reading stands in",
+				r.NoZone*100/r.Read,
+				r.Read,
+			),
+			Todo:  "give the source a zone: time: {zone: Europe/Lisbon}",
+			Since: since,
+		}
 	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > Behind:
-		return Verdict{State: Degraded, Code: FallsBehind, Reason: fmt.Sprintf("the oldest record that waits was written %s; %s wait to be read", ago(now, s.Oldest), size(s.Unread)),
-			Todo: "look whether the destination is slow, or more is written than one host can send; nothing is lost, records wait", Since: s.Oldest}
+		return Verdict{
+			State: Degraded,
+			Code:  FallsBehind,
+			Reason: fmt.Sprintf(
+				"the oldest record that waits was written %s; %s wait to be read",
+				ago(now, s.Oldest),
+				size(s.Unread),
+			),
+			Todo: "look whether the destination is slow, or more is written than one host can send; nothing is " +
+				"lost, records wait",
+			Since: s.Oldest,
+		}
 	case s.Read == 0:
-		return Verdict{State: Waiting, Code: NoRecords, Reason: "nothing has been written since it began to read", Since: since}
+		return Verdict{
+			State:  Waiting,
+			Code:   NoRecords,
+			Reason: "nothing has been written since it began to read",
+			Since:  since,
+		}
 	}
 	return Verdict{State: Healthy}
 }

@@ -56,8 +56,23 @@ func (c Config) Mask(name string) (mask.Spec, bool) {
 var Baseline = []string{"files", "formats", "deliver-http", "deliver-file"}
 
 // Runs is what the agent of this version can run.
-var Runs = append([]string{"report", "format-regex", "format-csv", "format-first-of", "format-fields", "format-syslog", "steps", "conditions", "masks", "unparsed-route",
-	"encodings", "record-bounds", "links"}, Baseline...)
+var Runs = append(
+	[]string{
+		"report",
+		"format-regex",
+		"format-csv",
+		"format-first-of",
+		"format-fields",
+		"format-syslog",
+		"steps",
+		"conditions",
+		"masks",
+		"unparsed-route",
+		"encodings",
+		"record-bounds",
+		"links",
+	},
+	Baseline...)
 
 // Schema is the form of a host config.
 var Schema = schema.Obj("a host config", append([]schema.Key{
@@ -76,8 +91,8 @@ func section(kind string, keys []schema.Key) *schema.Value {
 	return schema.ListOf(schema.Obj("a "+kind, append([]schema.Key{name}, keys...)...))
 }
 
-// Read reads a host config. It refuses what it does not know, and what runs does not hold: a part that this agent cannot
-// run must not be passed over. All problems are in the one error.
+// Read reads a host config. It refuses what it does not know, and what runs does not hold: a part that this agent
+// cannot run must not be passed over. All problems are in the one error.
 func Read(text []byte, runs []string) (Config, error) {
 	docs, problems := yamldoc.Parse("host config", text)
 	if len(problems) > 0 {
@@ -104,9 +119,19 @@ func Read(text []byte, runs []string) (Config, error) {
 }
 
 func decode(r *yamldoc.Reader, root *yamldoc.Node, runs []string) Config {
-	c := Config{Host: root.Get("host").Text(), Hash: root.Get("hash").Text(), Labels: root.Get("labels").TextMap(), Footprint: footprint.Decode(root)}
+	c := Config{
+		Host:      root.Get("host").Text(),
+		Hash:      root.Get("hash").Text(),
+		Labels:    root.Get("labels").TextMap(),
+		Footprint: footprint.Decode(root),
+	}
 	if v := root.Get("synaxis"); v != nil && v.Value != fmt.Sprint(Version) {
-		r.Fail(v, "schema", fmt.Sprintf("form %s of the host config; this agent reads form %d", v.Value, Version), "install a newer agent")
+		r.Fail(
+			v,
+			"schema",
+			fmt.Sprintf("form %s of the host config; this agent reads form %d", v.Value, Version),
+			"install a newer agent",
+		)
 		return c
 	}
 	can := func(part string) bool { return slices.Contains(runs, part) }
@@ -137,17 +162,37 @@ func (c Config) check(r *yamldoc.Reader, root *yamldoc.Node, can func(string) bo
 		for _, name := range s.Formats() {
 			f, ok := c.Format(name)
 			if !ok {
-				r.Fail(root, "schema", fmt.Sprintf("source %s needs format %s, which this agent does not have", s.Name, name), "")
+				r.Fail(
+					root,
+					"schema",
+					fmt.Sprintf("source %s needs format %s, which this agent does not have", s.Name, name),
+					"",
+				)
 			}
 			for _, part := range f.Parts() {
 				if !can(part) {
-					r.Fail(root, "agent-lacks", fmt.Sprintf("format %s of source %s needs the part %s, which this agent cannot run", name, s.Name, part), "")
+					r.Fail(
+						root,
+						"agent-lacks",
+						fmt.Sprintf(
+							"format %s of source %s needs the part %s, which this agent cannot run",
+							name,
+							s.Name,
+							part,
+						),
+						"",
+					)
 				}
 			}
 		}
 		for _, to := range s.Destinations() {
 			if _, ok := c.Destination(to); !ok {
-				r.Fail(root, "schema", fmt.Sprintf("source %s sends to %s, which is not in the config", s.Name, to), "")
+				r.Fail(
+					root,
+					"schema",
+					fmt.Sprintf("source %s sends to %s, which is not in the config", s.Name, to),
+					"",
+				)
 			}
 		}
 	}

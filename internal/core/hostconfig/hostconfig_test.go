@@ -34,17 +34,21 @@ func TestRead(t *testing.T) {
 func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ text, want string }{
-		"form":        {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
-		"section":     {good + "muscles: []\n", `has no key "muscles"`},
-		"key":         {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
-		"later":       {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which this agent cannot run"},
+		"form":    {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
+		"section": {good + "muscles: []\n", `has no key "muscles"`},
+		"key":     {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
+		"later": {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which " +
+			"this agent cannot run"},
 		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
-		"delivery":    {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n", `has no key "carrier-pigeon"`},
-		"format":      {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
-		"destination": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    send: [dd]\n", "sends to dd, which is not in the config"},
-		"two":         {good + "---\n" + good, "expected one document"},
-		"no yaml":     {"a: [", ""},
-		"empty":       {"", "expected one document"},
+		"delivery": {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n",
+			`has no key "carrier-pigeon"`},
+		"format": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: future\n    " +
+			"send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n", "needs format future"},
+		"destination": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    send: " +
+			"[dd]\n", "sends to dd, which is not in the config"},
+		"two":     {good + "---\n" + good, "expected one document"},
+		"no yaml": {"a: [", ""},
+		"empty":   {"", "expected one document"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -57,16 +61,24 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 // TestOlderAgent: an agent that lacks a part refuses a config that needs it.
 func TestOlderAgent(t *testing.T) {
 	t.Parallel()
-	text := "synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: syslog\n    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n"
+	text := "synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: syslog\n    send: " +
+		"[dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n"
 	_, err := Read([]byte(text), Baseline)
 	require.ErrorContains(t, err, "needs the part format-syslog")
 	_, err = Read([]byte(text), Runs)
 	require.NoError(t, err)
-	for _, more := range []string{"masks: [{mask: mm, find: x}]\n", "sources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\n"} {
+	for _, more := range []string{"masks: [{mask: mm, find: x}]\n", "sources:\n  - source: ss\n    read: {files: " +
+		"[/a]}\n    format: raw\n    guards: [phone]\n    send: [dd]\n"} {
 		_, err = Read([]byte("synaxis: 1\n"+more), Baseline)
 		require.ErrorContains(t, err, "needs the part masks", "an agent that cannot mask does not pass over it")
 	}
-	_, err = Read([]byte("synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    steps: [{drop: 'true'}]\n    send: [{to: dd, when: 'level > 1'}]\n"), Baseline)
+	_, err = Read(
+		[]byte(
+			"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a]}\n    format: raw\n    steps: [{drop: "+
+				"'true'}]\n    send: [{to: dd, when: 'level > 1'}]\n",
+		),
+		Baseline,
+	)
 	require.ErrorContains(t, err, "needs the part steps")
 	require.ErrorContains(t, err, "needs the part conditions")
 }

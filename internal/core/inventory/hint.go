@@ -8,8 +8,9 @@ import (
 	"synaxis/internal/core/yamldoc"
 )
 
-// Hint tells which label or value of a choice no host has, with the nearest that some host has; "" when each of them is there. A choice of
-// several values is looked at value by value, since one that is misspelt is hidden by the others.
+// Hint tells which label or value of a choice no host has, with the nearest that some host has; "" when each of them
+// is there. A choice of several values is looked at value by value, since one that is misspelt is hidden by the
+// others.
 func (x *Index) Hint(sel Selector) string {
 	keys := x.LabelKeys()
 	slices.Sort(keys)

@@ -74,7 +74,13 @@ var lastIndex atomic.Uint64
 
 // NewIndex indexes hosts, which must not change afterwards.
 func NewIndex(hosts []Host) *Index {
-	x := &Index{Hosts: hosts, byName: make(map[string]int, len(hosts)), columns: map[string]*column{}, places: map[string]map[string]uint32{}, id: lastIndex.Add(1)}
+	x := &Index{
+		Hosts:   hosts,
+		byName:  make(map[string]int, len(hosts)),
+		columns: map[string]*column{},
+		places:  map[string]map[string]uint32{},
+		id:      lastIndex.Add(1),
+	}
 	for i := range hosts {
 		x.byName[hosts[i].Name] = i
 		x.take(i, func(c *column) *column { return c })
@@ -118,10 +124,18 @@ func (x *Index) take(i int, own func(c *column) *column) {
 	}
 }
 
-// Edit makes the index in which some hosts, by their places, are others under the same names. The old one stays good, but only its newest
-// descendant may be edited again. What it costs is the copying of the columns that the edit touches.
+// Edit makes the index in which some hosts, by their places, are others under the same names. The old one stays good,
+// but only its newest descendant may be edited again. What it costs is the copying of the columns that the edit
+// touches.
 func (x *Index) Edit(hosts map[int]Host) *Index {
-	next := &Index{Hosts: slices.Clone(x.Hosts), byName: x.byName, columns: maps.Clone(x.columns), places: x.places, id: lastIndex.Add(1), from: x.id}
+	next := &Index{
+		Hosts:   slices.Clone(x.Hosts),
+		byName:  x.byName,
+		columns: maps.Clone(x.columns),
+		places:  x.places,
+		id:      lastIndex.Add(1),
+		from:    x.id,
+	}
 	owned := map[*column]bool{}
 	own := func(c *column) *column {
 		if owned[c] {
@@ -146,7 +160,8 @@ func (x *Index) Edit(hosts map[int]Host) *Index {
 	return next
 }
 
-// EditedFrom tells which hosts are others than in an index; ok is false when it is not the one that this was edited from.
+// EditedFrom tells which hosts are others than in an index; ok is false when it is not the one that this was edited
+// from.
 func (x *Index) EditedFrom(o *Index) (places []int, ok bool) {
 	return x.edited, x.from != 0 && x.from == o.id
 }

@@ -11,12 +11,26 @@ import (
 )
 
 // selectors are choices of every form; each must give by the index what it gives host by host.
-var selectors = []string{"all", "role=gate", "role=gate|kiosk site=np", `labels.role == "gate"`, `labels.role != "gate" && labels.lane == ""`, `!(labels.site in ["np", "sm"])`,
-	`labels.lane > "2" || observed.os == "linux"`, `host.name.startsWith("h1")`, `has(labels.lane)`, `labels.role.matches("^ki")`, `observed.arch == "arm64"`, `labels.nobody == "x"`, `labels.nobody == ""`}
+var selectors = []string{
+	"all",
+	"role=gate",
+	"role=gate|kiosk site=np",
+	`labels.role == "gate"`,
+	`labels.role != "gate" && labels.lane == ""`,
+	`!(labels.site in ["np", "sm"])`,
+	`labels.lane > "2" || observed.os == "linux"`,
+	`host.name.startsWith("h1")`,
+	`has(labels.lane)`,
+	`labels.role.matches("^ki")`,
+	`observed.arch == "arm64"`,
+	`labels.nobody == "x"`,
+	`labels.nobody == ""`,
+}
 
 func anyHost(r *rand.Rand, i int) Host {
 	h := Host{Name: fmt.Sprintf("h%d", i), Labels: map[string]string{}}
-	for k, values := range map[string][]string{"role": {"gate", "kiosk", "", "bridge"}, "site": {"np", "sm", "gp"}, "lane": {"1", "2", "3", "44"}} {
+	for k, values := range map[string][]string{"role": {"gate", "kiosk", "", "bridge"}, "site": {"np", "sm", "gp"},
+		"lane": {"1", "2", "3", "44"}} {
 		if v := values[r.IntN(len(values))]; v != "" && r.IntN(3) > 0 {
 			h.Labels[k] = v
 		}
@@ -73,7 +87,8 @@ func TestIndexAgreesWithMatch(t *testing.T) {
 
 func TestParseSelectorRefuses(t *testing.T) {
 	t.Parallel()
-	for _, text := range []string{"", "labels.role = 'gate'", "labels.role == 4", "fields.x == 'y'", "observed.disk > 4", "labels.a == 'b' &&", "((((", "role"} {
+	for _, text := range []string{"", "labels.role = 'gate'", "labels.role == 4", "fields.x == 'y'",
+		"observed.disk > 4", "labels.a == 'b' &&", "((((", "role"} {
 		_, err := ParseSelector(text)
 		assert.Error(t, err, "%q", text)
 	}
@@ -81,17 +96,33 @@ func TestParseSelectorRefuses(t *testing.T) {
 
 func TestEditAll(t *testing.T) {
 	t.Parallel()
-	hosts := []Host{{Name: "a", Labels: map[string]string{"tier": "1", "old": "x"}}, {Name: "b", Labels: map[string]string{"tier": "2"}}}
+	hosts := []Host{
+		{Name: "a", Labels: map[string]string{"tier": "1", "old": "x"}},
+		{Name: "b", Labels: map[string]string{"tier": "2"}},
+	}
 	got := EditAll(hosts, Values{Set: map[string]string{"tier": "2"}, Remove: []string{"old", "none"}}, Values{})
-	assert.Equal(t, []Change{{Host: "a", What: "changed", Labels: []Edit{{Key: "old", Before: "x", Removed: true}, {Key: "tier", Before: "1", After: "2"}}}, {Host: "b", What: "same"}}, got)
+	assert.Equal(
+		t,
+		[]Change{
+			{
+				Host:   "a",
+				What:   "changed",
+				Labels: []Edit{{Key: "old", Before: "x", Removed: true}, {Key: "tier", Before: "1", After: "2"}},
+			},
+			{Host: "b", What: "same"},
+		},
+		got,
+	)
 	assert.Equal(t, map[string]string{"tier": "2"}, Apply(hosts[0].Labels, got[0].Labels))
 	assert.Equal(t, "x", hosts[0].Labels["old"], "the map itself stays")
 }
 
-// FuzzParseList: any bytes as a list of hosts end in a list of good hosts or in problems, within a second, and what was read
-// is written out and read again as it was.
+// FuzzParseList: any bytes as a list of hosts end in a list of good hosts or in problems, within a second, and what
+// was read is written out and read again as it was.
 func FuzzParseList(f *testing.F) {
-	for _, s := range []string{"host,label.role,setting.root\na,gate,/x\n", "host\n\"a", "- {host: a, labels: {x: y}}\n", `[{"host":"a","settings":{"b":"c"}}]`, "host,host\na,b\n", "\ufeffhost\na\n", "host,label.x\na,\"b\nc\"\n"} {
+	for _, s := range []string{"host,label.role,setting.root\na,gate,/x\n", "host\n\"a",
+		"- {host: a, labels: {x: y}}\n", `[{"host":"a","settings":{"b":"c"}}]`, "host,host\na,b\n", "\ufeffhost\na\n",
+		"host,label.x\na,\"b\nc\"\n"} {
 		for _, file := range []string{"x.csv", "x.yaml", "x.json"} {
 			f.Add(file, []byte(s))
 		}

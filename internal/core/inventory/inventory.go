@@ -44,8 +44,8 @@ func (h *Host) Facts() expr.Facts {
 	return expr.Facts{Name: h.Name, Labels: h.Labels, OS: h.OS, Arch: h.Arch, System: h.System}
 }
 
-// Selector chooses hosts: all of them, by labels (all terms must hold, the values of one term are alternatives), or by a
-// condition.
+// Selector chooses hosts: all of them, by labels (all terms must hold, the values of one term are alternatives), or by
+// a condition.
 type Selector struct {
 	All       bool
 	Terms     []Term
@@ -136,10 +136,19 @@ func (s Selector) Keys() []string {
 var TermsValue = schema.TableOf(schema.Either(schema.Plain, schema.Texts))
 
 // HostsKey is the key hosts of a definition.
-var HostsKey = schema.Key{Name: "hosts", Desk: true, Need: true, Hint: "which hosts it is for: all, or labels such as {role: gate}",
-	Value:   schema.Either(&schema.Value{Type: schema.HostCondition, Check: checkHosts, Code: "condition-invalid"}, TermsValue),
-	Doc:     "Which hosts it is for: all; labels, all of which must hold while a list means any; or a condition over labels.KEY, host.name, observed.os, observed.arch and observed.name.",
-	Example: "hosts: {role: gate, site: [northpier, saltmarsh]}"}
+var HostsKey = schema.Key{
+	Name: "hosts",
+	Desk: true,
+	Need: true,
+	Hint: "which hosts it is for: all, or labels such as {role: gate}",
+	Value: schema.Either(
+		&schema.Value{Type: schema.HostCondition, Check: checkHosts, Code: "condition-invalid"},
+		TermsValue,
+	),
+	Doc: "Which hosts it is for: all; labels, all of which must hold while a list means any; or a condition " +
+		"over labels.KEY, host.name, observed.os, observed.arch and observed.name.",
+	Example: "hosts: {role: gate, site: [northpier, saltmarsh]}",
+}
 
 func checkHosts(s string) error {
 	if s == "all" {
@@ -213,15 +222,16 @@ func CheckName(name string) string {
 		return "a host name has 1 to 253 characters"
 	}
 	for _, c := range name {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_') {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' ||
+			c == '_') {
 			return fmt.Sprintf("a host name may hold letters, digits, - . and _, not %q", c)
 		}
 	}
 	return ""
 }
 
-// Unseen tells whether a character acts on a terminal or a page instead of being shown: controls, line ends, and what turns the direction of
-// text.
+// Unseen tells whether a character acts on a terminal or a page instead of being shown: controls, line ends, and what
+// turns the direction of text.
 func Unseen(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
 }

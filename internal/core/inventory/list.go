@@ -24,8 +24,8 @@ type Entry struct {
 // MaxEntries bounds one list.
 const MaxEntries = 100_000
 
-// ParseList reads a list of hosts, by the ending of its name: CSV with a head line (host, label.KEY, setting.NAME), or YAML
-// or JSON, a list of {host, labels, settings}. An empty cell says nothing.
+// ParseList reads a list of hosts, by the ending of its name: CSV with a head line (host, label.KEY, setting.NAME), or
+// YAML or JSON, a list of {host, labels, settings}. An empty cell says nothing.
 func ParseList(file string, text []byte) ([]Entry, []yamldoc.Problem) {
 	r := &yamldoc.Reader{File: file}
 	var list []Entry
@@ -92,12 +92,24 @@ func parseCSV(r *yamldoc.Reader, text []byte) []Entry {
 	}
 	name := slices.Index(head, "host")
 	if name < 0 {
-		r.FailAt(1, 1, "schema", fmt.Sprintf("the head line has no column %q; it has %s", "host", strings.Join(head, ", ")), "columns are host, label.KEY and setting.NAME")
+		r.FailAt(
+			1,
+			1,
+			"schema",
+			fmt.Sprintf("the head line has no column %q; it has %s", "host", strings.Join(head, ", ")),
+			"columns are host, label.KEY and setting.NAME",
+		)
 		return nil
 	}
 	for i, h := range head {
 		if i != name && !strings.HasPrefix(h, "label.") && !strings.HasPrefix(h, "setting.") {
-			r.FailAt(1, 1, "unknown-key", fmt.Sprintf("column %q is not known", h), "columns are host, label.KEY and setting.NAME")
+			r.FailAt(
+				1,
+				1,
+				"unknown-key",
+				fmt.Sprintf("column %q is not known", h),
+				"columns are host, label.KEY and setting.NAME",
+			)
 			return nil
 		}
 	}
@@ -140,12 +152,25 @@ func parseDocument(r *yamldoc.Reader, text []byte) []Entry {
 	var list []Entry
 	for _, d := range docs {
 		if d.Root.Kind != yamldoc.List {
-			r.Fail(d.Root, "schema", "expected a list of hosts, such as - {host: gate-1, labels: {site: northpier}}", "")
+			r.Fail(
+				d.Root,
+				"schema",
+				"expected a list of hosts, such as - {host: gate-1, labels: {site: northpier}}",
+				"",
+			)
 			continue
 		}
 		for _, n := range d.Root.Items {
 			listed.Validate(r, n, "a host", schema.Where{})
-			list = append(list, Entry{Host: n.Get("host").Text(), Labels: n.Get("labels").TextMap(), Settings: n.Get("settings").TextMap(), Line: n.Line})
+			list = append(
+				list,
+				Entry{
+					Host:     n.Get("host").Text(),
+					Labels:   n.Get("labels").TextMap(),
+					Settings: n.Get("settings").TextMap(),
+					Line:     n.Line,
+				},
+			)
 		}
 	}
 	return list
@@ -202,7 +227,12 @@ func (v Values) Edits(m map[string]string) []Edit {
 func EditAll(hosts []Host, labels, settings Values) []Change {
 	out := make([]Change, 0, len(hosts))
 	for _, h := range hosts {
-		c := Change{Host: h.Name, What: "changed", Labels: labels.Edits(h.Labels), Settings: settings.Edits(h.Settings)}
+		c := Change{
+			Host:     h.Name,
+			What:     "changed",
+			Labels:   labels.Edits(h.Labels),
+			Settings: settings.Edits(h.Settings),
+		}
 		if len(c.Labels)+len(c.Settings) == 0 {
 			c.What = "same"
 		}
@@ -220,7 +250,12 @@ func Compare(hosts []Host, list []Entry) []Change {
 	out := make([]Change, 0, len(list))
 	for _, e := range list {
 		h, known := have[e.Host]
-		c := Change{Host: e.Host, What: "added", Labels: edits(h.Labels, e.Labels), Settings: edits(h.Settings, e.Settings)}
+		c := Change{
+			Host:     e.Host,
+			What:     "added",
+			Labels:   edits(h.Labels, e.Labels),
+			Settings: edits(h.Settings, e.Settings),
+		}
 		if known {
 			if c.What = "changed"; len(c.Labels)+len(c.Settings) == 0 {
 				c.What = "same"

@@ -10,13 +10,34 @@ import (
 
 func TestParseList(t *testing.T) {
 	t.Parallel()
-	want := []Entry{{Host: "gate-1", Labels: map[string]string{"site": "northpier"}, Settings: map[string]string{"root": "/a,b"}, Line: 2}, {Host: "gate-2", Labels: map[string]string{}, Settings: map[string]string{"root": "/c"}, Line: 3}}
-	got, problems := ParseList("x.csv", []byte("\ufeffhost, label.site, setting.root\ngate-1,northpier,\"/a,b\"\ngate-2,,/c\n"))
+	want := []Entry{
+		{
+			Host:     "gate-1",
+			Labels:   map[string]string{"site": "northpier"},
+			Settings: map[string]string{"root": "/a,b"},
+			Line:     2,
+		},
+		{Host: "gate-2", Labels: map[string]string{}, Settings: map[string]string{"root": "/c"}, Line: 3},
+	}
+	got, problems := ParseList(
+		"x.csv",
+		[]byte("\ufeffhost, label.site, setting.root\ngate-1,northpier,\"/a,b\"\ngate-2,,/c\n"),
+	)
 	require.Empty(t, problems)
 	assert.Equal(t, want, got)
-	got, problems = ParseList("x.yaml", []byte("# the gates\n- host: gate-1\n  labels: {site: northpier}\n- {host: gate-2, settings: {n: 3}}\n"))
+	got, problems = ParseList(
+		"x.yaml",
+		[]byte("# the gates\n- host: gate-1\n  labels: {site: northpier}\n- {host: gate-2, settings: {n: 3}}\n"),
+	)
 	require.Empty(t, problems)
-	assert.Equal(t, []Entry{{Host: "gate-1", Labels: map[string]string{"site": "northpier"}, Line: 2}, {Host: "gate-2", Settings: map[string]string{"n": "3"}, Line: 4}}, got)
+	assert.Equal(
+		t,
+		[]Entry{
+			{Host: "gate-1", Labels: map[string]string{"site": "northpier"}, Line: 2},
+			{Host: "gate-2", Settings: map[string]string{"n": "3"}, Line: 4},
+		},
+		got,
+	)
 	got, problems = ParseList("x.json", []byte(`[{"host": "a", "labels": {"x": "y"}}]`))
 	require.Empty(t, problems)
 	assert.Equal(t, "y", got[0].Labels["x"])
@@ -47,9 +68,27 @@ func TestParseListRefuses(t *testing.T) {
 
 func TestCompareAndExport(t *testing.T) {
 	t.Parallel()
-	hosts := []Host{{Name: "a", Labels: map[string]string{"site": "np", "x": "y"}, Settings: map[string]string{"root": "/a"}}, {Name: "b", Labels: map[string]string{"site": "sm"}}}
-	changes := Compare(hosts, []Entry{{Host: "a", Labels: map[string]string{"site": "gp"}}, {Host: "b", Labels: map[string]string{"site": "sm"}}, {Host: "c", Settings: map[string]string{"root": "/c"}}})
-	assert.Equal(t, []Change{{Host: "a", What: "changed", Labels: []Edit{{Key: "site", Before: "np", After: "gp"}}}, {Host: "b", What: "same"}, {Host: "c", What: "added", Settings: []Edit{{Key: "root", Before: "", After: "/c"}}}}, changes)
+	hosts := []Host{
+		{Name: "a", Labels: map[string]string{"site": "np", "x": "y"}, Settings: map[string]string{"root": "/a"}},
+		{Name: "b", Labels: map[string]string{"site": "sm"}},
+	}
+	changes := Compare(
+		hosts,
+		[]Entry{
+			{Host: "a", Labels: map[string]string{"site": "gp"}},
+			{Host: "b", Labels: map[string]string{"site": "sm"}},
+			{Host: "c", Settings: map[string]string{"root": "/c"}},
+		},
+	)
+	assert.Equal(
+		t,
+		[]Change{
+			{Host: "a", What: "changed", Labels: []Edit{{Key: "site", Before: "np", After: "gp"}}},
+			{Host: "b", What: "same"},
+			{Host: "c", What: "added", Settings: []Edit{{Key: "root", Before: "", After: "/c"}}},
+		},
+		changes,
+	)
 	var b strings.Builder
 	require.NoError(t, WriteCSV(&b, hosts))
 	assert.Equal(t, "host,label.site,label.x,setting.root\na,np,y,/a\nb,sm,,\n", b.String())

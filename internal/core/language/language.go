@@ -1,5 +1,6 @@
-// Package language tells everything that definitions can say and everything that is checked, for the reference pages, for
-// editors and for forms. It adds nothing of its own: it puts together what the kinds and the checks say of themselves.
+// Package language tells everything that definitions can say and everything that is checked, for the reference pages,
+// for editors and for forms. It adds nothing of its own: it puts together what the kinds and the checks say of
+// themselves.
 package language
 
 import (
@@ -48,10 +49,13 @@ near: [passport, doc]
 fill: {text: '[passport]'}
 samples: {hits: ['doc=PA1234567'], misses: ['PA12']}
 `},
-	"guard": {"Masks that must be applied to all sources with certain labels, and cannot be skipped.", `guard: passenger-data
+	"guard": {
+		"Masks that must be applied to all sources with certain labels, and cannot be skipped.",
+		`guard: passenger-data
 sources: {data: passenger}
 masks: [passport, payment-card]
-`},
+`,
+	},
 	"destination": {"Where records go, and how hard it is tried.", `destination: harbour-archive
 deliver: {otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}}
 auth: {bearer: "${secret.archive_token}"}
@@ -97,18 +101,34 @@ func JSONSchema() map[string]any {
 	for _, k := range catalogue.Kinds {
 		s := catalogue.Schemas[k].JSONSchema()
 		properties, _ := s["properties"].(map[string]any)
-		properties[k] = map[string]any{"type": []string{"string", "number"}, "pattern": "^[a-z0-9-]{2,63}$", "description": about[k][0]}
+		properties[k] = map[string]any{
+			"type":        []string{"string", "number"},
+			"pattern":     "^[a-z0-9-]{2,63}$",
+			"description": about[k][0],
+		}
 		required, _ := s["required"].([]string)
 		s["required"] = append([]string{k}, required...)
 		defs[k] = s
-		kinds = append(kinds, map[string]any{"if": map[string]any{"required": []string{k}}, "then": map[string]any{"$ref": "#/$defs/" + k}})
+		kinds = append(
+			kinds,
+			map[string]any{
+				"if":   map[string]any{"required": []string{k}},
+				"then": map[string]any{"$ref": "#/$defs/" + k},
+			},
+		)
 	}
 	var one []any
 	for _, k := range catalogue.Kinds {
 		one = append(one, map[string]any{"required": []string{k}})
 	}
-	return map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A definition of the Synaxis catalogue", "type": "object",
-		"$defs": defs, "allOf": kinds, "anyOf": one}
+	return map[string]any{
+		"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"title":   "A definition of the Synaxis catalogue",
+		"type":    "object",
+		"$defs":   defs,
+		"allOf":   kinds,
+		"anyOf":   one,
+	}
 }
 
 // SchemaFile is JSONSchema as a file.
@@ -170,10 +190,22 @@ func Words(e schema.Entry) string {
 func Reference() []byte {
 	var b strings.Builder
 	b.WriteString("# Every kind and key of the catalogue\n\n" + made)
-	b.WriteString("What the keys mean together is told in [language.md](language.md); what is checked, in [checks.md](checks.md). Editors that know JSON Schema can use [catalogue.schema.json](catalogue.schema.json).\n" +
-		"A key in **bold** must be there. `[]` is an item of a list, `NAME` a key of your own choice. *Part* is what the agent of a host must be able to run for it; a host whose agent cannot is named by the check `agent-lacks`.\n")
+	b.WriteString(
+		"What the keys mean together is told in [language.md](language.md); what is checked, in " +
+			"[checks.md](checks.md). Editors that know JSON Schema can use " +
+			"[catalogue.schema.json](catalogue.schema.json).\n" +
+			"A key in **bold** must be there. `[]` is an item of a list, `NAME` a key of your own choice. *Part* is " +
+			"what the agent of a host must be able to run for it; a host whose agent cannot is named by the check " +
+			"`agent-lacks`.\n",
+	)
 	for _, k := range Kinds() {
-		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n```yaml\n%s```\n\n| key | holds | | part |\n|---|---|---|---|\n", k.Name, k.Doc, k.Example)
+		fmt.Fprintf(
+			&b,
+			"\n## %s\n\n%s\n\n```yaml\n%s```\n\n| key | holds | | part |\n|---|---|---|---|\n",
+			k.Name,
+			k.Doc,
+			k.Example,
+		)
 		for _, e := range Folded(k.Keys) {
 			name := "`" + Path(e.Path) + "`"
 			if e.Need {
@@ -210,10 +242,16 @@ func agentsRun() string {
 		slices.Sort(parts)
 		return "`" + strings.Join(slices.Compact(parts), "`, `") + "`"
 	}
-	return "\n## What agents run\n\nThe agent of this version runs these parts: " + list(has) + ".\n\nIt does not have these yet, and a definition that needs one of them is refused by the check `agent-lacks`: " + list(lacks) + ".\n"
+	return "\n## What agents run\n\nThe agent of this version runs these parts: " + list(
+		has,
+	) + ".\n\nIt does not have these yet, and a definition that needs one of them is refused by the check " +
+		"`agent-lacks`: " + list(
+		lacks,
+	) + ".\n"
 }
 
-// Folded joins the forms of one key in one line, and leaves out items that need no words of their own. Type is in words.
+// Folded joins the forms of one key in one line, and leaves out items that need no words of their own. Type is in
+// words.
 func Folded(keys []schema.Entry) []schema.Entry {
 	var out []schema.Entry
 	for _, e := range keys {
@@ -242,14 +280,27 @@ func cell(s string) string {
 func Checks() []byte {
 	var b strings.Builder
 	b.WriteString("# Every check\n\n" + made)
-	b.WriteString("A finding has a code; this page says for each what it finds, why that matters, and what to do. An error stops a publication; a warning and a note do not.\n" +
-		"`synaxis reference CODE` shows the same. *Needs the fleet*: the check is made against the hosts, so `synaxis check DIR` alone cannot make it.\n")
+	b.WriteString(
+		"A finding has a code; this page says for each what it finds, why that matters, and what to do. An error " +
+			"stops a publication; a warning and a note do not.\n" +
+			"`synaxis reference CODE` shows the same. *Needs the fleet*: the check is made against the hosts, so " +
+			"`synaxis check DIR` alone cannot make it.\n",
+	)
 	for _, c := range check.Codes {
 		needs := ""
 		if c.Fleet {
 			needs = ", needs the fleet"
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n*%s%s.* %s\n\n%s\n\n**What to do:** %s\n", c.Name, c.Severity, needs, c.What, c.Why, c.Fix)
+		fmt.Fprintf(
+			&b,
+			"\n## %s\n\n*%s%s.* %s\n\n%s\n\n**What to do:** %s\n",
+			c.Name,
+			c.Severity,
+			needs,
+			c.What,
+			c.Why,
+			c.Fix,
+		)
 	}
 	return []byte(b.String())
 }

@@ -27,7 +27,8 @@ func TestPagesAreCurrent(t *testing.T) {
 	}
 }
 
-// TestEverythingIsExplained: each kind has a sentence and an example that is good, each key a sentence, each check its page.
+// TestEverythingIsExplained: each kind has a sentence and an example that is good, each key a sentence, each check its
+// page.
 func TestEverythingIsExplained(t *testing.T) {
 	t.Parallel()
 	var all []*catalogue.Definition
@@ -86,7 +87,8 @@ func TestJSONSchema(t *testing.T) {
 		return s.VisitJSON(body)
 	}
 	for _, k := range Kinds() {
-		if strings.Contains(k.Example, ": 4}") || k.Name == "settings" { // numbers come out of JSON() as they are written, as texts
+		if strings.Contains(k.Example, ": 4}") ||
+			k.Name == "settings" { // numbers come out of JSON() as they are written, as texts
 			continue
 		}
 		assert.NoError(t, takes(k.Name, k.Example), k.Name)
@@ -114,7 +116,8 @@ func TestRenamedKeys(t *testing.T) {
 		"for":     destination + "retry: {for: 1h}\n",
 		"records": source + "records: {most: 1MiB}\n",
 	} {
-		now := map[string]string{"expects": "takes", "form": "encoding", "most": "longest", "for": "give-up", "records": "largest"}[was]
+		now := map[string]string{"expects": "takes", "form": "encoding", "most": "longest", "for": "give-up",
+			"records": "largest"}[was]
 		_, problems := catalogue.Parse("a.yaml", []byte(text))
 		require.Len(t, problems, 1, was)
 		assert.Equal(t, "unknown-key", problems[0].Code)

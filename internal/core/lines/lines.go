@@ -11,8 +11,8 @@ import (
 	"unicode/utf8"
 )
 
-// MaxRecord bounds one record, in bytes, where its source says nothing else. What is longer is cut there, and each piece is
-// marked but the last, which looks like any line.
+// MaxRecord bounds one record, in bytes, where its source says nothing else. What is longer is cut there, and each
+// piece is marked but the last, which looks like any line.
 const MaxRecord = 1 << 20
 
 // MostRecord bounds what a source may say.
@@ -61,8 +61,8 @@ func (c *Cutter) Most() int { return c.most }
 // Lines tells whether each line is a record, so that an ended line is complete without seeing what follows.
 func (c *Cutter) Lines() bool { return c.begin == nil }
 
-// Piece is one record at the front of what is left: Size bytes were used, Body of them after Skip, without a byte order mark and
-// without the line ending.
+// Piece is one record at the front of what is left: Size bytes were used, Body of them after Skip, without a byte
+// order mark and without the line ending.
 type Piece struct {
 	Skip, Body, Size int
 	Truncated        bool
@@ -123,8 +123,8 @@ func (k *Cursor) Used() int { return k.used }
 // Take goes on behind a piece.
 func (k *Cursor) Take(p Piece) { k.used += p.Size }
 
-// Line takes one line off the front of what is left, where each is a record and nothing about it is out of the ordinary; size is 0
-// where Next must look. Of size bytes body are its own.
+// Line takes one line off the front of what is left, where each is a record and nothing about it is out of the
+// ordinary; size is 0 where Next must look. Of size bytes body are its own.
 func (k *Cursor) Line() (body, size int) {
 	if !k.simple || k.used == 0 && k.first {
 		return 0, 0
@@ -141,8 +141,8 @@ func (k *Cursor) Line() (body, size int) {
 	return i, size
 }
 
-// Next cuts one record off the front of what is left. It answers ok=false when no complete record is there: more data may
-// complete it, or flush, which takes what is there as complete.
+// Next cuts one record off the front of what is left. It answers ok=false when no complete record is there: more data
+// may complete it, or flush, which takes what is there as complete.
 func (k *Cursor) Next(flush bool) (p Piece, ok bool) {
 	data := k.data[k.used:]
 	if len(data) == 0 {
@@ -238,7 +238,8 @@ func (k *Cursor) trimmed(p []byte) int {
 		switch {
 		case k.order == 0 && n > 0 && p[n-1] == c:
 			n--
-		case k.order == 'l' && n > 1 && p[n-2] == c && p[n-1] == 0, k.order == 'b' && n > 1 && p[n-1] == c && p[n-2] == 0:
+		case k.order == 'l' && n > 1 && p[n-2] == c && p[n-1] == 0,
+			k.order == 'b' && n > 1 && p[n-1] == c && p[n-2] == 0:
 			n -= 2
 		}
 	}
@@ -268,7 +269,8 @@ func (k *Cursor) whole(p []byte) int {
 // mark is the length of the byte order mark at the front of p.
 func (k *Cursor) mark(p []byte) int {
 	switch {
-	case k.order == 'l' && bytes.HasPrefix(p, []byte("\xff\xfe")), k.order == 'b' && bytes.HasPrefix(p, []byte("\xfe\xff")):
+	case k.order == 'l' && bytes.HasPrefix(p, []byte("\xff\xfe")),
+		k.order == 'b' && bytes.HasPrefix(p, []byte("\xfe\xff")):
 		return 2
 	case k.order == 0 && k.c.encoding != "latin-1" && bytes.HasPrefix(p, []byte("\xef\xbb\xbf")):
 		return 3

@@ -59,7 +59,13 @@ func TestCut(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			for _, size := range []int{1, 2, 3, 1000} {
-				assert.Equal(t, c.want, cut(t, Spec{Begin: c.begin}, c.data, func() int { return size }), "in pieces of %d", size)
+				assert.Equal(
+					t,
+					c.want,
+					cut(t, Spec{Begin: c.begin}, c.data, func() int { return size }),
+					"in pieces of %d",
+					size,
+				)
 			}
 		})
 	}
@@ -105,8 +111,17 @@ func TestBound(t *testing.T) {
 	assert.True(t, p.Truncated)
 	assert.LessOrEqual(t, p.Size, MaxRecord)
 
-	assert.Equal(t, []string{"aé", "éa"}, cut(t, Spec{Most: 4}, "aééa", func() int { return 5 }), "no character is cut in two")
-	assert.Equal(t, []string{"ab", "cd"}, cut(t, Spec{Most: 5, Encoding: "utf-16le"}, "a\x00b\x00c\x00d\x00", func() int { return 8 }))
+	assert.Equal(
+		t,
+		[]string{"aé", "éa"},
+		cut(t, Spec{Most: 4}, "aééa", func() int { return 5 }),
+		"no character is cut in two",
+	)
+	assert.Equal(
+		t,
+		[]string{"ab", "cd"},
+		cut(t, Spec{Most: 5, Encoding: "utf-16le"}, "a\x00b\x00c\x00d\x00", func() int { return 8 }),
+	)
 }
 
 // wide writes a text in UTF-16.
@@ -133,11 +148,27 @@ func TestEncodings(t *testing.T) {
 		"the mark of a big order": {"utf-16be", wide("\ufeff"+text, binary.BigEndian)},
 	} {
 		for _, size := range []int{20, 64, 1000} {
-			assert.Equal(t, want, cut(t, Spec{Begin: `^\d`, Encoding: c.encoding}, c.data, func() int { return size }), "%s in pieces of %d", name, size)
+			assert.Equal(
+				t,
+				want,
+				cut(t, Spec{Begin: `^\d`, Encoding: c.encoding}, c.data, func() int { return size }),
+				"%s in pieces of %d",
+				name,
+				size,
+			)
 		}
 	}
-	assert.Equal(t, []string{"Möwe", "ÿ"}, cut(t, Spec{Encoding: "latin-1"}, "M\xf6we\n\xff\n", func() int { return 3 }))
-	assert.Equal(t, []string{"a\ufffdb\ufffd"}, cut(t, Spec{Encoding: "utf-16le"}, "a\x00\x00\xd8b\x00x", func() int { return 100 }), "half a pair, and half a unit")
+	assert.Equal(
+		t,
+		[]string{"Möwe", "ÿ"},
+		cut(t, Spec{Encoding: "latin-1"}, "M\xf6we\n\xff\n", func() int { return 3 }),
+	)
+	assert.Equal(
+		t,
+		[]string{"a\ufffdb\ufffd"},
+		cut(t, Spec{Encoding: "utf-16le"}, "a\x00\x00\xd8b\x00x", func() int { return 100 }),
+		"half a pair, and half a unit",
+	)
 	_, err := Compile(Spec{Encoding: "utf-9"})
 	require.ErrorContains(t, err, "utf-9")
 }

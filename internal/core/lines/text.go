@@ -7,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Detect tells the encoding that bytes look like: utf-16le or utf-16be by its mark or by where the zeros are, latin-1 by accented
-// letters that UTF-8 cannot have, and "" for utf-8, which is also the answer for what is no text at all.
+// Detect tells the encoding that bytes look like: utf-16le or utf-16be by its mark or by where the zeros are, latin-1
+// by accented letters that UTF-8 cannot have, and "" for utf-8, which is also the answer for what is no text at all.
 func Detect(data []byte) string {
 	data = data[:min(len(data), 64<<10)]
 	switch {
@@ -36,7 +36,10 @@ func Detect(data []byte) string {
 			return ""
 		}
 		k := Cursor{order: order}
-		if n, _ := k.Ends(data); n*2 < bytes.Count(data, []byte{'\n'}) { // the ends of its lines would be halves of other characters
+		if n, _ := k.Ends(data); n*2 < bytes.Count(
+			data,
+			[]byte{'\n'},
+		) { // the ends of its lines would be halves of other characters
 			return ""
 		}
 		return map[byte]string{'l': "utf-16le", 'b': "utf-16be"}[order]
@@ -68,7 +71,10 @@ func Looks(data []byte, encoding string) string {
 		encoding = ""
 	case encoding == "utf-16" && strings.HasPrefix(looks, encoding):
 		return ""
-	case encoding == "latin-1" && looks == "" && !bytes.ContainsFunc(data, func(r rune) bool { return r >= utf8.RuneSelf }):
+	case encoding == "latin-1" && looks == "" && !bytes.ContainsFunc(data, func(
+		r rune) bool {
+		return r >= utf8.RuneSelf
+	}):
 		return ""
 	}
 	switch looks {
@@ -80,7 +86,8 @@ func Looks(data []byte, encoding string) string {
 	return looks
 }
 
-// Text makes bytes of an encoding into UTF-8, as hosts do, without a byte order mark. Broken bytes are written as Visible does.
+// Text makes bytes of an encoding into UTF-8, as hosts do, without a byte order mark. Broken bytes are written as
+// Visible does.
 func Text(data []byte, encoding string) []byte {
 	c := Cutter{encoding: encoding}
 	k := c.Over(data, 0)
@@ -94,8 +101,8 @@ func Text(data []byte, encoding string) []byte {
 	return k.Decode(make([]byte, 0, len(data)), data)
 }
 
-// Visible appends a text with each byte that is no UTF-8 written as \xNN, since neither JSON nor OTLP may carry it and nothing may
-// be lost.
+// Visible appends a text with each byte that is no UTF-8 written as \xNN, since neither JSON nor OTLP may carry it and
+// nothing may be lost.
 func Visible(dst, text []byte) []byte {
 	for len(text) > 0 {
 		r, n := utf8.DecodeRune(text)
@@ -112,8 +119,8 @@ func Visible(dst, text []byte) []byte {
 // NotText says what bytes may be that IsText does not take for text.
 const NotText = "much of it is not text: it may be compressed, or not a log"
 
-// IsText tells whether bytes of an encoding look like text: at most one character of ten is broken, or a control character other
-// than those that logs hold: ends of lines, tabs and escape sequences for colours.
+// IsText tells whether bytes of an encoding look like text: at most one character of ten is broken, or a control
+// character other than those that logs hold: ends of lines, tabs and escape sequences for colours.
 func IsText(data []byte, encoding string) bool {
 	text := data[:min(len(data), 64<<10)]
 	if encoding != "" {
@@ -122,7 +129,9 @@ func IsText(data []byte, encoding string) bool {
 	odd, n := 0, 0
 	for ; len(text) > 0; n++ {
 		r, size := utf8.DecodeRune(text)
-		if r == utf8.RuneError && (size > 1 || utf8.FullRune(text)) || r < ' ' && !bytes.ContainsRune([]byte("\t\n\r\f\x1b"), r) || r == 0x7f {
+		if r == utf8.RuneError && (size > 1 || utf8.FullRune(text)) ||
+			r < ' ' && !bytes.ContainsRune([]byte("\t\n\r\f\x1b"), r) ||
+			r == 0x7f {
 			odd++
 		}
 		text = text[size:]

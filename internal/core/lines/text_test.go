@@ -18,7 +18,8 @@ func latin(text string) []byte {
 	return out
 }
 
-// TestDetect: what bytes look like, and the characters that they then are; what fits an encoding is not called another.
+// TestDetect: what bytes look like, and the characters that they then are; what fits an encoding is not called
+// another.
 func TestDetect(t *testing.T) {
 	t.Parallel()
 	const german = "2031-04-02 06:15:09 INFO Fähre ist bereit\r\n2031-04-02 06:15:10 WARN Brücke zu 😀\r\n"
@@ -29,22 +30,26 @@ func TestDetect(t *testing.T) {
 		text     string
 		fits     string // encodings that are no wrong ones, beside it
 	}{
-		"plain":                     {[]byte("a b\nc\n"), "", "a b\nc\n", "utf-8 latin-1"},
-		"utf-8":                     {[]byte(german), "", german, "utf-8"},
-		"utf-8 with a mark":         {[]byte("\xef\xbb\xbf" + german), "", german, "utf-8"},
-		"utf-8, cut in a character": {[]byte(german)[:len(german)-4], "", strings.TrimSuffix(german, "😀\r\n") + `\xf0\x9f`, "utf-8"},
-		"utf-16le with a mark":      {[]byte(wide("\ufeff"+german, binary.LittleEndian)), "utf-16le", german, "utf-16"},
+		"plain":             {[]byte("a b\nc\n"), "", "a b\nc\n", "utf-8 latin-1"},
+		"utf-8":             {[]byte(german), "", german, "utf-8"},
+		"utf-8 with a mark": {[]byte("\xef\xbb\xbf" + german), "", german, "utf-8"},
+		"utf-8, cut in a character": {[]byte(german)[:len(german)-4], "", strings.TrimSuffix(german, "😀\r\n") +
+			`\xf0\x9f`, "utf-8"},
+		"utf-16le with a mark": {[]byte(wide("\ufeff"+german, binary.LittleEndian)), "utf-16le", german,
+			"utf-16"},
 		"utf-16be with a mark":      {[]byte(wide("\ufeff"+german, binary.BigEndian)), "utf-16be", german, "utf-16"},
 		"utf-16le without":          {[]byte(wide(german, binary.LittleEndian)), "utf-16le", german, "utf-16"},
 		"utf-16be without":          {[]byte(wide(german, binary.BigEndian)), "utf-16be", german, "utf-16"},
 		"utf-16le, no Latin letter": {[]byte(wide(cyrillic, binary.LittleEndian)), "utf-16le", cyrillic, "utf-16"},
 		"utf-16be, no Latin letter": {[]byte(wide(cyrillic, binary.BigEndian)), "utf-16be", cyrillic, "utf-16"},
 		"latin-1":                   {latin("Fähre zurück nach Küste\n"), "latin-1", "Fähre zurück nach Küste\n", ""},
-		"broken bytes among utf-8":  {[]byte("Fähre zurück \xe4 Küste größer\n"), "", "Fähre zurück \\xe4 Küste größer\n", "utf-8"},
-		"control bytes":             {[]byte("a\x81\x82\x83\xe4\n"), "", "a\\x81\\x82\\x83\\xe4\n", "utf-8"},
-		"a lone zero":               {[]byte("ramp\x00 is shut and stays so\n"), "", "ramp\x00 is shut and stays so\n", "utf-8 latin-1"},
-		"zeros between":             {[]byte("a\x00b\n"), "", "a\x00b\n", "utf-8 latin-1"},
-		"nothing":                   {nil, "", "", "utf-8 latin-1"},
+		"broken bytes among utf-8": {[]byte("Fähre zurück \xe4 Küste größer\n"), "",
+			"Fähre zurück \\xe4 Küste größer\n", "utf-8"},
+		"control bytes": {[]byte("a\x81\x82\x83\xe4\n"), "", "a\\x81\\x82\\x83\\xe4\n", "utf-8"},
+		"a lone zero": {[]byte("ramp\x00 is shut and stays so\n"), "", "ramp\x00 is shut and stays so\n",
+			"utf-8 latin-1"},
+		"zeros between": {[]byte("a\x00b\n"), "", "a\x00b\n", "utf-8 latin-1"},
+		"nothing":       {nil, "", "", "utf-8 latin-1"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.encoding, Detect(c.data))
@@ -72,7 +77,8 @@ func TestEnds(t *testing.T) {
 	for _, c := range []struct {
 		encoding, text string
 		n, rest        int
-	}{{"utf-8", "a\nb\nc", 2, 1}, {"utf-16le", "Ċ\nਊ\nĊ", 2, 2}, {"utf-16be", "Ċ\nਊ\n", 2, 0}, {"utf-16le", "", 0, 0}} {
+	}{{"utf-8", "a\nb\nc", 2, 1}, {"utf-16le", "Ċ\nਊ\nĊ", 2, 2}, {"utf-16be", "Ċ\nਊ\n", 2, 0}, {"utf-16le", "", 0,
+		0}} {
 		data := []byte(c.text)
 		switch c.encoding {
 		case "utf-16le":
@@ -88,7 +94,8 @@ func TestEnds(t *testing.T) {
 
 // FuzzText: whatever bytes are taken for, they become characters, and the same ones as when they are cut into lines.
 func FuzzText(f *testing.F) {
-	for _, s := range []string{"a\nb\r\n", wide("\ufeffFähre\nĊ\n潮", binary.LittleEndian), wide("Fähre\r\n😀\n", binary.BigEndian), "F\xe4hre\n", "a\x00b\n\xff", "\xef\xbb\xbfx\n", "\xf0\x9f\x98"} {
+	for _, s := range []string{"a\nb\r\n", wide("\ufeffFähre\nĊ\n潮", binary.LittleEndian), wide("Fähre\r\n😀\n",
+		binary.BigEndian), "F\xe4hre\n", "a\x00b\n\xff", "\xef\xbb\xbfx\n", "\xf0\x9f\x98"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -34,13 +34,19 @@ func findEmails(text []byte, add func(start, end int)) {
 		}
 		domain := text[at+1 : end]
 		dot := bytes.LastIndexByte(domain, '.')
-		if start == at || at-start > 64 || text[at-1] == '.' || dot <= 0 || len(domain)-dot-1 < 2 || !allLetters(domain[dot+1:]) || domain[0] == '-' || domain[0] == '.' || bytes.Contains(domain, []byte("..")) {
+		if start == at || at-start > 64 || text[at-1] == '.' || dot <= 0 || len(domain)-dot-1 < 2 ||
+			!allLetters(domain[dot+1:]) ||
+			domain[0] == '-' ||
+			domain[0] == '.' ||
+			bytes.Contains(domain, []byte("..")) {
 			continue
 		}
-		if start > 0 && (text[start-1] == ':' || text[start-1] == '/') && bytes.Contains(text[max(0, start-40):start], []byte("://")) { // the user of an address
+		if start > 0 && (text[start-1] == ':' || text[start-1] == '/') &&
+			bytes.Contains(text[max(0, start-40):start], []byte("://")) { // the user of an address
 			continue
 		}
-		if string(text[start:at]) == "git" && end+1 < len(text) && text[end] == ':' && isAlnum(text[end+1]) { // where a repository is
+		if string(text[start:at]) == "git" && end+1 < len(text) && text[end] == ':' &&
+			isAlnum(text[end+1]) { // where a repository is
 			continue
 		}
 		if notDomains[string(bytes.ToLower(domain[dot+1:]))] {
@@ -52,7 +58,22 @@ func findEmails(text []byte, add func(start, end int)) {
 }
 
 // notDomains end names of units and files that have an @ in them; no domain ends so.
-var notDomains = map[string]bool{"service": true, "socket": true, "timer": true, "mount": true, "slice": true, "scope": true, "device": true, "target": true, "path": true, "png": true, "jpg": true, "svg": true, "css": true, "js": true}
+var notDomains = map[string]bool{
+	"service": true,
+	"socket":  true,
+	"timer":   true,
+	"mount":   true,
+	"slice":   true,
+	"scope":   true,
+	"device":  true,
+	"target":  true,
+	"path":    true,
+	"png":     true,
+	"jpg":     true,
+	"svg":     true,
+	"css":     true,
+	"js":      true,
+}
 
 func allLetters(p []byte) bool {
 	return !slices.ContainsFunc(p, func(c byte) bool { return !isLetter(c) })
@@ -71,7 +92,8 @@ func findIPv4(text []byte, add func(start, end int)) {
 		for end > start && text[end-1] == '.' {
 			end--
 		}
-		if end-start < 7 || end-start > 15 || inWord(text, start-1) || inWord(text, end) || start > 0 && (text[start-1] == '.' || text[start-1] == ':' && start > 1 && isHex(text[start-2])) {
+		if end-start < 7 || end-start > 15 || inWord(text, start-1) || inWord(text, end) ||
+			start > 0 && (text[start-1] == '.' || text[start-1] == ':' && start > 1 && isHex(text[start-2])) {
 			continue
 		}
 		if dotted(text[start:end]) && !version(text, start) {
@@ -101,9 +123,18 @@ func dotted(p []byte) bool {
 	return part == 4 && n > 0
 }
 
-var versionWords = [][]byte{[]byte("version"), []byte("release"), []byte("build"), []byte("firmware"), []byte("revision"), []byte("ver"), []byte("rev")}
+var versionWords = [][]byte{
+	[]byte("version"),
+	[]byte("release"),
+	[]byte("build"),
+	[]byte("firmware"),
+	[]byte("revision"),
+	[]byte("ver"),
+	[]byte("rev"),
+}
 
-// version tells whether a dotted number is a version: of a program (Name/126.0.0.0, name-1.2.3.4), or behind a word that says so.
+// version tells whether a dotted number is a version: of a program (Name/126.0.0.0, name-1.2.3.4), or behind a word
+// that says so.
 func version(text []byte, start int) bool {
 	if start == 0 {
 		return false
@@ -117,7 +148,8 @@ func version(text []byte, start int) bool {
 	}
 	word := bytes.TrimRight(text[max(0, start-12):start], " :=.\"")
 	return slices.ContainsFunc(versionWords, func(v []byte) bool {
-		return len(word) >= len(v) && bytes.EqualFold(word[len(word)-len(v):], v) && (len(word) == len(v) || !isLetter(word[len(word)-len(v)-1]))
+		return len(word) >= len(v) && bytes.EqualFold(word[len(word)-len(v):], v) &&
+			(len(word) == len(v) || !isLetter(word[len(word)-len(v)-1]))
 	})
 }
 
@@ -140,7 +172,9 @@ func findIPv6(text []byte, add func(start, end int)) {
 		if colons < 2 || end-start < 3 || inWord(text, start-1) || inWord(text, end) {
 			continue
 		}
-		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is6() && (colons > 2 || hasDigit(text[start:end])) && !yearAndClock(text[start:end]) { // two words with :: between them are none
+		if a, err := netip.ParseAddr(string(text[start:end])); err == nil && a.Is6() &&
+			(colons > 2 || hasDigit(text[start:end])) &&
+			!yearAndClock(text[start:end]) { // two words with :: between them are none
 			add(start, end)
 		}
 	}
@@ -148,12 +182,16 @@ func findIPv6(text []byte, add func(start, end int)) {
 
 // yearAndClock tells whether this is the end of a date that has a clock behind it, as 2-Apr-2031::06:15:09.
 func yearAndClock(p []byte) bool {
-	return len(p) == len("2031::06:15:09") && (p[0] == '1' || p[0] == '2') && p[4] == ':' && p[5] == ':' && p[8] == ':' && p[11] == ':' && !bytes.ContainsAny(p, "abcdefABCDEF")
+	return len(p) == len("2031::06:15:09") && (p[0] == '1' || p[0] == '2') && p[4] == ':' && p[5] == ':' &&
+		p[8] == ':' &&
+		p[11] == ':' &&
+		!bytes.ContainsAny(p, "abcdefABCDEF")
 }
 
 func findMACs(text []byte, add func(start, end int)) {
 	for i := 0; i+14 <= len(text); i++ {
-		if !isHex(text[i]) || inWord(text, i-1) || i > 0 && (text[i-1] == ':' || text[i-1] == '-' || text[i-1] == '.') {
+		if !isHex(text[i]) || inWord(text, i-1) ||
+			i > 0 && (text[i-1] == ':' || text[i-1] == '-' || text[i-1] == '.') {
 			continue
 		}
 		end := 0
@@ -162,7 +200,9 @@ func findMACs(text []byte, add func(start, end int)) {
 		} else if text[i+4] == '.' {
 			end = grouped(text, i, 3, 4, '.')
 		}
-		if end == 0 || inWord(text, end) || end < len(text) && (text[end] == ':' || text[end] == '-' || text[end] == '.' && end+1 < len(text) && isHex(text[end+1])) {
+		if end == 0 || inWord(text, end) ||
+			end < len(text) &&
+				(text[end] == ':' || text[end] == '-' || text[end] == '.' && end+1 < len(text) && isHex(text[end+1])) {
 			continue
 		}
 		add(i, end)

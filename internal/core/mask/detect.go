@@ -8,10 +8,11 @@ type Hit struct {
 	Detector   string
 }
 
-// detectors find what their names say. They are made for precision: what has a checksum must keep it, and what stands inside a
-// longer word or number is none.
+// detectors find what their names say. They are made for precision: what has a checksum must keep it, and what stands
+// inside a longer word or number is none.
 var detectors = map[string]func(text []byte, add func(start, end int)){
-	"payment-card": findCards, "iban": findIBANs, "email": findEmails, "ipv4": findIPv4, "ipv6": findIPv6, "phone": findPhones, "jwt": findJWTs,
+	"payment-card": findCards, "iban": findIBANs, "email": findEmails, "ipv4": findIPv4, "ipv6": findIPv6,
+	"phone": findPhones, "jwt": findJWTs,
 	"private-key": findPrivateKeys, "token": findTokens, "password": findPasswords, "mac": findMACs,
 }
 
@@ -27,7 +28,8 @@ func Detect(detector string, text []byte) []Hit {
 // passes asks a gate, if there is one.
 func passes(gate func([]byte) bool, text []byte) bool { return gate == nil || gate(text) }
 
-// Scan finds what all detectors find, in order. Where two take the same bytes the one that comes first, or is longer, stays.
+// Scan finds what all detectors find, in order. Where two take the same bytes the one that comes first, or is longer,
+// stays.
 func Scan(text []byte) []Hit {
 	var all []Hit
 	for _, d := range Detectors {

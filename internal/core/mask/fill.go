@@ -15,8 +15,8 @@ const fixed = 8
 // hashed is how many bytes of a keyed hash are kept: enough that no two values of a fleet meet by chance.
 const hashed = 12
 
-// Replace answers a text with other things in the places of hits, which are in order and apart. key is that of a hash: HMAC with
-// SHA-256 (RFC 2104) over the value in one spelling, so that records join whichever way it was written.
+// Replace answers a text with other things in the places of hits, which are in order and apart. key is that of a hash:
+// HMAC with SHA-256 (RFC 2104) over the value in one spelling, so that records join whichever way it was written.
 func (f *Finder) Replace(text []byte, hits []Hit, key []byte) []byte {
 	var out []byte
 	at := 0
@@ -38,7 +38,10 @@ func (f *Finder) Fill(out, private, key []byte) []byte {
 	case f.fill.Text != "":
 		return append(out, f.fill.Text...)
 	case f.fill.KeepLast > 0:
-		keep := min(f.fill.KeepLast, utf8.RuneCount(private)/2) // of what is short, the last characters would be all of it
+		keep := min(
+			f.fill.KeepLast,
+			utf8.RuneCount(private)/2,
+		) // of what is short, the last characters would be all of it
 		at := len(private)
 		for range keep {
 			_, size := utf8.DecodeLastRune(private[:at])

@@ -39,7 +39,8 @@ func (s Spec) Finder() (*Finder, error) {
 		}
 		f.find, f.must = re, required(s.Find)
 	} else if f.gate, f.detect = gates[s.Detector], detectors[s.Detector]; f.detect == nil {
-		return nil, fmt.Errorf("mask %s: %q is no detector (they are %s)", s.Name, s.Detector, strings.Join(Detectors, ", "))
+		return nil, fmt.Errorf("mask %s: %q is no detector (they are %s)", s.Name, s.Detector, strings.Join(Detectors,
+			", "))
 	}
 	f.collect = func(start, end int) { f.hits = append(f.hits, Hit{start, end, f.name}) }
 	for _, n := range s.Near {
@@ -51,9 +52,9 @@ func (s Spec) Finder() (*Finder, error) {
 // Name is the name of the mask.
 func (f *Finder) Name() string { return f.name }
 
-// Find answers the places that the mask takes in a text, in order; they are good until the next call. field is the name of the
-// field that holds the text, "" for none: the value of one that is called password is one. Words of near are found in small and
-// large letters alike.
+// Find answers the places that the mask takes in a text, in order; they are good until the next call. field is the
+// name of the field that holds the text, "" for none: the value of one that is called password is one. Words of near
+// are found in small and large letters alike.
 func (f *Finder) Find(text []byte, field string) []Hit {
 	f.hits = f.hits[:0]
 	switch {
@@ -81,7 +82,8 @@ func (f *Finder) Find(text []byte, field string) []Hit {
 			}
 		}
 	}
-	if len(f.hits) == 0 || len(f.near) == 0 || slices.ContainsFunc(f.names, func(n string) bool { return strings.EqualFold(n, field) }) {
+	if len(f.hits) == 0 || len(f.near) == 0 ||
+		slices.ContainsFunc(f.names, func(n string) bool { return strings.EqualFold(n, field) }) {
 		return f.hits
 	}
 	f.hits = slices.DeleteFunc(f.hits, func(h Hit) bool {
@@ -143,8 +145,8 @@ func (f *Finder) named(text []byte, field string) {
 	}
 }
 
-// FindLines is Find over a text of many lines, which an expression sees one by one, as in records of one line. Detectors also find
-// what goes over several.
+// FindLines is Find over a text of many lines, which an expression sees one by one, as in records of one line.
+// Detectors also find what goes over several.
 func (f *Finder) FindLines(text []byte) []Hit {
 	if f.find == nil {
 		return slices.Clone(f.Find(text, ""))

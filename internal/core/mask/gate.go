@@ -6,9 +6,9 @@ import (
 	"unicode"
 )
 
-// sequence is a run of bytes, each of a class, that any match of an expression must hold. It is looked for by shift-and
-// (R. Baeza-Yates and G. Gonnet, A new approach to text searching, 1992), which takes one step a byte. When whole, the run is
-// all of the expression, but for assertions at its ends.
+// sequence is a run of bytes, each of a class, that any match of an expression must hold. It is looked for by
+// shift-and (R. Baeza-Yates and G. Gonnet, A new approach to text searching, 1992), which takes one step a byte. When
+// whole, the run is all of the expression, but for assertions at its ends.
 type sequence struct {
 	table       [256]uint64
 	length      int
@@ -140,9 +140,16 @@ func (p *parts) add(t *syntax.Regexp) {
 	case syntax.OpPlus: // once at least, and what follows may not follow at once
 		p.add(t.Sub[0])
 		p.broken()
-	case syntax.OpWordBoundary, syntax.OpNoWordBoundary, syntax.OpBeginLine, syntax.OpEndLine, syntax.OpBeginText, syntax.OpEndText:
-		op := map[syntax.Op]syntax.EmptyOp{syntax.OpWordBoundary: syntax.EmptyWordBoundary, syntax.OpNoWordBoundary: syntax.EmptyNoWordBoundary, syntax.OpBeginLine: syntax.EmptyBeginLine,
-			syntax.OpEndLine: syntax.EmptyEndLine, syntax.OpBeginText: syntax.EmptyBeginText, syntax.OpEndText: syntax.EmptyEndText}[t.Op]
+	case syntax.OpWordBoundary,
+		syntax.OpNoWordBoundary,
+		syntax.OpBeginLine,
+		syntax.OpEndLine,
+		syntax.OpBeginText,
+		syntax.OpEndText:
+		op := map[syntax.Op]syntax.EmptyOp{syntax.OpWordBoundary: syntax.EmptyWordBoundary,
+			syntax.OpNoWordBoundary: syntax.EmptyNoWordBoundary, syntax.OpBeginLine: syntax.EmptyBeginLine,
+			syntax.OpEndLine: syntax.EmptyEndLine, syntax.OpBeginText: syntax.EmptyBeginText,
+			syntax.OpEndText: syntax.EmptyEndText}[t.Op]
 		switch {
 		case len(p.now) == 0 && len(p.best) == 0:
 			p.before = append(p.before, op)

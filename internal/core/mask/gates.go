@@ -2,8 +2,8 @@ package mask
 
 import "bytes"
 
-// A gate tells quickly that a text holds nothing for a detector: what it lets through may still be nothing. What a gate stops in a
-// text it stops in every part of it.
+// A gate tells quickly that a text holds nothing for a detector: what it lets through may still be nothing. What a
+// gate stops in a text it stops in every part of it.
 var gates = map[string]func(text []byte) bool{
 	"payment-card": func(text []byte) bool { return run(text, &cardBytes, 13, 13) },
 	"iban":         func(text []byte) bool { return ibanHead.next(text, 0) >= 0 },
@@ -16,7 +16,8 @@ var gates = map[string]func(text []byte) bool{
 	"jwt":         func(text []byte) bool { return bytes.Contains(text, []byte("eyJ")) },
 	"private-key": func(text []byte) bool { return bytes.Contains(text, []byte("-----BEGIN ")) },
 	"mac": func(text []byte) bool {
-		return bytes.Count(text, []byte{':'}) >= 5 || bytes.Count(text, []byte{'-'}) >= 5 || bytes.Count(text, []byte{'.'}) >= 2
+		return bytes.Count(text, []byte{':'}) >= 5 || bytes.Count(text, []byte{'-'}) >= 5 ||
+			bytes.Count(text, []byte{'.'}) >= 2
 	},
 }
 
@@ -39,8 +40,8 @@ var (
 	phoneBytes  = setOf("0123456789 -./()+")
 )
 
-// run tells whether a text has a run of bytes of a set that is at least so long and holds so many digits. It looks at one byte of
-// each length only: a run cannot lie between two of them.
+// run tells whether a text has a run of bytes of a set that is at least so long and holds so many digits. It looks at
+// one byte of each length only: a run cannot lie between two of them.
 func run(text []byte, set *byteSet, length, digits int) bool {
 	for i := length - 1; i < len(text); i += length {
 		if !set[text[i]] {

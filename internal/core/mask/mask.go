@@ -37,22 +37,76 @@ type Fill struct {
 }
 
 // Detectors are the built-in masks, each also a mask of the same name.
-var Detectors = []string{"payment-card", "iban", "email", "ipv4", "ipv6", "phone", "jwt", "private-key", "token", "password", "mac"}
+var Detectors = []string{
+	"payment-card",
+	"iban",
+	"email",
+	"ipv4",
+	"ipv6",
+	"phone",
+	"jwt",
+	"private-key",
+	"token",
+	"password",
+	"mac",
+}
 
 // Keys are what a mask definition and the mask of a host config share, beside the name.
 var Keys = []schema.Key{
-	{Name: "find", Value: schema.Checked("schema", checkFind), Doc: "An expression (RE2) that finds the private data.", Example: `find: '\b[A-Z]{2}\d{7}\b'`},
-	{Name: "detector", Value: schema.Words(Detectors...), Doc: "A built-in detector with its checksum, in place of find."},
-	{Name: "near", Value: schema.Texts, Doc: "Only where one of these stands within 40 characters in the record's text, or is the field's name.", Example: "near: [passport, doc]"},
-	{Name: "only", Value: schema.Texts, Doc: "Look only in these; default: body, original, every text and integer field. Through a guard it does not apply.", Example: "only: [body, doc]"},
+	{
+		Name:    "find",
+		Value:   schema.Checked("schema", checkFind),
+		Doc:     "An expression (RE2) that finds the private data.",
+		Example: `find: '\b[A-Z]{2}\d{7}\b'`,
+	},
+	{
+		Name:  "detector",
+		Value: schema.Words(Detectors...),
+		Doc:   "A built-in detector with its checksum, in place of find.",
+	},
+	{
+		Name:    "near",
+		Value:   schema.Texts,
+		Doc:     "Only where one of these stands within 40 characters in the record's text, or is the field's name.",
+		Example: "near: [passport, doc]",
+	},
+	{
+		Name:  "only",
+		Value: schema.Texts,
+		Doc: "Look only in these; default: body, original, every text and integer field. Through a guard it " +
+			"does not apply.",
+		Example: "only: [body, doc]",
+	},
 	{Name: "except", Value: schema.Texts, Doc: "Do not look in these. Through a guard it does not apply."},
-	{Name: "sensitivity", Desk: true, Value: schema.Words("low", "medium", "high"), Doc: "How sensitive the data is, for reports."},
-	{Name: "regulation", Desk: true, Value: schema.Texts, Doc: "The rules that ask for it, for reports.", Example: "regulation: [gdpr]"},
-	{Name: "fill", Value: schema.Either(schema.Checked("schema", checkCharacter), schema.OneOf("fill",
+	{
+		Name:  "sensitivity",
+		Desk:  true,
+		Value: schema.Words("low", "medium", "high"),
+		Doc:   "How sensitive the data is, for reports.",
+	},
+	{
+		Name:    "regulation",
+		Desk:    true,
+		Value:   schema.Texts,
+		Doc:     "The rules that ask for it, for reports.",
+		Example: "regulation: [gdpr]",
+	},
+	{Name: "fill", Value: schema.Either(schema.Checked("schema", checkCharacter), schema.OneOf(
+		"fill",
 		schema.Key{Name: "text", Value: schema.Plain, Doc: "A text in its place.", Example: "text: '[passport]'"},
-		schema.Key{Name: "keep-last", Value: schema.Whole(1), Doc: "Keep the last characters, so that people can tell two apart."},
-		schema.Key{Name: "hash", Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true}, Doc: "A keyed hash, always the same for the same value, so that records can still be joined.", Example: `hash: "${secret.mask_key}"`},
-	)), Default: "'*'", Doc: "What takes the place of the data: a character, repeated a fixed number of times, or one of text, keep-last, hash."},
+		schema.Key{
+			Name:  "keep-last",
+			Value: schema.Whole(1),
+			Doc:   "Keep the last characters, so that people can tell two apart.",
+		},
+		schema.Key{
+			Name:    "hash",
+			Value:   &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
+			Doc:     "A keyed hash, always the same for the same value, so that records can still be joined.",
+			Example: `hash: "${secret.mask_key}"`,
+		},
+	)), Default: "'*'", Doc: "What takes the place of the data: a character, repeated a fixed number of times, or " +
+		"one of text, keep-last, hash."},
 	{Name: "mark", Value: schema.Flag, Default: "false", Doc: "Note the mask's name on the record."},
 	{Name: "samples", Desk: true, Value: schema.Obj("samples",
 		schema.Key{Name: "hits", Value: schema.Texts, Doc: "Texts in which it must find something."},
@@ -63,10 +117,26 @@ var Keys = []schema.Key{
 // Decode takes a mask out of a document that Keys found good.
 func Decode(n *yamldoc.Node, name string) Spec {
 	fill := n.Get("fill")
-	s := Spec{Name: name, Find: n.Get("find").Text(), Detector: n.Get("detector").Text(), Near: n.Get("near").Texts(), Only: n.Get("only").Texts(), Except: n.Get("except").Texts(),
-		Sensitivity: n.Get("sensitivity").Text(), Regulation: n.Get("regulation").Texts(), Mark: n.Get("mark").Bool(false),
-		Fill: Fill{Character: fill.Text(), Text: fill.Get("text").Text(), KeepLast: int(fill.Get("keep-last").Int(0)), Hash: fill.Get("hash").Text()},
-		Hits: n.Get("samples").Get("hits").Texts(), Misses: n.Get("samples").Get("misses").Texts()}
+	s := Spec{
+		Name:     name,
+		Find:     n.Get("find").Text(),
+		Detector: n.Get("detector").Text(),
+		Near:     n.Get("near").Texts(),
+		Only:     n.Get("only").Texts(),
+		Except:   n.Get("except").Texts(),
+		Sensitivity: n.Get("sensitivity").
+			Text(),
+		Regulation: n.Get("regulation").Texts(),
+		Mark:       n.Get("mark").Bool(false),
+		Fill: Fill{
+			Character: fill.Text(),
+			Text:      fill.Get("text").Text(),
+			KeepLast:  int(fill.Get("keep-last").Int(0)),
+			Hash:      fill.Get("hash").Text(),
+		},
+		Hits:   n.Get("samples").Get("hits").Texts(),
+		Misses: n.Get("samples").Get("misses").Texts(),
+	}
 	if fill == nil {
 		s.Fill.Character = "*"
 	}
@@ -118,8 +188,9 @@ func (s Spec) CheckSamples() []Failure {
 	return out
 }
 
-// Needs tells what a line must hold for the expression to find anything: a literal, or a class of characters so small that
-// lines can be skipped by it quickly. It answers "" when there is no such thing, so that each line is searched in full.
+// Needs tells what a line must hold for the expression to find anything: a literal, or a class of characters so small
+// that lines can be skipped by it quickly. It answers "" when there is no such thing, so that each line is searched in
+// full.
 func (s Spec) Needs() string {
 	if s.Find == "" {
 		return "detector"
@@ -175,7 +246,10 @@ func needs(t *syntax.Regexp) string {
 }
 
 // Trial is a text of the usual kind for measuring what an expression costs: a thousand lines without private data.
-var Trial = strings.Repeat("2031-04-02 06:15:09 lane=4 result=OK operator=kelp load=17.25 note=the tide is out and the ramp is steep\n", 1000)
+var Trial = strings.Repeat(
+	"2031-04-02 06:15:09 lane=4 result=OK operator=kelp load=17.25 note=the tide is out and the ramp is steep\n",
+	1000,
+)
 
 var trial = []byte(Trial)
 

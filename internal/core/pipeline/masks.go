@@ -99,8 +99,8 @@ func (m *screened) wants(name string) bool {
 	return !slices.Contains(m.except, name)
 }
 
-// apply masks a record. Each mask looks at the line as it was read, for what stands around a value, and at every text on its own;
-// what it finds is masked wherever those bytes are shown.
+// apply masks a record. Each mask looks at the line as it was read, for what stands around a value, and at every text
+// on its own; what it finds is masked wherever those bytes are shown.
 func (t *Treatment) apply(s *screen, b *record.Batch, r *record.Record) {
 	if t.clean(s, b, r) {
 		if s.guard {
@@ -132,8 +132,8 @@ func (t *Treatment) apply(s *screen, b *record.Batch, r *record.Record) {
 	}
 }
 
-// clean tells quickly that a record holds nothing for any mask: all that it shows is a part of the line as it was read, and the line
-// can hold nothing.
+// clean tells quickly that a record holds nothing for any mask: all that it shows is a part of the line as it was
+// read, and the line can hold nothing.
 func (t *Treatment) clean(s *screen, b *record.Batch, r *record.Record) bool {
 	from, end := t.line.Off, t.line.Off+t.line.Len
 	inside := func(v record.Span) bool { return v.Off >= from && v.Off+v.Len <= end && v.Len > 0 }
@@ -196,7 +196,8 @@ func (m *screened) look(i int, t *Treatment, b *record.Batch) {
 		if g.span == line || !m.wants(g.name) {
 			continue
 		}
-		if inside := g.span.Off >= line.Off && g.span.Off+g.span.Len <= line.Off+line.Len; inside && !may && !m.Tells(g.name) {
+		if inside := g.span.Off >= line.Off && g.span.Off+g.span.Len <= line.Off+line.Len; inside && !may &&
+			!m.Tells(g.name) {
 			continue // what the line cannot hold no part of it holds
 		}
 		field := g.name
@@ -247,7 +248,16 @@ func (t *Treatment) cover(s *screen, b *record.Batch, r *record.Record, g target
 			b.Arena = m.Fill(b.Arena, b.Arena[from:to], m.key)
 		}
 		if t.trace != nil {
-			marks = append(marks, Mark{In: g.name, Start: put - start, End: len(b.Arena) - start, Mask: m.Name(), was: [2]int{int(from - g.span.Off), int(to - g.span.Off)}})
+			marks = append(
+				marks,
+				Mark{
+					In:    g.name,
+					Start: put - start,
+					End:   len(b.Arena) - start,
+					Mask:  m.Name(),
+					was:   [2]int{int(from - g.span.Off), int(to - g.span.Off)},
+				},
+			)
 		}
 		r.Masked |= m.bit
 		at = to

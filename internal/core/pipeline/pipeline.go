@@ -1,4 +1,5 @@
-// Package pipeline is one source's whole treatment: cut, parse, steps, guards, route. The agent and the workbench run this code.
+// Package pipeline is one source's whole treatment: cut, parse, steps, guards, route. The agent and the workbench run
+// this code.
 package pipeline
 
 import (
@@ -56,7 +57,8 @@ type Step struct {
 	Value *yamldoc.Node
 }
 
-// Entry is one way that records go. An entry without a condition takes every record; Otherwise takes what no other took.
+// Entry is one way that records go. An entry without a condition takes every record; Otherwise takes what no other
+// took.
 type Entry struct {
 	To, When  string
 	Otherwise bool
@@ -161,7 +163,10 @@ func Compile(src Source, f format.Spec, p Parts) (*Treatment, error) {
 		return nil, wrap(err)
 	}
 	t.known = t.schema.Len()
-	t.direct = len(t.steps) == 0 && t.guards == nil && !src.KeepOriginal && src.Unparsed != "drop" && len(t.routes.entries) == 0 && t.routes.unparsed == 0 && (t.routes.rest != 0 || len(t.routes.to) == 0)
+	t.direct = len(t.steps) == 0 && t.guards == nil && !src.KeepOriginal && src.Unparsed != "drop" &&
+		len(t.routes.entries) == 0 &&
+		t.routes.unparsed == 0 &&
+		(t.routes.rest != 0 || len(t.routes.to) == 0)
 	return t, nil
 }
 
@@ -174,10 +179,10 @@ func (t *Treatment) Lines() bool { return t.cutter.Lines() }
 // MaxRecord is the bound of one record, in bytes.
 func (t *Treatment) MaxRecord() int { return t.cutter.Most() }
 
-// Run treats the bytes that fill b.Arena: it cuts, reads, takes the steps, applies the guards, finds the ways and appends the
-// records that are complete and not dropped, until the batch holds limit records. offset is the place of the first byte in its
-// file, observed the time in Unix nanoseconds. With flush what is left at the end counts as complete. It returns how many bytes
-// were used; the rest must be given again, with more behind it.
+// Run treats the bytes that fill b.Arena: it cuts, reads, takes the steps, applies the guards, finds the ways and
+// appends the records that are complete and not dropped, until the batch holds limit records. offset is the place of
+// the first byte in its file, observed the time in Unix nanoseconds. With flush what is left at the end counts as
+// complete. It returns how many bytes were used; the rest must be given again, with more behind it.
 func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
 	b.Schema, b.Masks = t.schema, t.marks
 	data := b.Arena
@@ -228,7 +233,8 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		at, values := len(b.Records), len(b.Values)
 		b.Records = slices.Grow(b.Records, 1)[:at+1]
 		r := &b.Records[at]
-		*r = record.Record{} // and then each field: a record that is made elsewhere and copied waits for its own stores
+		// and then each field: a record that is made elsewhere and copied waits for its own stores
+		*r = record.Record{}
 		r.Observed, r.Time, r.End = observed, observed, offset+int64(cut.Used())
 		r.Body, r.First = span, uint32(values)
 		if truncated {
@@ -313,13 +319,30 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 	return -1
 }
 
-// ascii tells whether no byte has its top bit set. Most logs are plain, and utf8.Valid takes three times as long to say so.
+// ascii tells whether no byte has its top bit set. Most logs are plain, and utf8.Valid takes three times as long to
+// say so.
 func ascii(p []byte) bool {
 	all := uint64(0)
 	for ; len(p) >= 64; p = p[64:] {
 		q := p[:64]
-		all |= binary.LittleEndian.Uint64(q) | binary.LittleEndian.Uint64(q[8:]) | binary.LittleEndian.Uint64(q[16:]) | binary.LittleEndian.Uint64(q[24:]) |
-			binary.LittleEndian.Uint64(q[32:]) | binary.LittleEndian.Uint64(q[40:]) | binary.LittleEndian.Uint64(q[48:]) | binary.LittleEndian.Uint64(q[56:])
+		all |= binary.LittleEndian.Uint64(
+			q,
+		) | binary.LittleEndian.Uint64(
+			q[8:],
+		) | binary.LittleEndian.Uint64(
+			q[16:],
+		) | binary.LittleEndian.Uint64(
+			q[24:],
+		) |
+			binary.LittleEndian.Uint64(
+				q[32:],
+			) | binary.LittleEndian.Uint64(
+			q[40:],
+		) | binary.LittleEndian.Uint64(
+			q[48:],
+		) | binary.LittleEndian.Uint64(
+			q[56:],
+		)
 	}
 	for _, c := range p {
 		all |= uint64(c)

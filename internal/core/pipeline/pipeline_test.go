@@ -13,7 +13,13 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-func run(t *testing.T, src Source, spec format.Spec, data string, flush bool) (bodies []string, b *record.Batch, used int, c Counts) {
+func run(
+	t *testing.T,
+	src Source,
+	spec format.Spec,
+	data string,
+	flush bool,
+) (bodies []string, b *record.Batch, used int, c Counts) {
 	tr, err := Compile(src, spec, Parts{})
 	require.NoError(t, err)
 	b = &record.Batch{Arena: []byte(data)}
@@ -28,7 +34,13 @@ func TestRun(t *testing.T) {
 	t.Parallel()
 	kv, _ := format.BuiltIn("keyvalue")
 	raw, _ := format.BuiltIn("raw")
-	bodies, b, used, c := run(t, Source{Unparsed: "keep", KeepOriginal: true}, kv, "a=1 msg=x\n\nnothing\nb=2\ntorn", false)
+	bodies, b, used, c := run(
+		t,
+		Source{Unparsed: "keep", KeepOriginal: true},
+		kv,
+		"a=1 msg=x\n\nnothing\nb=2\ntorn",
+		false,
+	)
 	assert.Equal(t, []string{"x", "nothing", "b=2"}, bodies)
 	assert.Equal(t, Counts{Numbers: wire.Numbers{Read: 3, Bytes: int64(used), Unparsed: 1, Blank: 1}}, c)
 	assert.Equal(t, len("a=1 msg=x\n\nnothing\nb=2\n"), used)
@@ -51,7 +63,8 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, []string{"== 1\n a", "== 2\n b"}, bodies)
 }
 
-// TestTheShortWay: a source without steps, guards and conditions sends records as they are read, and gives what the long way gives.
+// TestTheShortWay: a source without steps, guards and conditions sends records as they are read, and gives what the
+// long way gives.
 func TestTheShortWay(t *testing.T) {
 	t.Parallel()
 	to := func(names ...string) (out []Entry) {
@@ -60,7 +73,10 @@ func TestTheShortWay(t *testing.T) {
 		}
 		return out
 	}
-	data := "a=1 level=warn msg=x\n\nnothing \xff\n2\nb=2 time=2031-04-02T06:15:09Z\n" + strings.Repeat("c=3 msg=\"many of them\"\n", 40) + "torn"
+	data := "a=1 level=warn msg=x\n\nnothing \xff\n2\nb=2 time=2031-04-02T06:15:09Z\n" + strings.Repeat(
+		"c=3 msg=\"many of them\"\n",
+		40,
+	) + "torn"
 	for name, c := range map[string]struct {
 		src    Source
 		short  bool
@@ -110,8 +126,8 @@ func TestRunStopsAtTheLimit(t *testing.T) {
 	assert.Equal(t, int64(3), c.Read)
 }
 
-// TestTryOfALongLog: what goes beyond one window is treated like what does not, to the last line, and so is a record that is
-// larger than a window.
+// TestTryOfALongLog: what goes beyond one window is treated like what does not, to the last line, and so is a record
+// that is larger than a window.
 func TestTryOfALongLog(t *testing.T) {
 	t.Parallel()
 	raw, _ := format.BuiltIn("raw")
@@ -140,7 +156,8 @@ func TestTryOfALongLog(t *testing.T) {
 	assert.Equal(t, 60_002, last.Line)
 }
 
-// TestALineWithoutEnd: a line of 100 MiB is cut at the bound of a record, piece by piece, each marked, and what follows is read.
+// TestALineWithoutEnd: a line of 100 MiB is cut at the bound of a record, piece by piece, each marked, and what
+// follows is read.
 func TestALineWithoutEnd(t *testing.T) {
 	t.Parallel()
 	raw, _ := format.BuiltIn("raw")
@@ -187,7 +204,9 @@ func TestALineWithoutEnd(t *testing.T) {
 func TestEncodingsOfASource(t *testing.T) {
 	t.Parallel()
 	kv, _ := format.BuiltIn("keyvalue")
-	for encoding, data := range map[string]string{"latin-1": "ort=M\xfcnde n=1\nort=\xd8 n=2\n", "utf-16le": "o\x00r\x00t\x00=\x00M\x00\xfc\x00n\x00d\x00e\x00 \x00n\x00=\x001\x00\n\x00o\x00r\x00t\x00=\x00\xd8\x00 \x00n\x00=\x002\x00\n\x00"} {
+	for encoding, data := range map[string]string{"latin-1": "ort=M\xfcnde n=1\nort=\xd8 n=2\n",
+		"utf-16le": "o\x00r\x00t\x00=\x00M\x00\xfc\x00n\x00d\x00e\x00 " +
+			"\x00n\x00=\x001\x00\n\x00o\x00r\x00t\x00=\x00\xd8\x00 \x00n\x00=\x002\x00\n\x00"} {
 		bodies, b, used, _ := run(t, Source{Encoding: encoding, KeepOriginal: true}, kv, data, false)
 		require.Equal(t, []string{"ort=Münde n=1", "ort=Ø n=2"}, bodies, encoding)
 		assert.Equal(t, len(data), used)
@@ -199,7 +218,15 @@ func TestEncodingsOfASource(t *testing.T) {
 // TestNothingIsAllocatedForARecord: cutting, reading, steps, masks and ways work in what the batch has.
 func TestNothingIsAllocatedForARecord(t *testing.T) {
 	spec, _ := format.BuiltIn("web-combined")
-	tr, err := Compile(source(t, "guards: [passport, email, payment-card]\nsteps:\n  - drop: fields.http.response.status_code == 304\nsend: [{to: a, when: fields.http.response.status_code >= 500}, {otherwise: b}]"), spec, parts(passport))
+	tr, err := Compile(
+		source(
+			t,
+			"guards: [passport, email, payment-card]\nsteps:\n  - drop: fields.http.response.status_code == "+
+				"304\nsend: [{to: a, when: fields.http.response.status_code >= 500}, {otherwise: b}]",
+		),
+		spec,
+		parts(passport),
+	)
 	require.NoError(t, err)
 	line := `198.51.100.7 - - [02/Apr/2031:06:15:09 +0100] "GET /fares?doc=PA1234567 HTTP/1.1" 200 512 "-" "Explorer/9"` + "\n"
 	data := []byte(strings.Repeat(line, 500))

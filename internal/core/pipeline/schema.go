@@ -15,108 +15,394 @@ import (
 
 // Keys are what a source definition and the source of a host config share, beside the name.
 var Keys = []schema.Key{
-	{Name: "was", Value: schema.Names("source"), Part: "was", Doc: "The name that the source had before. A renamed source keeps its positions and buffers.", Example: "was: lane-scans"},
-	{Name: "labels", Value: schema.Labels, Doc: "Go on every record, over those of the host; guards choose by them.", Example: "labels: {team: boarding, data: passenger}"},
-	{Name: "read", Value: readValue, Need: true, Hint: "what to read, such as read: {files: [/var/log/app/*.log]}", Doc: "Where the records come from: one of files, files-from, syslog, socket, http, otlp, command, generate."},
-	{Name: "records", Value: schema.Obj("records",
-		schema.Key{Name: "begin", Value: schema.Checked("schema", checkRegexp), Doc: "An expression (RE2). A record of several lines begins at a line that it finds; without it each line is a record.", Example: `begin: '^\d{4}-\d{2}-\d{2}'`},
-		schema.Key{Name: "idle", Value: schema.ADuration, Part: "record-bounds", Default: "5s", Doc: "After how long without a new line the last record is taken as complete."},
-		schema.Key{Name: "largest", Was: "most", Value: schema.Checked("schema", checkMost), Part: "record-bounds", Default: "1MiB", Doc: "The largest record, up to 16MiB. What is longer is cut there, and the pieces are marked."},
+	{
+		Name:    "was",
+		Value:   schema.Names("source"),
+		Part:    "was",
+		Doc:     "The name that the source had before. A renamed source keeps its positions and buffers.",
+		Example: "was: lane-scans",
+	},
+	{
+		Name:    "labels",
+		Value:   schema.Labels,
+		Doc:     "Go on every record, over those of the host; guards choose by them.",
+		Example: "labels: {team: boarding, data: passenger}",
+	},
+	{
+		Name:  "read",
+		Value: readValue,
+		Need:  true,
+		Hint:  "what to read, such as read: {files: [/var/log/app/*.log]}",
+		Doc:   "Where the records come from: one of files, files-from, syslog, socket, http, otlp, command, generate.",
+	},
+	{Name: "records", Value: schema.Obj(
+		"records",
+		schema.Key{
+			Name:  "begin",
+			Value: schema.Checked("schema", checkRegexp),
+			Doc: "An expression (RE2). A record of several lines begins at a line that it finds; without it " +
+				"each line is a record.",
+			Example: `begin: '^\d{4}-\d{2}-\d{2}'`,
+		},
+		schema.Key{
+			Name:    "idle",
+			Value:   schema.ADuration,
+			Part:    "record-bounds",
+			Default: "5s",
+			Doc:     "After how long without a new line the last record is taken as complete.",
+		},
+		schema.Key{
+			Name:    "largest",
+			Was:     "most",
+			Value:   schema.Checked("schema", checkMost),
+			Part:    "record-bounds",
+			Default: "1MiB",
+			Doc:     "The largest record, up to 16MiB. What is longer is cut there, and the pieces are marked.",
+		},
 	), Doc: "How the bytes are cut into records."},
-	{Name: "format", Value: schema.Names("format"), Need: true, Hint: "how to read a line; raw takes it as it is", Doc: "The format that reads a record: a built-in one or one of yours.", Example: "format: gate-scan"},
-	{Name: "time", Value: format.TimeValue, Doc: "Laid over the format's own time, key by key.", Example: "time: {zone: Europe/Lisbon}"},
-	{Name: "keep-original", Value: schema.Flag, Default: "false", Doc: "Keep the record as it was read beside its body."},
-	{Name: "unparsed", Value: schema.Names("destination"), Default: "keep", PartOf: unparsedPart, Doc: "What becomes of a record that the format does not read: keep it (its body is the line, parsed=false), drop it, or send it to a destination, by its name."},
-	{Name: "expect", Desk: true, Value: schema.Obj("expect",
-		schema.Key{Name: "every", Value: schema.ADuration, Doc: "A record is due at least this often; silence beyond it turns the source yellow."},
-		schema.Key{Name: "during", Value: schema.Checked("schema", checkHours), Doc: "The hours of the day, in the source's zone, in which it holds.", Example: `during: "05:00-23:00"`},
-		schema.Key{Name: "per", Value: schema.Words("host", "source"), Default: "host", Doc: "Whether each host must deliver, or the source as a whole."},
-		schema.Key{Name: "filled", Value: schema.TableOf(schema.Checked("schema", checkShare)), Doc: "The share of records in which a field must be there.", Example: "filled: {lane: 95%}"},
+	{
+		Name:    "format",
+		Value:   schema.Names("format"),
+		Need:    true,
+		Hint:    "how to read a line; raw takes it as it is",
+		Doc:     "The format that reads a record: a built-in one or one of yours.",
+		Example: "format: gate-scan",
+	},
+	{
+		Name:    "time",
+		Value:   format.TimeValue,
+		Doc:     "Laid over the format's own time, key by key.",
+		Example: "time: {zone: Europe/Lisbon}",
+	},
+	{
+		Name:    "keep-original",
+		Value:   schema.Flag,
+		Default: "false",
+		Doc:     "Keep the record as it was read beside its body.",
+	},
+	{
+		Name:    "unparsed",
+		Value:   schema.Names("destination"),
+		Default: "keep",
+		PartOf:  unparsedPart,
+		Doc: "What becomes of a record that the format does not read: keep it (its body is the line, " +
+			"parsed=false), drop it, or send it to a destination, by its name.",
+	},
+	{Name: "expect", Desk: true, Value: schema.Obj(
+		"expect",
+		schema.Key{
+			Name:  "every",
+			Value: schema.ADuration,
+			Doc:   "A record is due at least this often; silence beyond it turns the source yellow.",
+		},
+		schema.Key{
+			Name:    "during",
+			Value:   schema.Checked("schema", checkHours),
+			Doc:     "The hours of the day, in the source's zone, in which it holds.",
+			Example: `during: "05:00-23:00"`,
+		},
+		schema.Key{
+			Name:    "per",
+			Value:   schema.Words("host", "source"),
+			Default: "host",
+			Doc:     "Whether each host must deliver, or the source as a whole.",
+		},
+		schema.Key{
+			Name:    "filled",
+			Value:   schema.TableOf(schema.Checked("schema", checkShare)),
+			Doc:     "The share of records in which a field must be there.",
+			Example: "filled: {lane: 95%}",
+		},
 	), Doc: "What is normal for this source, so that its silence is noticed."},
-	{Name: "steps", Value: schema.ListOf(stepValue), Part: "steps", Doc: "Done to each record on the host, in order. A condition that cannot be computed, because a field is missing, is not met and counted."},
+	{
+		Name:  "steps",
+		Value: schema.ListOf(stepValue),
+		Part:  "steps",
+		Doc: "Done to each record on the host, in order. A condition that cannot be computed, because a field is " +
+			"missing, is not met and counted.",
+	},
 	{Name: "guards", Value: schema.Texts, Part: "masks", Made: true, Doc: "The masks that guards put on this source."},
-	{Name: "send", Value: schema.ListOf(schema.Either(schema.Names("destination"), sendValue)), Need: true, Hint: "the destinations of its records, such as send: [{to: archive}]",
-		Doc: "Where the records go. Every entry that matches gets its own copy: an entry without a when gets every record, also those that another entry takes. For the rest alone write otherwise, which takes what no entry took; it is required when every entry has a when.", Example: "send: [{to: watch-desk, when: level >= WARN}, {otherwise: harbour-archive}]"},
+	{
+		Name:  "send",
+		Value: schema.ListOf(schema.Either(schema.Names("destination"), sendValue)),
+		Need:  true,
+		Hint:  "the destinations of its records, such as send: [{to: archive}]",
+		Doc: "Where the records go. Every entry that matches gets its own copy: an entry without a when gets " +
+			"every record, also those that another entry takes. For the rest alone write otherwise, which takes " +
+			"what no entry took; it is required when every entry has a when.",
+		Example: "send: [{to: watch-desk, when: level >= WARN}, {otherwise: harbour-archive}]",
+	},
 }
 
-var readValue = schema.Obj("read",
-	schema.Key{Name: "files", Part: "files", Value: schema.ListOf(schema.WithRefs), Doc: "Patterns of absolute paths; ** crosses folders.", Example: `files: ["${setting.log_root}/gate/lane-*.log"]`},
-	schema.Key{Name: "files-from", Part: "files-from", Value: schema.Obj("files-from",
-		schema.Key{Name: "command", Value: schema.ListOf(schema.WithRefs), Need: true, Doc: "A program with its arguments, which prints one path a line."},
+var readValue = schema.Obj(
+	"read",
+	schema.Key{
+		Name:    "files",
+		Part:    "files",
+		Value:   schema.ListOf(schema.WithRefs),
+		Doc:     "Patterns of absolute paths; ** crosses folders.",
+		Example: `files: ["${setting.log_root}/gate/lane-*.log"]`,
+	},
+	schema.Key{Name: "files-from", Part: "files-from", Value: schema.Obj(
+		"files-from",
+		schema.Key{
+			Name:  "command",
+			Value: schema.ListOf(schema.WithRefs),
+			Need:  true,
+			Doc:   "A program with its arguments, which prints one path a line.",
+		},
 		schema.Key{Name: "every", Value: schema.ADuration, Default: "10m", Doc: "How often it is asked."},
 	), Doc: "Lets the host itself say which files."},
-	schema.Key{Name: "syslog", Part: "listeners", Value: schema.Obj("syslog", listen("udp", "udp", "tcp", "tls"), allow, connections), Doc: "Receives syslog messages of devices and programs.",
-		Example: "syslog: {listen: {port: 5514, reached-at: 514, transport: udp}}"},
-	schema.Key{Name: "socket", Part: "listeners", Value: schema.Obj("socket", listen("tcp", "udp", "tcp", "tls"), schema.Key{Name: "framing", Value: schema.Words("newline", "null", "packet", "octet-count"), Default: "newline",
-		Doc: "How one message ends and the next begins."}, allow, connections), Doc: "Receives raw bytes, cut by framing."},
-	schema.Key{Name: "http", Part: "listeners", Value: schema.Obj("http", listen("tcp", "tcp", "tls"), schema.Key{Name: "path", Value: schema.Checked("schema", checkSlash), Default: "/", Doc: "The path that takes records."}, token, allow, connections), Doc: "Receives records pushed over HTTP, one a line or as a JSON array."},
-	schema.Key{Name: "otlp", Part: "listeners", Value: schema.Obj("otlp", listen("tcp", "tcp", "tls"), token, allow, connections), Doc: "Receives OTLP logs over HTTP."},
-	schema.Key{Name: "command", Part: "commands", Value: schema.Obj("command",
-		schema.Key{Name: "run", Value: schema.ListOf(schema.WithRefs), Need: true, Doc: "A program with its arguments; what it prints are the records."},
+	schema.Key{
+		Name:    "syslog",
+		Part:    "listeners",
+		Value:   schema.Obj("syslog", listen("udp", "udp", "tcp", "tls"), allow, connections),
+		Doc:     "Receives syslog messages of devices and programs.",
+		Example: "syslog: {listen: {port: 5514, reached-at: 514, transport: udp}}",
+	},
+	schema.Key{
+		Name: "socket",
+		Part: "listeners",
+		Value: schema.Obj(
+			"socket",
+			listen("tcp", "udp", "tcp", "tls"),
+			schema.Key{
+				Name:    "framing",
+				Value:   schema.Words("newline", "null", "packet", "octet-count"),
+				Default: "newline",
+				Doc:     "How one message ends and the next begins.",
+			},
+			allow,
+			connections,
+		),
+		Doc: "Receives raw bytes, cut by framing.",
+	},
+	schema.Key{
+		Name: "http",
+		Part: "listeners",
+		Value: schema.Obj(
+			"http",
+			listen("tcp", "tcp", "tls"),
+			schema.Key{
+				Name:    "path",
+				Value:   schema.Checked("schema", checkSlash),
+				Default: "/",
+				Doc:     "The path that takes records.",
+			},
+			token,
+			allow,
+			connections,
+		),
+		Doc: "Receives records pushed over HTTP, one a line or as a JSON array.",
+	},
+	schema.Key{
+		Name:  "otlp",
+		Part:  "listeners",
+		Value: schema.Obj("otlp", listen("tcp", "tcp", "tls"), token, allow, connections),
+		Doc:   "Receives OTLP logs over HTTP.",
+	},
+	schema.Key{Name: "command", Part: "commands", Value: schema.Obj(
+		"command",
+		schema.Key{
+			Name:  "run",
+			Value: schema.ListOf(schema.WithRefs),
+			Need:  true,
+			Doc:   "A program with its arguments; what it prints are the records.",
+		},
 		schema.Key{Name: "every", Value: schema.ADuration, Doc: "Run it this often; without it it is kept running."},
 	), Doc: "Takes what a program prints.", Example: "command: {run: [/usr/bin/tide, --now], every: 1m}"},
-	schema.Key{Name: "generate", Part: "generate", Value: schema.Obj("generate",
-		schema.Key{Name: "rate", Value: schema.Checked("schema", checkCountRate), Need: true, Doc: "How many records, such as 10/s."},
+	schema.Key{Name: "generate", Part: "generate", Value: schema.Obj(
+		"generate",
+		schema.Key{
+			Name:  "rate",
+			Value: schema.Checked("schema", checkCountRate),
+			Need:  true,
+			Doc:   "How many records, such as 10/s.",
+		},
 		schema.Key{Name: "template", Value: schema.Plain, Need: true, Doc: "The text of each record."},
 	), Doc: "Makes up records, for trying things out."},
-	schema.Key{Name: "except", Value: schema.ListOf(schema.WithRefs), Doc: "Patterns of files that are not read. One without a slash is matched with the base name.", Example: `except: ["*.tmp"]`},
-	schema.Key{Name: "links", Value: schema.Words("near", "follow"), Default: "near", PartOf: linksPart, Doc: "Which links to files are followed: those that lead into a folder that the patterns name (near), or all. Who may write into the folder then decides what is read."},
-	schema.Key{Name: "first-read", Value: schema.Words("now", "start"), Default: "now", Doc: "Where reading begins in files that are there when the pattern is first looked at: at their end (now), or at their start."},
-	schema.Key{Name: "encoding", Value: schema.Words(lines.Encodings...), Default: "utf-8", PartOf: encodingPart, Doc: "How the bytes are characters."},
-	schema.Key{Name: "senders", Part: "listeners", Value: schema.ListOf(schema.Obj("a sender",
+	schema.Key{
+		Name:    "except",
+		Value:   schema.ListOf(schema.WithRefs),
+		Doc:     "Patterns of files that are not read. One without a slash is matched with the base name.",
+		Example: `except: ["*.tmp"]`,
+	},
+	schema.Key{
+		Name:    "links",
+		Value:   schema.Words("near", "follow"),
+		Default: "near",
+		PartOf:  linksPart,
+		Doc: "Which links to files are followed: those that lead into a folder that the patterns name (near), " +
+			"or all. Who may write into the folder then decides what is read.",
+	},
+	schema.Key{
+		Name:    "first-read",
+		Value:   schema.Words("now", "start"),
+		Default: "now",
+		Doc: "Where reading begins in files that are there when the pattern is first looked at: at their end " +
+			"(now), or at their start.",
+	},
+	schema.Key{
+		Name:    "encoding",
+		Value:   schema.Words(lines.Encodings...),
+		Default: "utf-8",
+		PartOf:  encodingPart,
+		Doc:     "How the bytes are characters.",
+	},
+	schema.Key{Name: "senders", Part: "listeners", Value: schema.ListOf(schema.Obj(
+		"a sender",
 		schema.Key{Name: "name", Value: schema.Plain, Need: true, Doc: "What it is called."},
-		schema.Key{Name: "from", Value: schema.Checked("schema", checkNetwork), Need: true, Doc: "Its address, or a network."},
+		schema.Key{
+			Name:  "from",
+			Value: schema.Checked("schema", checkNetwork),
+			Need:  true,
+			Doc:   "Its address, or a network.",
+		},
 		schema.Key{Name: "labels", Value: schema.Labels, Doc: "Go on its records, over the source's."},
-		schema.Key{Name: "format", Value: schema.Names("format"), Doc: "Its format, when it is another than the source's."},
+		schema.Key{
+			Name:  "format",
+			Value: schema.Names("format"),
+			Doc:   "Its format, when it is another than the source's.",
+		},
 		schema.Key{Name: "time", Value: format.TimeValue, Doc: "Laid over the source's time."},
-		schema.Key{Name: "expect", Desk: true, Value: schema.Obj("expect", schema.Key{Name: "every", Value: schema.ADuration, Doc: "A record is due this often."}), Doc: "What is normal for it."},
-	)), Doc: "Devices without an agent that send to this listener, each with labels, a format, a zone and an expectation of its own.", Example: "senders: [{name: bridge-a, from: 198.51.100.20, labels: {lane: a}}]"},
-	schema.Key{Name: "unknown-senders", Part: "listeners", Value: schema.Words("keep", "refuse"), Default: "keep", Doc: "What becomes of records from an address that is no sender: keep (visible as unknown) or refuse."},
+		schema.Key{
+			Name: "expect",
+			Desk: true,
+			Value: schema.Obj(
+				"expect",
+				schema.Key{Name: "every", Value: schema.ADuration, Doc: "A record is due this often."},
+			),
+			Doc: "What is normal for it.",
+		},
+	)), Doc: "Devices without an agent that send to this listener, each with labels, a format, a zone and an " +
+		"expectation of its own.", Example: "senders: [{name: bridge-a, from: 198.51.100.20, labels: {lane: a}}]"},
+	schema.Key{
+		Name:    "unknown-senders",
+		Part:    "listeners",
+		Value:   schema.Words("keep", "refuse"),
+		Default: "keep",
+		Doc:     "What becomes of records from an address that is no sender: keep (visible as unknown) or refuse.",
+	},
 ).With("files", "files-from", "syslog", "socket", "http", "otlp", "command", "generate")
 
 var (
-	allow       = schema.Key{Name: "allow", Value: schema.ListOf(schema.Checked("schema", checkNetwork)), Doc: "Networks that may send; without it all may.", Example: "allow: [198.51.100.0/24]"}
-	connections = schema.Key{Name: "connections", Value: schema.Whole(1), Default: "200", Doc: "How many connections at once."}
-	token       = schema.Key{Name: "token", Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true}, Doc: "What callers must present as bearer.", Example: `token: "${secret.push_token}"`}
+	allow = schema.Key{
+		Name:    "allow",
+		Value:   schema.ListOf(schema.Checked("schema", checkNetwork)),
+		Doc:     "Networks that may send; without it all may.",
+		Example: "allow: [198.51.100.0/24]",
+	}
+	connections = schema.Key{
+		Name:    "connections",
+		Value:   schema.Whole(1),
+		Default: "200",
+		Doc:     "How many connections at once.",
+	}
+	token = schema.Key{
+		Name:    "token",
+		Value:   &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
+		Doc:     "What callers must present as bearer.",
+		Example: `token: "${secret.push_token}"`,
+	}
 )
 
 func listen(def string, transports ...string) schema.Key {
-	return schema.Key{Name: "listen", Need: true, Value: schema.Obj("listen",
+	return schema.Key{Name: "listen", Need: true, Value: schema.Obj(
+		"listen",
 		schema.Key{Name: "address", Value: schema.WithRefs, Default: "0.0.0.0", Doc: "The address to bind."},
-		schema.Key{Name: "port", Value: &schema.Value{Type: schema.Int, Least: 1, Refs: true}, Need: true, Doc: "The port to bind on the host. Below 1024 the agent needs a right."},
-		schema.Key{Name: "reached-at", Value: schema.Whole(1), Desk: true, Doc: "The port that senders use, when something between changes it."},
+		schema.Key{
+			Name:  "port",
+			Value: &schema.Value{Type: schema.Int, Least: 1, Refs: true},
+			Need:  true,
+			Doc:   "The port to bind on the host. Below 1024 the agent needs a right.",
+		},
+		schema.Key{
+			Name:  "reached-at",
+			Value: schema.Whole(1),
+			Desk:  true,
+			Doc:   "The port that senders use, when something between changes it.",
+		},
 		schema.Key{Name: "transport", Value: schema.Words(transports...), Default: def, Doc: "What carries it."},
-		schema.Key{Name: "certificate", Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true}, Doc: "For tls: the certificate, in PEM."},
-		schema.Key{Name: "key", Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true}, Doc: "For tls: its key, in PEM."},
+		schema.Key{
+			Name:  "certificate",
+			Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
+			Doc:   "For tls: the certificate, in PEM.",
+		},
+		schema.Key{
+			Name:  "key",
+			Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
+			Doc:   "For tls: its key, in PEM.",
+		},
 	), Doc: "Where it listens."}
 }
 
-var stepValue = schema.OneOf("a step",
+var stepValue = schema.OneOf(
+	"a step",
 	schema.Key{Name: "keep", Value: schema.Cond, Doc: "Keep only records that meet the condition."},
-	schema.Key{Name: "drop", Value: schema.Cond, Doc: "Drop records that meet the condition.", Example: "drop: fields.result == \"OK\" && fields.lane == 0"},
+	schema.Key{
+		Name:    "drop",
+		Value:   schema.Cond,
+		Doc:     "Drop records that meet the condition.",
+		Example: "drop: fields.result == \"OK\" && fields.lane == 0",
+	},
 	schema.Key{Name: "parse", Value: schema.Obj("parse",
 		schema.Key{Name: "from", Value: schema.Plain, Need: true, Doc: "The field whose text is read, or body."},
 		schema.Key{Name: "format", Value: schema.Names("format"), Need: true, Doc: "The format that reads it."},
 		schema.Key{Name: "prefix", Value: schema.Plain, Doc: "Put before the names of what it finds, with a dot."},
-	), Doc: "Read a field by a format of its own. What it finds becomes fields; its level counts where the record has none.", Example: "parse: {from: note, format: json, prefix: note}"},
-	schema.Key{Name: "set", Value: schema.TableOf(&schema.Value{Type: schema.Expression}), Doc: "Set fields to computed values. All see the record as it was before the step.", Example: `set: {dock: '"pier-" + string(fields.lane)'}`},
-	schema.Key{Name: "mask", Value: schema.ListOf(schema.Names("mask")), Doc: "Apply masks now, before later steps see the values.", Example: "mask: [passport, phone]"},
-	schema.Key{Name: "rename", Value: schema.TableOf(schema.Plain), Doc: "Give fields other names.", Example: "rename: {doc: document}"},
+	), Doc: "Read a field by a format of its own. What it finds becomes fields; its level counts where the record " +
+		"has none.", Example: "parse: {from: note, format: json, prefix: note}"},
+	schema.Key{
+		Name:    "set",
+		Value:   schema.TableOf(&schema.Value{Type: schema.Expression}),
+		Doc:     "Set fields to computed values. All see the record as it was before the step.",
+		Example: `set: {dock: '"pier-" + string(fields.lane)'}`,
+	},
+	schema.Key{
+		Name:    "mask",
+		Value:   schema.ListOf(schema.Names("mask")),
+		Doc:     "Apply masks now, before later steps see the values.",
+		Example: "mask: [passport, phone]",
+	},
+	schema.Key{
+		Name:    "rename",
+		Value:   schema.TableOf(schema.Plain),
+		Doc:     "Give fields other names.",
+		Example: "rename: {doc: document}",
+	},
 	schema.Key{Name: "remove", Value: schema.Texts, Doc: "Take fields away.", Example: "remove: [note]"},
-	schema.Key{Name: "sample", Value: schema.Obj("sample",
-		schema.Key{Name: "keep", Value: schema.Checked("schema", checkSample), Need: true, Doc: "Such as 1 in 10. The counter is per source and host; the weight is noted on the record."},
+	schema.Key{Name: "sample", Value: schema.Obj(
+		"sample",
+		schema.Key{
+			Name:  "keep",
+			Value: schema.Checked("schema", checkSample),
+			Need:  true,
+			Doc:   "Such as 1 in 10. The counter is per source and host; the weight is noted on the record.",
+		},
 		schema.Key{Name: "when", Value: schema.Cond, Doc: "Only for records that meet this."},
 	), Doc: "Keep one of many.", Example: "sample: {keep: 1 in 10, when: level < WARN}"},
-	schema.Key{Name: "limit", Value: schema.Obj("limit",
-		schema.Key{Name: "records", Value: schema.Checked("schema", checkCountRate), Need: true, Doc: "How many may pass, such as 500/s."},
+	schema.Key{Name: "limit", Value: schema.Obj(
+		"limit",
+		schema.Key{
+			Name:  "records",
+			Value: schema.Checked("schema", checkCountRate),
+			Need:  true,
+			Doc:   "How many may pass, such as 500/s.",
+		},
 		schema.Key{Name: "when", Value: schema.Cond, Doc: "Only for records that meet this."},
-	), Doc: "Let no more than so many pass; what is over is dropped and counted.", Example: "limit: {records: 500/s, when: level < WARN}"},
+	), Doc: "Let no more than so many pass; what is over is dropped and counted.", Example: "limit: {records: " +
+		"500/s, when: level < WARN}"},
 )
 
-var sendValue = schema.Obj("an entry of send",
+var sendValue = schema.Obj(
+	"an entry of send",
 	schema.Key{Name: "to", Value: schema.Names("destination"), Doc: "The destination."},
 	schema.Key{Name: "when", Value: schema.Cond, Part: "conditions", Doc: "Only for records that meet this."},
-	schema.Key{Name: "otherwise", Value: schema.Names("destination"), Part: "conditions", Doc: "The destination of what no other entry took."},
+	schema.Key{
+		Name:  "otherwise",
+		Value: schema.Names("destination"),
+		Part:  "conditions",
+		Doc:   "The destination of what no other entry took.",
+	},
 ).With("to", "otherwise")
 
 func unparsedPart(n *yamldoc.Node) string {
@@ -187,7 +473,8 @@ func checkSlash(s string) error {
 
 func checkSample(s string) error {
 	var keep, of int
-	if n, err := fmt.Sscanf(s, "%d in %d", &keep, &of); n != 2 || err != nil || keep < 1 || of <= keep || fmt.Sprintf("%d in %d", keep, of) != s {
+	if n, err := fmt.Sscanf(s, "%d in %d", &keep, &of); n != 2 || err != nil || keep < 1 || of <= keep ||
+		fmt.Sprintf("%d in %d", keep, of) != s {
 		return fmt.Errorf("%q is not a sample such as 1 in 10", s)
 	}
 	return nil

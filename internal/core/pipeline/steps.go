@@ -13,8 +13,8 @@ import (
 	"synaxis/internal/core/yamldoc"
 )
 
-// step is one step that is ready to be taken. It answers whether the record goes on, and how much of it could not be computed:
-// what cannot be computed never loses a record.
+// step is one step that is ready to be taken. It answers whether the record goes on, and how much of it could not be
+// computed: what cannot be computed never loses a record.
 type step struct {
 	run    func(b *record.Batch, r *record.Record) (goes bool, failed int)
 	reason int // of a record that does not go on
@@ -189,8 +189,8 @@ func (t *Treatment) remover(names []string) step {
 	}}
 }
 
-// inner reads a field, or the body, by a format of its own. What that format finds becomes fields; a level counts where the record
-// has none. A text that it cannot read leaves the record as it was.
+// inner reads a field, or the body, by a format of its own. What that format finds becomes fields; a level counts
+// where the record has none. A text that it cannot read leaves the record as it was.
 func (t *Treatment) inner(n *yamldoc.Node, p Parts) (step, error) {
 	from, name, prefix := n.Get("from").Text(), n.Get("format").Text(), n.Get("prefix").Text()
 	spec, ok := format.BuiltIn(name)
@@ -229,7 +229,8 @@ func (t *Treatment) inner(n *yamldoc.Node, p Parts) (step, error) {
 		text, found := record.Span{}, false
 		for _, v := range b.Fields(r) {
 			if v.Slot == source {
-				text, found = v.Span, v.Kind == record.Text || v.Kind == record.JSON || v.Kind == record.Int && v.Span.Len > 0
+				text, found = v.Span, v.Kind == record.Text || v.Kind == record.JSON ||
+					v.Kind == record.Int && v.Span.Len > 0
 			}
 		}
 		if !found && from == "body" {
@@ -261,10 +262,12 @@ func (t *Treatment) inner(n *yamldoc.Node, p Parts) (step, error) {
 	}}, nil
 }
 
-// sampler keeps so many of so many records that meet its condition, the first ones of each run, and notes for how many they stand.
+// sampler keeps so many of so many records that meet its condition, the first ones of each run, and notes for how many
+// they stand.
 func (t *Treatment) sampler(n *yamldoc.Node) (step, error) {
 	var keep, of int
-	if c, err := fmt.Sscanf(n.Get("keep").Text(), "%d in %d", &keep, &of); c != 2 || err != nil || keep < 1 || of <= keep {
+	if c, err := fmt.Sscanf(n.Get("keep").Text(), "%d in %d", &keep, &of); c != 2 || err != nil || keep < 1 ||
+		of <= keep {
 		return step{}, fmt.Errorf("%q is not a sample such as 1 in 10", n.Get("keep").Text())
 	}
 	when, err := t.condition(n.Get("when").Text())
@@ -363,7 +366,8 @@ func (t *Treatment) compileRoutes() (routes, error) {
 		}
 		x.entries = append(x.entries, way{bit(e.To), when})
 	}
-	if len(x.entries) > 0 && !slices.ContainsFunc(x.entries, func(w way) bool { return w.when != nil }) { // all of them, always
+	if len(x.entries) > 0 &&
+		!slices.ContainsFunc(x.entries, func(w way) bool { return w.when != nil }) { // all of them, always
 		x.rest = 0
 		for _, w := range x.entries {
 			x.rest |= w.bit

@@ -59,14 +59,26 @@ func sent(t require.TestingT, src, kind, log string, p Parts) ([]string, Counts)
 		text := string(e.AppendNDJSON(nil, b, r))
 		_, text, _ = strings.Cut(text, `"observed":`)
 		_, text, _ = strings.Cut(text, ",")
-		out = append(out, strings.Join(to, "+")+" "+strings.Replace(strings.TrimSuffix(text, "}\n"), `,"host":"h","source":"s"`, "", 1))
+		out = append(
+			out,
+			strings.Join(
+				to,
+				"+",
+			)+" "+strings.Replace(
+				strings.TrimSuffix(text, "}\n"),
+				`,"host":"h","source":"s"`,
+				"",
+				1,
+			),
+		)
 	}
 	return out, c
 }
 
 func TestSteps(t *testing.T) {
 	t.Parallel()
-	const log = `{"lane":4,"result":"DENIED","doc":"PA1234567","note":"{\"crew\":2,\"level\":\"warn\"}"}` + "\n" + `{"lane":0,"result":"OK"}` + "\n"
+	const log = `{"lane":4,"result":"DENIED","doc":"PA1234567","note":"{\"crew\":2,\"level\":\"warn\"}"}` + "\n" +
+		`{"lane":0,"result":"OK"}` + "\n"
 	const rest = "\nbody: x\nsend: [d]"
 	for name, c := range map[string]struct {
 		steps  string
@@ -74,18 +86,26 @@ func TestSteps(t *testing.T) {
 		failed int64
 		drops  string
 	}{
-		"keep":                     {`[{keep: 'fields.lane == 4'}]`, []string{`"lane":4,`}, 0, "map[keep:1]"},
-		"keep that fails keeps":    {`[{keep: 'fields.doc == "x"'}]`, []string{`"lane":0`}, 1, "map[keep:1]"},
-		"drop":                     {`[{drop: 'fields.result == "OK" && fields.lane == 0'}]`, []string{`"lane":4`}, 0, "map[drop:1]"},
-		"drop that fails passes":   {`[{drop: 'fields.doc != ""'}]`, []string{`"lane":0`}, 1, "map[drop:1]"},
-		"set":                      {`[{set: {dock: '"pier-" + string(fields.lane)', lane: 'fields.lane + 1', was: fields.lane}}]`, []string{`"lane":5,"result":"DENIED","doc":"PA1234567"`, `"lane":1,"result":"OK","dock":"pier-0","was":0`}, 0, "map[]"},
-		"set to nothing":           {`[{set: {result: 'null', other: 'fields.none'}}]`, []string{`{"lane":4,"doc"`, `{"lane":0}`}, 2, "map[]"},
-		"rename":                   {`[{rename: {doc: document, lane: result}}]`, []string{`"note":"{\"crew\":2,\"level\":\"warn\"}","document":"PA1234567"`, `{"result":0}`}, 0, "map[]"},
-		"rename in a ring":         {`[{rename: {lane: result, result: lane}}]`, []string{`"result":4,"lane":"DENIED"`, `{"result":0,"lane":"OK"}`}, 0, "map[]"},
-		"remove":                   {`[{remove: [note, doc, none]}]`, []string{`{"lane":4,"result":"DENIED"}`, `{"lane":0,"result":"OK"}`}, 0, "map[]"},
-		"parse":                    {`[{parse: {from: note, format: json, prefix: inner}}, {remove: [note]}]`, []string{`"level":"WARN"`, `"lane":0,"result":"OK"}`}, 1, "map[]"},
-		"parse without a prefix":   {`[{parse: {from: note, format: json}}, {keep: 'has(fields.crew)'}]`, []string{`"crew":2,"level":"warn"`}, 1, "map[keep:1]"},
-		"mask":                     {`[{mask: [passport]}, {keep: 'has(fields.doc)'}]`, []string{`"doc":"[passport]"`}, 0, "map[keep:1]"},
+		"keep":                  {`[{keep: 'fields.lane == 4'}]`, []string{`"lane":4,`}, 0, "map[keep:1]"},
+		"keep that fails keeps": {`[{keep: 'fields.doc == "x"'}]`, []string{`"lane":0`}, 1, "map[keep:1]"},
+		"drop": {`[{drop: 'fields.result == "OK" && fields.lane == 0'}]`, []string{`"lane":4`}, 0,
+			"map[drop:1]"},
+		"drop that fails passes": {`[{drop: 'fields.doc != ""'}]`, []string{`"lane":0`}, 1, "map[drop:1]"},
+		"set":                    {`[{set: {dock: '"pier-" + string(fields.lane)', lane: 'fields.lane + 1', was: fields.lane}}]`, []string{`"lane":5,"result":"DENIED","doc":"PA1234567"`, `"lane":1,"result":"OK","dock":"pier-0","was":0`}, 0, "map[]"},
+		"set to nothing": {`[{set: {result: 'null', other: 'fields.none'}}]`, []string{`{"lane":4,"doc"`,
+			`{"lane":0}`}, 2, "map[]"},
+		"rename": {`[{rename: {doc: document, lane: result}}]`, []string{
+			`"note":"{\"crew\":2,\"level\":\"warn\"}","document":"PA1234567"`, `{"result":0}`}, 0, "map[]"},
+		"rename in a ring": {`[{rename: {lane: result, result: lane}}]`, []string{`"result":4,"lane":"DENIED"`,
+			`{"result":0,"lane":"OK"}`}, 0, "map[]"},
+		"remove": {`[{remove: [note, doc, none]}]`, []string{`{"lane":4,"result":"DENIED"}`,
+			`{"lane":0,"result":"OK"}`}, 0, "map[]"},
+		"parse": {`[{parse: {from: note, format: json, prefix: inner}}, {remove: [note]}]`,
+			[]string{`"level":"WARN"`, `"lane":0,"result":"OK"}`}, 1, "map[]"},
+		"parse without a prefix": {`[{parse: {from: note, format: json}}, {keep: 'has(fields.crew)'}]`, []string{
+			`"crew":2,"level":"warn"`}, 1, "map[keep:1]"},
+		"mask": {`[{mask: [passport]}, {keep: 'has(fields.doc)'}]`, []string{`"doc":"[passport]"`},
+			0, "map[keep:1]"},
 		"a step sees those before": {`[{set: {lane: '7'}}, {keep: 'fields.lane == 7'}, {rename: {lane: gate}}, {drop: 'fields.gate == 7 && fields.result == "OK"'}]`, []string{`"gate":7`}, 0, "map[drop:1]"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -109,7 +129,8 @@ func TestSteps(t *testing.T) {
 			}
 		})
 	}
-	for _, bad := range []string{`[{keep: 'fields.'}]`, `[{set: {a: '1 +'}}]`, `[{mask: [unheard-of]}]`, `[{parse: {from: a, format: unheard-of}}]`, `[{sample: {keep: 10 in 1}}]`, `[{limit: {records: 5MiB/s}}]`} {
+	for _, bad := range []string{`[{keep: 'fields.'}]`, `[{set: {a: '1 +'}}]`, `[{mask: [unheard-of]}]`,
+		`[{parse: {from: a, format: unheard-of}}]`, `[{sample: {keep: 10 in 1}}]`, `[{limit: {records: 5MiB/s}}]`} {
 		spec, _ := format.BuiltIn("json")
 		_, err := Compile(source(t, "steps: "+bad), spec, Parts{})
 		assert.ErrorContains(t, err, "source gate-scans: step 1", bad)
@@ -122,7 +143,13 @@ func TestSampleAndLimit(t *testing.T) {
 	for i := range 100 {
 		fmt.Fprintf(&log, "n=%d level=%s\n", i, map[bool]string{true: "error", false: "info"}[i%10 == 5])
 	}
-	got, c := sent(t, "steps: [{sample: {keep: 1 in 10, when: level < WARN}}]\nsend: [d]", "keyvalue", log.String(), Parts{})
+	got, c := sent(
+		t,
+		"steps: [{sample: {keep: 1 in 10, when: level < WARN}}]\nsend: [d]",
+		"keyvalue",
+		log.String(),
+		Parts{},
+	)
 	assert.Equal(t, int64(100-10-9), c.ByRule[dropSample])
 	require.Len(t, got, 19)
 	assert.Contains(t, got[0], `"notes":{"weight":10}`)
@@ -137,8 +164,19 @@ func TestSampleAndLimit(t *testing.T) {
 	}
 	assert.Equal(t, 100, weights, "what stays stands for all")
 
-	_, c = sent(t, "steps: [{limit: {records: 30/s, when: level < WARN}}]\nsend: [d]", "keyvalue", log.String(), Parts{})
-	assert.Equal(t, int64(100-10-30), c.ByRule[dropLimit], "a second's worth at once, and what the condition leaves out")
+	_, c = sent(
+		t,
+		"steps: [{limit: {records: 30/s, when: level < WARN}}]\nsend: [d]",
+		"keyvalue",
+		log.String(),
+		Parts{},
+	)
+	assert.Equal(
+		t,
+		int64(100-10-30),
+		c.ByRule[dropLimit],
+		"a second's worth at once, and what the condition leaves out",
+	)
 
 	spec, _ := format.BuiltIn("keyvalue")
 	tr, err := Compile(source(t, "steps: [{limit: {records: 10/s}}]\nsend: [d]"), spec, Parts{})
@@ -155,7 +193,14 @@ func TestSampleAndLimit(t *testing.T) {
 func TestRoutes(t *testing.T) {
 	t.Parallel()
 	log := "lane=4 level=error\nlane=0 level=info\nlane=2\nno fields here\n"
-	got, c := sent(t, "unparsed: junk\nsend: [{to: desk, when: level >= WARN}, {to: archive, when: fields.lane != 0}, {otherwise: held}]", "keyvalue", log, Parts{})
+	got, c := sent(
+		t,
+		"unparsed: junk\nsend: [{to: desk, when: level >= WARN}, {to: archive, when: fields.lane != 0}, {otherwise: "+
+			"held}]",
+		"keyvalue",
+		log,
+		Parts{},
+	)
 	require.Len(t, got, 4)
 	for i, want := range []string{"desk+archive ", "held ", "archive ", "junk "} {
 		assert.True(t, strings.HasPrefix(got[i], want), got[i])
@@ -168,7 +213,8 @@ func TestRoutes(t *testing.T) {
 	assert.Equal(t, int64(3), c.ByRule[dropNoRoute], "what ends nowhere is counted")
 }
 
-// TestMasks: private data leaves neither in the body, nor in the original, nor in a field, whichever way it is written.
+// TestMasks: private data leaves neither in the body, nor in the original, nor in a field, whichever way it is
+// written.
 func TestMasks(t *testing.T) {
 	t.Parallel()
 	card := "4111 1111 1111 1111"
@@ -178,23 +224,44 @@ func TestMasks(t *testing.T) {
 		want              string // what leaves
 		not               string // what does not
 	}{
-		"body, original and field": {"keep-original: true\nguards: [passport]", "lane={lane:int} doc={doc}", "lane=4 doc=PA1234567", []mask.Spec{passport}, `"body":"lane=4 doc=[passport]","original":"lane=4 doc=[passport]","fields":{"lane":4,"doc":"[passport]"},"notes":{"masked":["passport"]}`, "PA1234567"},
-		"an integer":               {"guards: [payment-card]", "keyvalue", "card=4111111111111111 n=7", nil, `"body":"card=******** n=7","fields":{"card":"********","n":7}`, "4111"},
-		"a computed value":         {"steps: [{set: {copy: 'fields.doc + \"/\" + string(fields.n)'}}]\nguards: [passport]", "keyvalue", "doc=PA1234567 n=1", []mask.Spec{passport}, `"copy":"[passport]/1"`, "PA1234567"},
-		"split over fields":        {"guards: [payment-card]", "{a:int} {b:int} {c:int} {d:int}", card, nil, `"body":"********","fields":{"a":"********","b":"********"`, "1111"},
-		"seen in the field only":   {"guards: [passport]", "id{doc}x", "idPA1234567x", []mask.Spec{passport}, `"body":"id[passport]x","fields":{"doc":"[passport]"}`, "PA1234567"},
-		"named by its field":       {"guards: [password]", "json", `{"password":"low tide","n":1}`, nil, `"password":"********"`, "tide"},
-		"written with escapes":     {"keep-original: true\nguards: [passport]", "json", `{"doc":"PA\u0031234567"}`, []mask.Spec{passport}, `"original":"{\"doc\":\"********\"}","fields":{"doc":"[passport]"}`, "234567"},
-		"quotes beside it":         {"guards: [passport]", "json", `{"note":"doc \"PA1234567\" shown"}`, []mask.Spec{passport}, `"note":"doc \"[passport]\" shown"`, "PA1234567"},
-		"in a list":                {"guards: [payment-card, passport]", "json", `{"seen":["PA1234567",4111111111111111]}`, []mask.Spec{passport}, `"seen":"[\"[passport]\",********]"`, "1111"},
-		"in the name of a field":   {"guards: [email]", "json", `{"crew@whimbrel.example":3}`, nil, `"fields":{"********":3}`, "crew@"},
-		"read from a field":        {"steps: [{parse: {from: note, format: keyvalue}}]\nguards: [passport]", "json", `{"note":"doc=PA1234567 lane=4"}`, []mask.Spec{passport}, `"doc":"[passport]","lane":4`, "PA1234567"},
-		"not read":                 {"unparsed: junk\nguards: [passport]", "keyvalue", `went by: PA1234567`, []mask.Spec{passport}, `"body":"went by: [passport]"`, "PA1234567"},
-		"by another's step":        {"steps: [{mask: [passport]}]", "keyvalue", `doc=PA1234567`, []mask.Spec{passport}, `"doc":"[passport]"`, "PA1234567"},
-		"a guard looks everywhere": {"guards: [only-note]", "keyvalue", `doc=PA1234567 note=x`, []mask.Spec{{Name: "only-note", Find: `PA\d+`, Only: []string{"note"}, Fill: mask.Fill{Character: "#"}}}, `"body":"doc=######## note=x","fields":{"doc":"########"`, "PA1"},
-		"two that overlap":         {"guards: [long, passport]", "raw", `x PA1234567 y`, []mask.Spec{passport, {Name: "long", Find: `x PA\d{3}`, Fill: mask.Fill{Text: "<>"}}}, `"body":"<> y"`, "4567"},
-		"keep-last":                {"guards: [tail]", "raw", `doc PA1234567`, []mask.Spec{{Name: "tail", Find: `PA\d+`, Fill: mask.Fill{KeepLast: 2}}}, `"body":"doc ********67"`, "567"},
-		"broken bytes":             {"guards: [passport]", "raw", "doc \xff PA1234567", []mask.Spec{passport}, `"body":"doc \\xff [passport]"`, "PA1234567"},
+		"body, original and field": {"keep-original: true\nguards: [passport]", "lane={lane:int} doc={doc}",
+			"lane=4 doc=PA1234567", []mask.Spec{passport},
+			`"body":"lane=4 doc=[passport]","original":"lane=4 doc=[passport]","fields":{"lane":4,"doc":"[passport]"},"notes":{"masked":["passport"]}`, "PA1234567"},
+		"an integer": {"guards: [payment-card]", "keyvalue", "card=4111111111111111 n=7", nil,
+			`"body":"card=******** n=7","fields":{"card":"********","n":7}`, "4111"},
+		"a computed value": {"steps: [{set: {copy: 'fields.doc + \"/\" + string(fields.n)'}}]\nguards: " +
+			"[passport]", "keyvalue", "doc=PA1234567 n=1", []mask.Spec{passport}, `"copy":"[passport]/1"`,
+			"PA1234567"},
+		"split over fields": {"guards: [payment-card]", "{a:int} {b:int} {c:int} {d:int}", card, nil,
+			`"body":"********","fields":{"a":"********","b":"********"`, "1111"},
+		"seen in the field only": {"guards: [passport]", "id{doc}x", "idPA1234567x", []mask.Spec{passport},
+			`"body":"id[passport]x","fields":{"doc":"[passport]"}`, "PA1234567"},
+		"named by its field": {"guards: [password]", "json", `{"password":"low tide","n":1}`, nil,
+			`"password":"********"`, "tide"},
+		"written with escapes": {"keep-original: true\nguards: [passport]", "json", `{"doc":"PA\u0031234567"}`,
+			[]mask.Spec{passport}, `"original":"{\"doc\":\"********\"}","fields":{"doc":"[passport]"}`, "234567"},
+		"quotes beside it": {"guards: [passport]", "json", `{"note":"doc \"PA1234567\" shown"}`, []mask.Spec{
+			passport}, `"note":"doc \"[passport]\" shown"`, "PA1234567"},
+		"in a list": {"guards: [payment-card, passport]", "json",
+			`{"seen":["PA1234567",4111111111111111]}`, []mask.Spec{passport}, `"seen":"[\"[passport]\",********]"`,
+			"1111"},
+		"in the name of a field": {"guards: [email]", "json", `{"crew@whimbrel.example":3}`, nil,
+			`"fields":{"********":3}`, "crew@"},
+		"read from a field": {"steps: [{parse: {from: note, format: keyvalue}}]\nguards: [passport]", "json",
+			`{"note":"doc=PA1234567 lane=4"}`, []mask.Spec{passport}, `"doc":"[passport]","lane":4`, "PA1234567"},
+		"not read": {"unparsed: junk\nguards: [passport]", "keyvalue", `went by: PA1234567`,
+			[]mask.Spec{passport}, `"body":"went by: [passport]"`, "PA1234567"},
+		"by another's step": {"steps: [{mask: [passport]}]", "keyvalue", `doc=PA1234567`, []mask.Spec{passport},
+			`"doc":"[passport]"`, "PA1234567"},
+		"a guard looks everywhere": {"guards: [only-note]", "keyvalue", `doc=PA1234567 note=x`, []mask.Spec{
+			{Name: "only-note", Find: `PA\d+`, Only: []string{"note"}, Fill: mask.Fill{Character: "#"}}},
+			`"body":"doc=######## note=x","fields":{"doc":"########"`, "PA1"},
+		"two that overlap": {"guards: [long, passport]", "raw", `x PA1234567 y`, []mask.Spec{passport, {
+			Name: "long", Find: `x PA\d{3}`, Fill: mask.Fill{Text: "<>"}}}, `"body":"<> y"`, "4567"},
+		"keep-last": {"guards: [tail]", "raw", `doc PA1234567`, []mask.Spec{{Name: "tail",
+			Find: `PA\d+`, Fill: mask.Fill{KeepLast: 2}}}, `"body":"doc ********67"`, "567"},
+		"broken bytes": {"guards: [passport]", "raw", "doc \xff PA1234567", []mask.Spec{passport},
+			`"body":"doc \\xff [passport]"`, "PA1234567"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -208,7 +275,13 @@ func TestMasks(t *testing.T) {
 			assert.Equal(t, int64(1), counts.Masked)
 		})
 	}
-	got, counts := sent(t, "steps: [{mask: [note-only]}]\nsend: [d]", "keyvalue", "doc=PA1234567 note=x", parts(mask.Spec{Name: "note-only", Find: `PA\d+`, Only: []string{"note"}, Fill: mask.Fill{Character: "#"}}))
+	got, counts := sent(
+		t,
+		"steps: [{mask: [note-only]}]\nsend: [d]",
+		"keyvalue",
+		"doc=PA1234567 note=x",
+		parts(mask.Spec{Name: "note-only", Find: `PA\d+`, Only: []string{"note"}, Fill: mask.Fill{Character: "#"}}),
+	)
 	assert.Contains(t, got[0], "PA1234567", "only holds in a step")
 	assert.Zero(t, counts.Masked)
 }
@@ -245,9 +318,19 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 	kv, _ := format.BuiltIn("keyvalue")
 	tr, err := Compile(src, kv, parts(passport))
 	require.NoError(t, err)
-	got, c := tr.Try([]byte("lane=4 doc=PA1234567 who=crew@whimbrel.example result=DENIED\n\nlane=0 x=1\nsome words\n"), time.Unix(0, 0))
+	got, c := tr.Try(
+		[]byte("lane=4 doc=PA1234567 who=crew@whimbrel.example result=DENIED\n\nlane=0 x=1\nsome words\n"),
+		time.Unix(0, 0),
+	)
 	require.Len(t, got, 3)
-	assert.Equal(t, Counts{Numbers: wire.Numbers{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1}, ByRule: [reasons]int64{dropDrop: 1}}, c)
+	assert.Equal(
+		t,
+		Counts{
+			Numbers: wire.Numbers{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1},
+			ByRule:  [reasons]int64{dropDrop: 1},
+		},
+		c,
+	)
 	first := got[0]
 	assert.Equal(t, []string{"desk"}, first.To)
 	assert.Equal(t, []string{"passport"}, first.Masked)
@@ -267,7 +350,11 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 		}
 		marks = append(marks, m.In+":"+m.Mask+":"+text[m.Start:m.End])
 	}
-	assert.ElementsMatch(t, []string{"body:passport:[passport]", "doc:passport:[passport]", "body:email:********", "who:email:********"}, marks)
+	assert.ElementsMatch(
+		t,
+		[]string{"body:passport:[passport]", "doc:passport:[passport]", "body:email:********", "who:email:********"},
+		marks,
+	)
 	var effects []string
 	for _, e := range first.Effects {
 		for _, ch := range e.Changes {
@@ -276,10 +363,12 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 	}
 	assert.Equal(t, []string{
 		"1 mask doc: PA1234567 -> [passport]",
-		"1 mask body: lane=4 doc=PA1234567 who=crew@whimbrel.example result=DENIED -> lane=4 doc=[passport] who=crew@whimbrel.example result=DENIED",
+		"1 mask body: lane=4 doc=PA1234567 who=crew@whimbrel.example result=DENIED -> lane=4 doc=[passport] " +
+			"who=crew@whimbrel.example result=DENIED",
 		"2 set dock:  -> pier-4",
 		"0 guards who: crew@whimbrel.example -> ********",
-		"0 guards body: lane=4 doc=[passport] who=crew@whimbrel.example result=DENIED -> lane=4 doc=[passport] who=******** result=DENIED",
+		"0 guards body: lane=4 doc=[passport] who=crew@whimbrel.example result=DENIED -> lane=4 doc=[passport] " +
+			"who=******** result=DENIED",
 	}, effects)
 	assert.Equal(t, "drop", got[1].Dropped)
 	assert.Equal(t, 3, got[1].Line)
@@ -291,12 +380,19 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 
 // FuzzMasks: whatever a line looks like, no passport leaves.
 func FuzzMasks(f *testing.F) {
-	for _, s := range []string{`{"doc":"PA1234567"}`, `doc=PA1234567`, `"PA1234567",2`, `{"a\u0022":"\u0050A1234567 PA1234567"}`, `a="x \" PA1234567"`, "<13>gate: {\"n\":[\"PA1234567\"]}"} {
+	for _, s := range []string{`{"doc":"PA1234567"}`, `doc=PA1234567`, `"PA1234567",2`,
+		`{"a\u0022":"\u0050A1234567 PA1234567"}`, `a="x \" PA1234567"`, "<13>gate: {\"n\":[\"PA1234567\"]}"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
 		for _, kind := range []string{"raw", "json", "keyvalue", "csv", "syslog"} {
-			got, _ := sent(t, "keep-original: true\nsteps: [{parse: {from: body, format: json}}]\nguards: [every]\nsend: [d]", kind, line, parts(mask.Spec{Name: "every", Find: `PA\d{7}`, Fill: mask.Fill{Character: "#"}}))
+			got, _ := sent(
+				t,
+				"keep-original: true\nsteps: [{parse: {from: body, format: json}}]\nguards: [every]\nsend: [d]",
+				kind,
+				line,
+				parts(mask.Spec{Name: "every", Find: `PA\d{7}`, Fill: mask.Fill{Character: "#"}}),
+			)
 			for _, g := range got {
 				require.NotContains(t, g, "PA1234567", "%s of %q", kind, line)
 			}

@@ -55,7 +55,8 @@ type Effect struct {
 	Changes []Change
 }
 
-// Change is one thing of a record that a step changed. Before and After are as they are shown; "" with Added or Removed.
+// Change is one thing of a record that a step changed. Before and After are as they are shown; "" with Added or
+// Removed.
 type Change struct {
 	Name           string
 	Before, After  string
@@ -78,8 +79,8 @@ type trace struct {
 	was     []TriedField // with level and body
 }
 
-// Try treats a whole log as the host would and tells what became of it, record by record, those that are dropped too. observed
-// stands in for times that cannot be read.
+// Try treats a whole log as the host would and tells what became of it, record by record, those that are dropped too.
+// observed stands in for times that cannot be read.
 func (t *Treatment) Try(data []byte, observed time.Time) ([]Tried, Counts) {
 	var all Counts
 	b := &record.Batch{Origin: record.NewOrigin("", "", t.src.Name, "", labelList(t.src.Labels))}
@@ -174,7 +175,11 @@ func (x *trace) after(t *Treatment, b *record.Batch, r *record.Record, step int,
 // shown are the fields of a record, and its level and body under names that no field has.
 func (t *Treatment) shown(b *record.Batch, r *record.Record) []TriedField {
 	out := triedFields(b, r)
-	return append(out, TriedField{"level", "text", record.LevelName(r.Level)}, TriedField{"body", "text", string(b.Bytes(r.Body))})
+	return append(
+		out,
+		TriedField{"level", "text", record.LevelName(r.Level)},
+		TriedField{"body", "text", string(b.Bytes(r.Body))},
+	)
 }
 
 // marked notes what a mask put into a text; marks that were there move along.
@@ -207,7 +212,12 @@ func (x *trace) inLine(t *Treatment, s *screen) {
 		if p.from < t.line.Off || p.to > end {
 			continue
 		}
-		m := Mark{In: "original", Start: int(p.from - t.line.Off), End: int(p.to - t.line.Off), Mask: s.masks[p.mask].Name()}
+		m := Mark{
+			In:    "original",
+			Start: int(p.from - t.line.Off),
+			End:   int(p.to - t.line.Off),
+			Mask:  s.masks[p.mask].Name(),
+		}
 		if !slices.ContainsFunc(x.private, func(h Mark) bool { return h.Start < m.End && h.End > m.Start }) {
 			x.private = append(x.private, m)
 		}
@@ -244,8 +254,15 @@ func (x *trace) record(t *Treatment, b *record.Batch, r *record.Record, start, e
 }
 
 func tried(b *record.Batch, r *record.Record) Tried {
-	return Tried{Read: r.Flags&record.Unparsed == 0, Time: time.Unix(0, r.Time).UTC(), TimeNote: r.TimeNote, Level: record.LevelName(r.Level),
-		Body: string(b.Bytes(r.Body)), Truncated: r.Flags&record.Truncated != 0, Fields: triedFields(b, r)}
+	return Tried{
+		Read:      r.Flags&record.Unparsed == 0,
+		Time:      time.Unix(0, r.Time).UTC(),
+		TimeNote:  r.TimeNote,
+		Level:     record.LevelName(r.Level),
+		Body:      string(b.Bytes(r.Body)),
+		Truncated: r.Flags&record.Truncated != 0,
+		Fields:    triedFields(b, r),
+	}
 }
 
 func triedFields(b *record.Batch, r *record.Record) []TriedField {

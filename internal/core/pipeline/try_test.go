@@ -20,7 +20,11 @@ func TestTry(t *testing.T) {
 	observed := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 	got, c := tr.Try([]byte("ts=2031-04-02T06:15:09Z level=warn n=7\r\n\n\nlane 4 rebooted\nn=+Inf l=x"), observed)
 	require.Len(t, got, 3)
-	assert.Equal(t, wire.Numbers{Read: 3, Bytes: 68, Unparsed: 1, Blank: 2}, wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Blank: c.Blank})
+	assert.Equal(
+		t,
+		wire.Numbers{Read: 3, Bytes: 68, Unparsed: 1, Blank: 2},
+		wire.Numbers{Read: c.Read, Bytes: c.Bytes, Unparsed: c.Unparsed, Blank: c.Blank},
+	)
 	assert.Equal(t, []int{1, 4, 5}, []int{got[0].Line, got[1].Line, got[2].Line})
 	assert.Equal(t, "WARN", got[0].Level)
 	assert.Equal(t, "2031-04-02T06:15:09Z", got[0].Time.Format(time.RFC3339))

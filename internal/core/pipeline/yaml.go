@@ -15,9 +15,24 @@ const DefaultIdle = 5 * time.Second
 // Decode takes a source out of a document that Keys found good. Its name has been taken already.
 func Decode(n *yamldoc.Node, name string) Source {
 	read := n.Get("read")
-	s := Source{Name: name, Was: n.Get("was").Text(), Labels: n.Get("labels").TextMap(), Files: read.Get("files").Texts(), Except: read.Get("except").Texts(),
-		Links: read.Get("links").Text(), FirstRead: read.Get("first-read").Text(), Encoding: read.Get("encoding").Text(), Begin: n.Get("records").Get("begin").Text(), Format: n.Get("format").Text(), Time: format.DecodeTime(n.Get("time")),
-		KeepOriginal: n.Get("keep-original").Bool(false), Unparsed: n.Get("unparsed").Text(), Guards: n.Get("guards").Texts()}
+	s := Source{
+		Name:   name,
+		Was:    n.Get("was").Text(),
+		Labels: n.Get("labels").TextMap(),
+		Files:  read.Get("files").Texts(),
+		Except: read.Get("except").Texts(),
+		Links: read.Get("links").
+			Text(),
+		FirstRead: read.Get("first-read").Text(),
+		Encoding:  read.Get("encoding").Text(),
+		Begin:     n.Get("records").Get("begin").Text(),
+		Format:    n.Get("format").Text(),
+		Time:      format.DecodeTime(n.Get("time")),
+		KeepOriginal: n.Get("keep-original").
+			Bool(false),
+		Unparsed: n.Get("unparsed").Text(),
+		Guards:   n.Get("guards").Texts(),
+	}
 	s.Idle, s.Most = DefaultIdle, lines.MaxRecord
 	if d, err := yamldoc.ParseDuration(n.Get("records").Get("idle").Text()); err == nil && d > 0 {
 		s.Idle = d
@@ -62,7 +77,13 @@ func Decode(n *yamldoc.Node, name string) Source {
 
 func decodeListener(kind string, n *yamldoc.Node) *Listener {
 	at := n.Get("listen")
-	l := &Listener{Kind: kind, Address: at.Get("address").Text(), Port: at.Get("port").Text(), Transport: at.Get("transport").Text(), Token: n.Get("token").Text()}
+	l := &Listener{
+		Kind:      kind,
+		Address:   at.Get("address").Text(),
+		Port:      at.Get("port").Text(),
+		Transport: at.Get("transport").Text(),
+		Token:     n.Get("token").Text(),
+	}
 	if l.Address == "" {
 		l.Address = "0.0.0.0"
 	}

@@ -26,8 +26,8 @@ const (
 	Encodings = int(Nothing) + 1
 )
 
-// Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere. Whoever is done
-// with a run releases it.
+// Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere.
+// Whoever is done with a run releases it.
 type Encoded struct {
 	Origin *Origin
 	Bytes  []byte
@@ -44,8 +44,8 @@ type memory struct {
 
 var memories = sync.Pool{New: func() any { return new(memory) }}
 
-// Release gives the memory of a run back, once for Encode and once for each Only. Bytes and Ends must not be used after it. Who
-// never calls it leaves the memory to the garbage collector.
+// Release gives the memory of a run back, once for Encode and once for each Only. Bytes and Ends must not be used
+// after it. Who never calls it leaves the memory to the garbage collector.
 func (e *Encoded) Release() {
 	if m := e.memory; m != nil && m.holders.Add(-1) == 0 {
 		memories.Put(m)
@@ -53,8 +53,8 @@ func (e *Encoded) Release() {
 	e.memory, e.Bytes, e.Ends = nil, nil, nil
 }
 
-// Only is the part of a run that holds the records of one way: those of which the bit is set in Routes. It is the run itself when
-// that is all of them.
+// Only is the part of a run that holds the records of one way: those of which the bit is set in Routes. It is the run
+// itself when that is all of them.
 func (e *Encoded) Only(b *Batch, bit int) Encoded {
 	n := 0
 	for i := range b.Records {
@@ -119,8 +119,8 @@ func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
 	return out
 }
 
-// stamp is a time in RFC 3339, in UTC with nine digits, between what stands before and behind it. It is written anew only where another
-// time differs.
+// stamp is a time in RFC 3339, in UTC with nine digits, between what stands before and behind it. It is written anew
+// only where another time differs.
 type stamp struct {
 	before, behind string
 	second, nanos  int64
@@ -131,7 +131,8 @@ const layout = "2006-01-02T15:04:05.000000000Z"
 
 // at is the stamp of Unix nanoseconds.
 func (t *stamp) at(nanos int64) []byte {
-	if t.nanos == nanos && t.text != nil { // all records of a batch were read at one time, and many were written at one
+	if t.nanos == nanos &&
+		t.text != nil { // all records of a batch were read at one time, and many were written at one
 		return t.text
 	}
 	sec, frac := nanos/1e9, nanos%1e9
@@ -253,7 +254,8 @@ var escapes = func() (t [256]string) {
 	return
 }()
 
-// Eight bytes at once, as in Hacker's Delight, section 6-1: of a word, the lowest byte in which bit 7 is set is the first to escape.
+// Eight bytes at once, as in Hacker's Delight, section 6-1: of a word, the lowest byte in which bit 7 is set is the
+// first to escape.
 const (
 	ones  = 0x0101010101010101
 	highs = 0x8080808080808080
@@ -308,8 +310,8 @@ func AppendJSONString(dst, s []byte) []byte {
 	return out[:n+1]
 }
 
-// appendOTLP writes one LogRecord as field 2 of ScopeLogs. Tags are written as the bytes that they are: a field's number times
-// eight, and its wire type.
+// appendOTLP writes one LogRecord as field 2 of ScopeLogs. Tags are written as the bytes that they are: a field's
+// number times eight, and its wire type.
 func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
 	start := len(p) + 3 // the length takes two bytes nearly always; what takes others is moved
 	p = append(p, 2<<3|2, 0, 0)

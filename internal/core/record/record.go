@@ -23,8 +23,8 @@ const (
 	JSON
 )
 
-// Value is one field of a record. Slot is its place in the batch's Schema. Span of an int is where it is written, or empty. Num of a
-// text that was written with escapes is where its raw form stands, made by Raw; otherwise it is 0.
+// Value is one field of a record. Slot is its place in the batch's Schema. Span of an int is where it is written, or
+// empty. Num of a text that was written with escapes is where its raw form stands, made by Raw; otherwise it is 0.
 type Value struct {
 	Num  uint64
 	Span Span
@@ -92,12 +92,18 @@ var levelWords = map[string]uint8{
 	"warn": Warn, "warning": Warn, "error": Error, "err": Error, "severe": Error, "fatal": Fatal, "critical": Fatal,
 	"crit": Fatal, "alert": Fatal, "emerg": Fatal, "emergency": Fatal, "panic": Fatal,
 	"trc": Trace, "vrb": Debug, "inf": Info, "wrn": Warn, "eror": Error, "ftl": Fatal,
-	"fatal error": Fatal, "parse error": Error, "recoverable fatal error": Error, "core error": Error, "compile error": Error, "core warning": Warn, "compile warning": Warn,
+	"fatal error": Fatal, "parse error": Error, "recoverable fatal error": Error, "core error": Error,
+	"compile error": Error, "core warning": Warn, "compile warning": Warn,
 	"deprecated": Warn, "ddebug": Debug,
-	"fehler": Error, "warnung": Warn, "hinweis": Info, "erreur": Error, "avertissement": Warn, "errore": Error, "avviso": Warn, "erro": Error, "aviso": Warn,
-	"advertencia": Warn, "fout": Error, "waarschuwing": Warn, "błąd": Error, "ostrzeżenie": Warn, "ошибка": Error, "предупреждение": Warn, // in other languages
-	"t": Trace, "v": Debug, "d": Debug, "i": Info, "n": Info, "w": Warn, "e": Error, "f": Fatal, "c": Fatal, // the first letter
-	"10": Trace, "20": Debug, "30": Info, "40": Warn, "50": Error, "60": Fatal, // as programs count that leave room between
+	"fehler": Error, "warnung": Warn, "hinweis": Info, "erreur": Error, "avertissement": Warn, "errore": Error,
+	"avviso": Warn, "erro": Error, "aviso": Warn,
+	// in other languages
+	"advertencia": Warn, "fout": Error, "waarschuwing": Warn, "błąd": Error, "ostrzeżenie": Warn, "ошибка": Error,
+	"предупреждение": Warn,
+	// the first letter
+	"t": Trace, "v": Debug, "d": Debug, "i": Info, "n": Info, "w": Warn, "e": Error, "f": Fatal, "c": Fatal,
+	// as programs count that leave room between
+	"10": Trace, "20": Debug, "30": Info, "40": Warn, "50": Error, "60": Fatal,
 }
 
 // ParseLevel reads the words that programs write for a level, in any case. Zero when it is none of them.
@@ -129,7 +135,8 @@ type Batch struct {
 	Values  []Value
 	Schema  *Schema
 	Masks   []string // that note their names on records
-	Written int64    // when the file was last written, in Unix nanoseconds, where that dates its records better than Observed; or 0
+	// when the file was last written, in Unix nanoseconds, where that dates its records better than Observed; or 0
+	Written int64
 }
 
 // Reset empties the batch and keeps its memory.

@@ -16,9 +16,25 @@ import (
 
 // sample is a batch of one record that has everything.
 func sample() *Batch {
-	b := &Batch{Schema: NewSchema(), Origin: NewOrigin("gate-1", "id-1", "gate-scans", "/var/log/gate.log", []Label{{"site", "northpier"}, {"team", "boarding"}})}
-	r := Record{Time: time.Date(2031, 4, 2, 5, 15, 9, 120, time.UTC).UnixNano(), Observed: time.Date(2031, 4, 2, 5, 15, 10, 0, time.UTC).UnixNano(),
-		Level: Warn, Flags: HasOriginal, TimeNote: TimeRepeated, Body: b.Put([]byte("denied \"x\"\n\té")), Original: b.Put([]byte("the line"))}
+	b := &Batch{
+		Schema: NewSchema(),
+		Origin: NewOrigin(
+			"gate-1",
+			"id-1",
+			"gate-scans",
+			"/var/log/gate.log",
+			[]Label{{"site", "northpier"}, {"team", "boarding"}},
+		),
+	}
+	r := Record{
+		Time:     time.Date(2031, 4, 2, 5, 15, 9, 120, time.UTC).UnixNano(),
+		Observed: time.Date(2031, 4, 2, 5, 15, 10, 0, time.UTC).UnixNano(),
+		Level:    Warn,
+		Flags:    HasOriginal,
+		TimeNote: TimeRepeated,
+		Body:     b.Put([]byte("denied \"x\"\n\té")),
+		Original: b.Put([]byte("the line")),
+	}
 	add := func(name string, v Value) {
 		v.Slot, _ = b.Schema.Slot([]byte(name))
 		b.Values = append(b.Values, v)
@@ -30,7 +46,11 @@ func sample() *Batch {
 	add("share", Value{Kind: Float, Num: math.Float64bits(0.25)})
 	add("open", Value{Kind: Bool, Num: 1})
 	add("seats", Value{Kind: JSON, Span: b.Put([]byte(`[1,"a",{"b":null}]`))})
-	b.Records = append(b.Records, r, Record{Body: b.Put([]byte("plain")), First: uint32(r.N), Flags: Unparsed | Truncated})
+	b.Records = append(
+		b.Records,
+		r,
+		Record{Body: b.Put([]byte("plain")), First: uint32(r.N), Flags: Unparsed | Truncated},
+	)
 	return b
 }
 
@@ -40,12 +60,19 @@ func TestFaces(t *testing.T) {
 	b := sample()
 	var e Encoder
 	ndjson := e.Encode(NDJSON, b)
-	assert.Equal(t, `{"time":"2031-04-02T05:15:09.000000120Z","observed":"2031-04-02T05:15:10.000000000Z","level":"WARN","body":"denied \"x\"\n\té","original":"the line",`+
-		`"fields":{"result":"DENIED","lane":4,"below":-7,"share":0.25,"open":true,"seats":[1,"a",{"b":null}]},`+
-		`"host":"gate-1","source":"gate-scans","labels":{"site":"northpier","team":"boarding"},"file":"/var/log/gate.log","notes":{"time":"repeated-hour"}}`+"\n",
-		string(ndjson.Bytes[:ndjson.Ends[0]]))
-	assert.Equal(t, `{"time":"1970-01-01T00:00:00.000000000Z","observed":"1970-01-01T00:00:00.000000000Z","body":"plain","host":"gate-1","source":"gate-scans",`+
-		`"labels":{"site":"northpier","team":"boarding"},"file":"/var/log/gate.log","notes":{"parsed":false,"truncated":true}}`+"\n", string(ndjson.Bytes[ndjson.Ends[0]:]))
+	assert.Equal(
+		t,
+		`{"time":"2031-04-02T05:15:09.000000120Z","observed":"2031-04-02T05:15:10.000000000Z","level":"WARN","body":"denied \"x\"\n\té","original":"the line",`+
+			`"fields":{"result":"DENIED","lane":4,"below":-7,"share":0.25,"open":true,"seats":[1,"a",{"b":null}]},`+
+			`"host":"gate-1","source":"gate-scans","labels":{"site":"northpier","team":"boarding"},"file":"/var/log/gate.log","notes":{"time":"repeated-hour"}}`+"\n",
+		string(ndjson.Bytes[:ndjson.Ends[0]]),
+	)
+	assert.Equal(
+		t,
+		`{"time":"1970-01-01T00:00:00.000000000Z","observed":"1970-01-01T00:00:00.000000000Z","body":"plain","host":"gate-1","source":"gate-scans",`+
+			`"labels":{"site":"northpier","team":"boarding"},"file":"/var/log/gate.log","notes":{"parsed":false,"truncated":true}}`+"\n",
+		string(ndjson.Bytes[ndjson.Ends[0]:]),
+	)
 	require.True(t, json.Valid(ndjson.Bytes[:ndjson.Ends[0]]))
 
 	otlp := e.Encode(OTLP, b)
@@ -53,7 +80,16 @@ func TestFaces(t *testing.T) {
 	require.NoError(t, proto.Unmarshal(AppendResourceLogs(nil, b.Origin, otlp.Bytes), &req))
 	require.Len(t, req.ResourceLogs, 1)
 	res := req.ResourceLogs[0]
-	assert.Equal(t, map[string]string{"host.name": "gate-1", "host.id": "id-1", "label.site": "northpier", "label.team": "boarding"}, texts(res.Resource.Attributes))
+	assert.Equal(
+		t,
+		map[string]string{
+			"host.name":  "gate-1",
+			"host.id":    "id-1",
+			"label.site": "northpier",
+			"label.team": "boarding",
+		},
+		texts(res.Resource.Attributes),
+	)
 	assert.Equal(t, "gate-scans", res.ScopeLogs[0].Scope.Name)
 	require.Len(t, res.ScopeLogs[0].LogRecords, 2)
 	lr := res.ScopeLogs[0].LogRecords[0]
@@ -62,7 +98,16 @@ func TestFaces(t *testing.T) {
 	assert.EqualValues(t, 13, lr.SeverityNumber)
 	assert.Equal(t, "WARN", lr.SeverityText)
 	assert.Equal(t, "denied \"x\"\n\té", lr.Body.GetStringValue())
-	assert.Equal(t, map[string]string{"result": "DENIED", "log.record.original": "the line", "log.file.path": "/var/log/gate.log", "synaxis.time": "repeated-hour"}, texts(lr.Attributes))
+	assert.Equal(
+		t,
+		map[string]string{
+			"result":              "DENIED",
+			"log.record.original": "the line",
+			"log.file.path":       "/var/log/gate.log",
+			"synaxis.time":        "repeated-hour",
+		},
+		texts(lr.Attributes),
+	)
 	got := map[string]*common.AnyValue{}
 	for _, kv := range lr.Attributes {
 		got[kv.Key] = kv.Value
@@ -107,7 +152,8 @@ func TestSchemaIsBounded(t *testing.T) {
 
 func TestLevels(t *testing.T) {
 	t.Parallel()
-	for word, want := range map[string]uint8{"WARNING": Warn, "err": Error, "Info": Info, "crit": Fatal, "what": 0, "": 0} {
+	for word, want := range map[string]uint8{"WARNING": Warn, "err": Error, "Info": Info, "crit": Fatal, "what": 0,
+		"": 0} {
 		assert.Equal(t, want, ParseLevel(word), word)
 	}
 	assert.Equal(t, "ERROR", LevelName(18))

@@ -59,17 +59,36 @@ func Explain(in Input, h *inventory.Host, source string, can func(part string) b
 	uses := append([]*catalogue.Definition{d}, cat.Uses(d.Source)...)
 	for _, u := range uses {
 		refs, _ := u.Refs()
-		for _, ref := range slices.SortedFunc(maps.Keys(refs), func(a, b catalogue.Ref) int { return strings.Compare(a.String(), b.String()) }) {
+		for _, ref := range slices.SortedFunc(maps.Keys(refs), func(a, b catalogue.Ref) int {
+			return strings.Compare(
+				a.String(), b.String())
+		}) {
 			v, ok := lookup(ref)
 			if ref.Space == "secret" {
-				add(ok, "secret %s, which %s uses, %s", ref.Name, u.ID, map[bool]string{true: "is set", false: "does not exist"}[ok])
+				add(
+					ok,
+					"secret %s, which %s uses, %s",
+					ref.Name,
+					u.ID,
+					map[bool]string{true: "is set", false: "does not exist"}[ok],
+				)
 				continue
 			}
-			switch i := slices.IndexFunc(conflicts, func(c catalogue.Conflict) bool { return ref.Space == "setting" && c.Setting == ref.Name }); {
+			switch i := slices.IndexFunc(conflicts, func(c catalogue.Conflict) bool {
+				return ref.Space == "setting" &&
+					c.Setting == ref.Name
+			}); {
 			case ok:
 				add(true, "%s, which %s uses, is %s", ref, u.ID, v)
 			case i >= 0:
-				add(false, "%s, which %s uses, has no value: settings %s and %s of equal rank disagree", ref, u.ID, conflicts[i].First, conflicts[i].Second)
+				add(
+					false,
+					"%s, which %s uses, has no value: settings %s and %s of equal rank disagree",
+					ref,
+					u.ID,
+					conflicts[i].First,
+					conflicts[i].Second,
+				)
 			default:
 				add(false, "%s, which %s uses, is not defined on this host", ref, u.ID)
 			}

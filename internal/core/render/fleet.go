@@ -21,7 +21,13 @@ type Fleet struct {
 
 // NewFleet renders all hosts.
 func NewFleet(in Input, x *inventory.Index) *Fleet {
-	f := &Fleet{Index: x, renderer: New(in), chosen: map[catalogue.ID]inventory.Set{}, guard: &sync.Mutex{}, Manifests: make([]*Manifest, len(x.Hosts))}
+	f := &Fleet{
+		Index:     x,
+		renderer:  New(in),
+		chosen:    map[catalogue.ID]inventory.Set{},
+		guard:     &sync.Mutex{},
+		Manifests: make([]*Manifest, len(x.Hosts)),
+	}
 	for _, d := range in.Catalogue.All() {
 		if s := d.Selector(); s != nil {
 			f.chosen[d.ID] = x.Choose(*s)
@@ -34,7 +40,8 @@ func NewFleet(in Input, x *inventory.Index) *Fleet {
 	return f
 }
 
-// render returns what renders one host. The sets of the definitions stand in lists, since they are asked for each host.
+// render returns what renders one host. The sets of the definitions stand in lists, since they are asked for each
+// host.
 func (f *Fleet) render() func(host int) *Manifest {
 	host := 0
 	of := func(plans []*plan) func(i int) bool {
@@ -61,19 +68,25 @@ func (f *Fleet) Input() Input { return f.renderer.in }
 // Chosen returns the hosts that a source, settings or agents definition chooses.
 func (f *Fleet) Chosen(id catalogue.ID) inventory.Set { return f.chosen[id] }
 
-// With renders the same hosts from another input. reached are the hosts that were rendered anew; they may still come out
-// as they were.
+// With renders the same hosts from another input. reached are the hosts that were rendered anew; they may still come
+// out as they were.
 func (f *Fleet) With(in Input) (next *Fleet, reached inventory.Set) {
 	f.guard.Lock()
 	defer f.guard.Unlock()
-	next = &Fleet{Index: f.Index, guard: f.guard, chosen: maps.Clone(f.chosen), Manifests: append([]*Manifest(nil), f.Manifests...)}
+	next = &Fleet{
+		Index:     f.Index,
+		guard:     f.guard,
+		chosen:    maps.Clone(f.chosen),
+		Manifests: append([]*Manifest(nil), f.Manifests...),
+	}
 	next.renderer = renderer(in, f.renderer)
 	reached = f.Index.NewSet()
 	old, now := f.renderer.in.Catalogue, in.Catalogue
 	touched := map[catalogue.ID]bool{} // formats, masks and destinations that mean something else
 	visit := func(d *catalogue.Definition) {
 		before, after := old.Get(d.Kind, d.Name), now.Get(d.Kind, d.Name)
-		if before != nil && after != nil && (before == after || before.Text == after.Text) && f.renderer.same(next.renderer, d.ID) {
+		if before != nil && after != nil && (before == after || before.Text == after.Text) &&
+			f.renderer.same(next.renderer, d.ID) {
 			return
 		}
 		if d.Selector() == nil {
@@ -128,7 +141,13 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 	if places, ok := x.EditedFrom(f.Index); ok {
 		return f.withEdited(x, places)
 	}
-	next = &Fleet{Index: x, renderer: f.renderer, guard: f.guard, chosen: map[catalogue.ID]inventory.Set{}, Manifests: make([]*Manifest, len(x.Hosts))}
+	next = &Fleet{
+		Index:     x,
+		renderer:  f.renderer,
+		guard:     f.guard,
+		chosen:    map[catalogue.ID]inventory.Set{},
+		Manifests: make([]*Manifest, len(x.Hosts)),
+	}
 	for _, d := range f.renderer.in.Catalogue.All() {
 		if s := d.Selector(); s != nil {
 			next.chosen[d.ID] = x.Choose(*s)
@@ -149,7 +168,13 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 
 // withEdited is WithHosts when it is known which hosts are others.
 func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reached inventory.Set) {
-	next = &Fleet{Index: x, renderer: f.renderer, guard: f.guard, chosen: map[catalogue.ID]inventory.Set{}, Manifests: slices.Clone(f.Manifests)}
+	next = &Fleet{
+		Index:     x,
+		renderer:  f.renderer,
+		guard:     f.guard,
+		chosen:    map[catalogue.ID]inventory.Set{},
+		Manifests: slices.Clone(f.Manifests),
+	}
 	for id, set := range f.chosen {
 		sel := f.renderer.in.Catalogue.Get(id.Kind, id.Name).Selector()
 		own := false
@@ -176,7 +201,9 @@ func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reach
 
 // alike tells whether two hosts are rendered the same.
 func alike(a, b *inventory.Host) bool {
-	return a.Name == b.Name && a.OS == b.OS && a.Arch == b.Arch && a.System == b.System && maps.Equal(a.Labels, b.Labels) && maps.Equal(a.Settings, b.Settings)
+	return a.Name == b.Name && a.OS == b.OS && a.Arch == b.Arch && a.System == b.System &&
+		maps.Equal(a.Labels, b.Labels) &&
+		maps.Equal(a.Settings, b.Settings)
 }
 
 // Host finds the manifest of a host by its name, or nil.

@@ -15,8 +15,8 @@ import (
 	"synaxis/internal/core/inventory"
 )
 
-// world is a catalogue and an inventory that are edited at random. Definitions are texts, so that an edit goes the way of a
-// person's edit: text, reading, rendering.
+// world is a catalogue and an inventory that are edited at random. Definitions are texts, so that an edit goes the way
+// of a person's edit: text, reading, rendering.
 type world struct {
 	rnd     *rand.Rand
 	defs    map[string]*catalogue.Definition
@@ -36,7 +36,18 @@ func (w *world) put(t testing.TB, text string) {
 func (w *world) pick(list ...string) string { return list[w.rnd.IntN(len(list))] }
 
 func (w *world) choice() string {
-	return w.pick("all", "{role: gate}", "{role: [gate, kiosk]}", "{site: s1}", "{site: [s1, s2], role: gate}", "labels.site != \"s1\"", "host.name.startsWith(\"h1\") || labels.role == \"desk\"", "size(labels.role) == 4", "observed.os == \"linux\"", "has(labels.lane)")
+	return w.pick(
+		"all",
+		"{role: gate}",
+		"{role: [gate, kiosk]}",
+		"{site: s1}",
+		"{site: [s1, s2], role: gate}",
+		"labels.site != \"s1\"",
+		"host.name.startsWith(\"h1\") || labels.role == \"desk\"",
+		"size(labels.role) == 4",
+		"observed.os == \"linux\"",
+		"has(labels.lane)",
+	)
 }
 
 // edit changes one thing.
@@ -45,15 +56,56 @@ func (w *world) edit(t testing.TB) {
 	i := w.rnd.IntN(6)
 	switch w.rnd.IntN(12) {
 	case 0, 1:
-		w.put(t, fmt.Sprintf("source: src%d\nhosts: %s\nlabels: {data: %s}\nread: {files: [\"${setting.root}/%d.log\", \"/fix\"]}\nformat: %s\nsteps: [{mask: [%s]}]\nsend: [dst%d, dst%d]\n", i, w.choice(), w.pick("p", "q"), w.rnd.IntN(3), w.pick("raw", "fmt0", "fmt1", "both"), w.pick("phone", "msk0"), i%3, w.rnd.IntN(3)))
+		w.put(
+			t,
+			fmt.Sprintf(
+				"source: src%d\nhosts: %s\nlabels: {data: %s}\nread: {files: [\"${setting.root}/%d.log\", "+
+					"\"/fix\"]}\nformat: %s\nsteps: [{mask: [%s]}]\nsend: [dst%d, dst%d]\n",
+				i,
+				w.choice(),
+				w.pick("p", "q"),
+				w.rnd.IntN(3),
+				w.pick("raw", "fmt0", "fmt1", "both"),
+				w.pick("phone", "msk0"),
+				i%3,
+				w.rnd.IntN(3),
+			),
+		)
 	case 2:
-		w.put(t, fmt.Sprintf("destination: dst%d\ndeliver: {http: {url: 'https://%s.example', headers: {X: '${%s}'}}}\nauth: {bearer: '${secret.s%d}'}\n", i%3, w.pick("a", "b"), w.pick("host.name", "label.site", "setting.root", "observed.os"), i%2))
+		w.put(
+			t,
+			fmt.Sprintf(
+				"destination: dst%d\ndeliver: {http: {url: 'https://%s.example', headers: {X: '${%s}'}}}\nauth: "+
+					"{bearer: '${secret.s%d}'}\n",
+				i%3,
+				w.pick("a", "b"),
+				w.pick("host.name", "label.site", "setting.root", "observed.os"),
+				i%2,
+			),
+		)
 	case 3:
-		w.put(t, fmt.Sprintf("settings: set%d\nhosts: %s\nrank: %d\nvalues: {root: /r%d}\n", i%3, w.choice(), w.rnd.IntN(3), w.rnd.IntN(3)))
+		w.put(
+			t,
+			fmt.Sprintf(
+				"settings: set%d\nhosts: %s\nrank: %d\nvalues: {root: /r%d}\n",
+				i%3,
+				w.choice(),
+				w.rnd.IntN(3),
+				w.rnd.IntN(3),
+			),
+		)
 	case 4:
 		w.put(t, fmt.Sprintf("format: fmt%d\ntemplate: '{a:%s} {b}'\n", i%2, w.pick("int", "token")))
 	case 5:
-		w.put(t, fmt.Sprintf("guard: grd%d\nsources: {data: %s}\nmasks: [%s]\n", i%2, w.pick("p", "q"), w.pick("phone", "msk0", "email")))
+		w.put(
+			t,
+			fmt.Sprintf(
+				"guard: grd%d\nsources: {data: %s}\nmasks: [%s]\n",
+				i%2,
+				w.pick("p", "q"),
+				w.pick("phone", "msk0", "email"),
+			),
+		)
 	case 6:
 		w.put(t, fmt.Sprintf("mask: msk0\nfind: '%s'\n", w.pick("x", "y")))
 	case 7:
@@ -91,7 +143,13 @@ func (w *world) editHosts() {
 			h.OS = w.pick("linux", "")
 		case 4: // one goes, another comes
 			w.hosts = append(w.hosts[:i], w.hosts[i+1:]...)
-			w.hosts = append(w.hosts, inventory.Host{Name: fmt.Sprintf("h%d", 1000+w.rnd.IntN(9000)), Labels: map[string]string{"role": "gate"}})
+			w.hosts = append(
+				w.hosts,
+				inventory.Host{
+					Name:   fmt.Sprintf("h%d", 1000+w.rnd.IntN(9000)),
+					Labels: map[string]string{"role": "gate"},
+				},
+			)
 		}
 	}
 }
@@ -105,14 +163,26 @@ func (w *world) input() Input {
 	return Input{Catalogue: cat, Changed: maps.Clone(w.changed), Secrets: w.secrets}
 }
 
-// TestIncrementalEqualsFull: after each of a thousand random edits of definitions, secrets and hosts, what was rendered on
-// from the state before is what rendering from nothing gives.
+// TestIncrementalEqualsFull: after each of a thousand random edits of definitions, secrets and hosts, what was
+// rendered on from the state before is what rendering from nothing gives.
 func TestIncrementalEqualsFull(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(4) {
-		w := &world{rnd: rand.New(rand.NewPCG(seed, 7)), defs: map[string]*catalogue.Definition{}, secrets: map[string]int{"s0": 1}, changed: map[catalogue.ID]int{}}
+		w := &world{
+			rnd:     rand.New(rand.NewPCG(seed, 7)),
+			defs:    map[string]*catalogue.Definition{},
+			secrets: map[string]int{"s0": 1},
+			changed: map[catalogue.ID]int{},
+		}
 		for i := range 40 {
-			w.hosts = append(w.hosts, inventory.Host{Name: fmt.Sprintf("h%d", i), Labels: map[string]string{"role": w.pick("gate", "kiosk"), "site": w.pick("s1", "s2")}, OS: "linux"})
+			w.hosts = append(
+				w.hosts,
+				inventory.Host{
+					Name:   fmt.Sprintf("h%d", i),
+					Labels: map[string]string{"role": w.pick("gate", "kiosk"), "site": w.pick("s1", "s2")},
+					OS:     "linux",
+				},
+			)
 		}
 		x := inventory.NewIndex(w.hosts)
 		now := NewFleet(w.input(), x)
@@ -168,9 +238,20 @@ func sameNames(a, b []inventory.Host) bool {
 // TestIndexAnswersAsMatchDoes: a choice for all hosts at once is the choice for each.
 func TestIndexAnswersAsMatchDoes(t *testing.T) {
 	t.Parallel()
-	w := &world{rnd: rand.New(rand.NewPCG(1, 2)), defs: map[string]*catalogue.Definition{}, changed: map[catalogue.ID]int{}}
+	w := &world{
+		rnd:     rand.New(rand.NewPCG(1, 2)),
+		defs:    map[string]*catalogue.Definition{},
+		changed: map[catalogue.ID]int{},
+	}
 	for i := range 130 {
-		w.hosts = append(w.hosts, inventory.Host{Name: fmt.Sprintf("h%d", i), Labels: map[string]string{"role": w.pick("gate", "kiosk", "desk", ""), "site": w.pick("s1", "s2")}, OS: w.pick("linux", "")})
+		w.hosts = append(
+			w.hosts,
+			inventory.Host{
+				Name:   fmt.Sprintf("h%d", i),
+				Labels: map[string]string{"role": w.pick("gate", "kiosk", "desk", ""), "site": w.pick("s1", "s2")},
+				OS:     w.pick("linux", ""),
+			},
+		)
 		if i%7 == 0 {
 			w.hosts[i].Labels = map[string]string{"lane": "1"}
 		}
@@ -200,7 +281,8 @@ func TestIndexAnswersAsMatchDoes(t *testing.T) {
 			require.Equal(t, got, x.Choose(long), s.Long())
 		}
 	}
-	for text, want := range map[string]string{"all": "all", "role=gate": "role=gate", "role=gate|kiosk site=s1": "role=gate|kiosk site=s1", `labels.role == "gate"`: `labels.role == "gate"`} {
+	for text, want := range map[string]string{"all": "all", "role=gate": "role=gate",
+		"role=gate|kiosk site=s1": "role=gate|kiosk site=s1", `labels.role == "gate"`: `labels.role == "gate"`} {
 		s, err := inventory.ParseSelector(text)
 		require.NoError(t, err)
 		assert.Equal(t, want, s.String())

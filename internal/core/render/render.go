@@ -123,7 +123,10 @@ func (r *Renderer) plan(d *catalogue.Definition, guards []string, old *Renderer)
 		}
 	}
 	refs, _ := d.Refs()
-	p.refs = slices.SortedFunc(maps.Keys(refs), func(a, b catalogue.Ref) int { return strings.Compare(a.String(), b.String()) })
+	p.refs = slices.SortedFunc(
+		maps.Keys(refs),
+		func(a, b catalogue.Ref) int { return strings.Compare(a.String(), b.String()) },
+	)
 	p.secrets, p.versions = versions(p.refs, r.in.Secrets), r.in.Secrets
 	r.byID[d.ID] = p
 	return p
@@ -141,7 +144,8 @@ func versions(refs []catalogue.Ref, secrets map[string]int) []int {
 
 // means tells whether a plan is as good for a definition as a new one would be.
 func (p *plan) means(d *catalogue.Definition, guards []string, revision int, secrets map[string]int) bool {
-	return p.revision == revision && (p.def == d || p.def.Text == d.Text) && slices.Equal(p.guards, guards) && slices.Equal(p.secrets, versions(p.refs, secrets))
+	return p.revision == revision && (p.def == d || p.def.Text == d.Text) && slices.Equal(p.guards, guards) &&
+		slices.Equal(p.secrets, versions(p.refs, secrets))
 }
 
 // Host renders one host.
@@ -259,7 +263,8 @@ func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalog
 	case d.Destination != nil && d.Destination.Kind == "file":
 		part.Writes = expand(d.Destination.Path)
 	}
-	for _, ref := range p.refs { // from the definition, never from the text: what a host reports may look like a reference
+	// from the definition, never from the text: what a host reports may look like a reference
+	for _, ref := range p.refs {
 		if ref.Space == "secret" {
 			part.Secrets = append(part.Secrets, fmt.Sprintf("%s@%d", ref.Name, p.versions[ref.Name]))
 		}

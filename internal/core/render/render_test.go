@@ -51,7 +51,11 @@ func cat(t testing.TB, text string) *catalogue.Catalogue {
 }
 
 func gate(name string) *inventory.Host {
-	return &inventory.Host{Name: name, Labels: map[string]string{"role": "gate", "site": "np"}, Settings: map[string]string{"root": "/log"}}
+	return &inventory.Host{
+		Name:     name,
+		Labels:   map[string]string{"role": "gate", "site": "np"},
+		Settings: map[string]string{"root": "/log"},
+	}
 }
 
 func TestHost(t *testing.T) {
@@ -91,19 +95,52 @@ func TestLeftOut(t *testing.T) {
 func TestHashIsOverMeaning(t *testing.T) {
 	t.Parallel()
 	base := New(Input{Catalogue: cat(t, text)}).Host(gate("g1"))
-	same := New(Input{Catalogue: cat(t, text), Changed: map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 9}}).Host(gate("g1"))
+	same := New(
+		Input{Catalogue: cat(t, text), Changed: map[catalogue.ID]int{{Kind: "source", Name: "gates"}: 9}},
+	).Host(gate("g1"))
 	assert.Equal(t, base.Hash, same.Hash, "the revision is a comment")
-	assert.Equal(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "source: all-notes", "# why\nsource: all-notes", 1))}).Host(gate("g1")).Hash)
-	assert.Equal(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "destination: unused", "destination: unused-too", 1))}).Host(gate("g1")).Hash)
+	assert.Equal(
+		t,
+		base.Hash,
+		New(
+			Input{Catalogue: cat(t, strings.Replace(text, "source: all-notes", "# why\nsource: all-notes", 1))},
+		).Host(gate("g1")).
+			Hash,
+	)
+	assert.Equal(
+		t,
+		base.Hash,
+		New(
+			Input{Catalogue: cat(t, strings.Replace(text, "destination: unused", "destination: unused-too", 1))},
+		).Host(gate("g1")).
+			Hash,
+	)
 	for what, h := range map[string]*inventory.Host{
-		"label":   {Name: "g1", Labels: map[string]string{"role": "gate", "site": "sm"}, Settings: map[string]string{"root": "/log"}},
+		"label": {Name: "g1", Labels: map[string]string{"role": "gate", "site": "sm"}, Settings: map[string]string{
+			"root": "/log"}},
 		"setting": {Name: "g1", Labels: gate("").Labels, Settings: map[string]string{"root": "/logs"}},
 		"name":    gate("g2"),
 	} {
 		assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, text)}).Host(h).Hash, what)
 	}
-	assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1))}).Host(gate("g1")).Hash)
-	assert.NotEqual(t, base.Hash, New(Input{Catalogue: cat(t, strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1))}).Host(gate("g1")).Hash)
+	assert.NotEqual(
+		t,
+		base.Hash,
+		New(Input{Catalogue: cat(t, strings.Replace(text, "%H:%M", "%M:%H", 1))}).Host(gate("g1")).Hash,
+	)
+	assert.NotEqual(
+		t,
+		base.Hash,
+		New(
+			Input{
+				Catalogue: cat(
+					t,
+					strings.Replace(text, "desk\ndeliver: {discard: {}}", "desk\ndeliver: {file: {path: /x}}", 1),
+				),
+			},
+		).Host(gate("g1")).
+			Hash,
+	)
 }
 
 func TestExplain(t *testing.T) {
@@ -119,8 +156,14 @@ func TestExplain(t *testing.T) {
 	}
 	gets, why := lines(gate("g1"), "gates")
 	assert.True(t, gets)
-	assert.Equal(t, "true label role is gate, as it asks\ntrue ${label.site}, which source gates uses, is np\ntrue ${setting.root}, which source gates uses, is /log\n"+
-		"true ${host.name}, which destination archive uses, is g1\ntrue ${label.site}, which destination archive uses, is np\n", why)
+	assert.Equal(
+		t,
+		"true label role is gate, as it asks\ntrue ${label.site}, which source gates uses, is np\ntrue "+
+			"${setting.root}, which source gates uses, is /log\n"+
+			"true ${host.name}, which destination archive uses, is g1\ntrue ${label.site}, which destination "+
+			"archive uses, is np\n",
+		why,
+	)
 	gets, why = lines(&inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}, "gates")
 	assert.False(t, gets)
 	assert.Contains(t, why, "false label role is kiosk; it asks for gate\n")
@@ -134,7 +177,8 @@ func TestExplain(t *testing.T) {
 	assert.Equal(t, "true it is for all hosts\n", why)
 	// An explanation and the rendered manifest never contradict each other.
 	r := New(Input{Catalogue: c})
-	for _, h := range []*inventory.Host{gate("g1"), {Name: "x"}, {Name: "y", Labels: map[string]string{"role": "gate"}}} {
+	for _, h := range []*inventory.Host{gate("g1"), {Name: "x"}, {Name: "y",
+		Labels: map[string]string{"role": "gate"}}} {
 		for _, source := range []string{"gates", "all-notes"} {
 			gets, _ := Explain(Input{Catalogue: c}, h, source, nil)
 			assert.Equal(t, slices.Contains(r.Host(h).Sources(), source), gets, "%s %s", h.Name, source)
@@ -144,7 +188,11 @@ func TestExplain(t *testing.T) {
 
 func TestSameDifferenceSameGroup(t *testing.T) {
 	t.Parallel()
-	before, after := New(Input{Catalogue: cat(t, text)}), New(Input{Catalogue: cat(t, strings.Replace(text, "files: [/notes]", "files: [/note]", 1))})
+	before, after := New(
+		Input{Catalogue: cat(t, text)},
+	), New(
+		Input{Catalogue: cat(t, strings.Replace(text, "files: [/notes]", "files: [/note]", 1))},
+	)
 	a := DifferenceKey(before.Host(gate("g1")), after.Host(gate("g1")))
 	assert.Equal(t, a, DifferenceKey(before.Host(gate("g2")), after.Host(gate("g2"))))
 	assert.Empty(t, DifferenceKey(before.Host(gate("g1")), before.Host(gate("g1"))))

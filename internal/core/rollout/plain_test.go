@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// plain is a rollout as one would write it down first: it goes through all hosts at each event. Decide and Apply must do the same.
+// plain is a rollout as one would write it down first: it goes through all hosts at each event. Decide and Apply must
+// do the same.
 type plain struct {
 	status    Status
 	hosts     map[string]Host
@@ -42,7 +43,8 @@ func (p *plain) step(e Event, now time.Time) (cmds []Command) {
 	case e.Kind == Tick:
 		for _, name := range slices.Sorted(maps.Keys(p.hosts)) {
 			h := p.hosts[name]
-			if slices.Contains([]HostState{Waiting, Offered, Applying, Applied}, h.State) && !h.Deadline.IsZero() && now.After(h.Deadline) {
+			if slices.Contains([]HostState{Waiting, Offered, Applying, Applied}, h.State) && !h.Deadline.IsZero() &&
+				now.After(h.Deadline) {
 				h.Reason = fmt.Sprintf("no answer in %s; it was %s", now.Sub(h.Since).Round(time.Second), h.State)
 				to(h, TimedOut)
 			}
@@ -78,7 +80,10 @@ func (p *plain) step(e Event, now time.Time) (cmds []Command) {
 		p.ended = now
 		if p.count(Refused)+p.count(TimedOut) > 0 {
 			p.status = Stopped
-			p.decisions = append(p.decisions, Decision{now, "stopped", fmt.Sprintf("%d refused, %d timed out", p.count(Refused), p.count(TimedOut))})
+			p.decisions = append(
+				p.decisions,
+				Decision{now, "stopped", fmt.Sprintf("%d refused, %d timed out", p.count(Refused), p.count(TimedOut))},
+			)
 		} else {
 			p.status = Done
 			why := fmt.Sprintf("%d confirmed", p.count(Confirmed))

@@ -1,8 +1,9 @@
 // Package rollout is the state machine that brings hosts to a revision.
 //
-// Its cost follows the events and not the fleet. Decide reads a State and tells, as a Delta, which hosts change, what the rollout decides,
-// and which commands follow. The driver commits the delta, a row for each host that changes; then Apply moves the state; then the commands
-// are carried out. So a restart goes on where it was, and a commit that fails changes nothing.
+// Its cost follows the events and not the fleet. Decide reads a State and tells, as a Delta, which hosts change, what
+// the rollout decides, and which commands follow. The driver commits the delta, a row for each host that changes; then
+// Apply moves the state; then the commands are carried out. So a restart goes on where it was, and a commit that fails
+// changes nothing.
 package rollout
 
 import (
@@ -29,10 +30,12 @@ type HostState string
 
 // States of a host, with what may follow. Any of them but Confirmed may become LeftOut.
 const (
-	Waiting   HostState = "waiting"   // it has not been told: Offered, Applying, Applied, Refused, TimedOut, Deferred
-	Offered   HostState = "offered"   // sent, no answer yet: Applying, Applied, Refused, TimedOut, Deferred, Waiting
-	Applying  HostState = "applying"  // the agent has taken it and is at work: Applied, Refused, TimedOut, Deferred, Waiting
-	Applied   HostState = "applied"   // the agent says that it runs it: Confirmed, Refused, TimedOut, Deferred, Waiting
+	Waiting HostState = "waiting" // it has not been told: Offered, Applying, Applied, Refused, TimedOut, Deferred
+	Offered HostState = "offered" // sent, no answer yet: Applying, Applied, Refused, TimedOut, Deferred, Waiting
+	// the agent has taken it and is at work: Applied, Refused, TimedOut, Deferred, Waiting
+	Applying HostState = "applying"
+	// the agent says that it runs it: Confirmed, Refused, TimedOut, Deferred, Waiting
+	Applied   HostState = "applied"
 	Confirmed HostState = "confirmed" // and what it reports as running is what was sent: nothing
 	Refused   HostState = "refused"   // the agent cannot run it and keeps the old one: Applied
 	TimedOut  HostState = "timed out" // no answer in time: Waiting, Applying, Applied, Refused
@@ -149,8 +152,8 @@ type Command struct {
 // DefaultPatience is how long a connected host may take to answer.
 const DefaultPatience = 90 * time.Second
 
-// Start makes a rollout over the targets, in one wave. Each of them is assigned its config; those that are there and do not run it yet are
-// offered it.
+// Start makes a rollout over the targets, in one wave. Each of them is assigned its config; those that are there and
+// do not run it yet are offered it.
 func Start(id, revision int, author string, targets []Target, now time.Time) Delta {
 	s := &State{ID: id, Status: Running, Waves: 1, hosts: map[string]*Host{}, counts: map[HostState]int{}}
 	s.Decisions = []Decision{{now, "started", fmt.Sprintf("one wave of %d hosts", len(targets))}}
@@ -187,8 +190,15 @@ func patience(d time.Duration) time.Duration {
 
 // From makes the state that a first delta describes.
 func From(first Delta) *State {
-	s := &State{ID: first.Rollout, Revision: first.Revision, Author: first.Author, Started: first.Started, Waves: first.Waves,
-		hosts: make(map[string]*Host, len(first.Hosts)), counts: map[HostState]int{}}
+	s := &State{
+		ID:       first.Rollout,
+		Revision: first.Revision,
+		Author:   first.Author,
+		Started:  first.Started,
+		Waves:    first.Waves,
+		hosts:    make(map[string]*Host, len(first.Hosts)),
+		counts:   map[HostState]int{},
+	}
 	s.Apply(first)
 	return s
 }
@@ -264,8 +274,8 @@ func (m *moves) set(was, h Host, state HostState, now time.Time) {
 	m.hosts[h.Name] = h
 }
 
-// Decide tells what follows from events, in their order. It changes nothing. Hosts of a rollout that has ended still move on: one that was
-// away catches up, and one that answers late is confirmed late.
+// Decide tells what follows from events, in their order. It changes nothing. Hosts of a rollout that has ended still
+// move on: one that was away catches up, and one that answers late is confirmed late.
 func (s *State) Decide(events []Event, now time.Time) Delta {
 	m := moves{State: s, counts: maps.Clone(s.counts), status: s.Status, ended: s.Ended}
 	for _, e := range events {
@@ -276,7 +286,15 @@ func (s *State) Decide(events []Event, now time.Time) Delta {
 		}
 		m.settle(now)
 	}
-	d := Delta{Rollout: s.ID, Status: m.status, Wave: s.Wave, Ended: m.ended, Decisions: m.decisions, Decided: len(s.Decisions), Commands: m.commands}
+	d := Delta{
+		Rollout:   s.ID,
+		Status:    m.status,
+		Wave:      s.Wave,
+		Ended:     m.ended,
+		Decisions: m.decisions,
+		Decided:   len(s.Decisions),
+		Commands:  m.commands,
+	}
 	for _, name := range m.order {
 		if h := m.hosts[name]; h != *s.hosts[name] {
 			d.Hosts = append(d.Hosts, h)
@@ -285,7 +303,8 @@ func (s *State) Decide(events []Event, now time.Time) Delta {
 	return d
 }
 
-// tick looks through the deadlines that have passed: in a heap, what lies below one that has not passed has not either.
+// tick looks through the deadlines that have passed: in a heap, what lies below one that has not passed has not
+// either.
 func (m *moves) tick(i int, now time.Time) {
 	if i >= len(m.deadlines) || !now.After(m.deadlines[i].at) {
 		return
@@ -369,7 +388,10 @@ func (m *moves) settle(now time.Time) {
 	m.ended = now
 	if c[Refused]+c[TimedOut] > 0 {
 		m.status = Stopped
-		m.decisions = append(m.decisions, Decision{now, string(Stopped), fmt.Sprintf("%d refused, %d timed out", c[Refused], c[TimedOut])})
+		m.decisions = append(
+			m.decisions,
+			Decision{now, string(Stopped), fmt.Sprintf("%d refused, %d timed out", c[Refused], c[TimedOut])},
+		)
 		return
 	}
 	m.status = Done

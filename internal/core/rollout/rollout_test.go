@@ -15,9 +15,29 @@ import (
 var t0 = time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
 
 func start() *State {
-	first := Start(1, 3, "ada", []Target{{Host: "a", Hash: "h", Connected: true}, {Host: "b", Hash: "h", Connected: true}, {Host: "c", Hash: "h"},
-		{Host: "d", Hash: "h", Connected: true, Running: "h"}}, t0)
-	if !slices.Equal(first.Commands, []Command{{Assign, "a", "h"}, {Offer, "a", "h"}, {Assign, "b", "h"}, {Offer, "b", "h"}, {Assign, "c", "h"}, {Assign, "d", "h"}}) {
+	first := Start(
+		1,
+		3,
+		"ada",
+		[]Target{
+			{Host: "a", Hash: "h", Connected: true},
+			{Host: "b", Hash: "h", Connected: true},
+			{Host: "c", Hash: "h"},
+			{Host: "d", Hash: "h", Connected: true, Running: "h"},
+		},
+		t0,
+	)
+	if !slices.Equal(
+		first.Commands,
+		[]Command{
+			{Assign, "a", "h"},
+			{Offer, "a", "h"},
+			{Assign, "b", "h"},
+			{Offer, "b", "h"},
+			{Assign, "c", "h"},
+			{Assign, "d", "h"},
+		},
+	) {
 		panic("all are assigned, and offers go to those who are there and do not run it")
 	}
 	return From(first)
@@ -37,7 +57,12 @@ func steps(s *State, now time.Time, events ...Event) (*State, []Command) {
 func (s *State) state(host string) HostState { return s.hosts[host].State }
 
 func through(host string) []Event {
-	return []Event{{Kind: Sent, Host: host, Hash: "h"}, {Kind: Taken, Host: host, Hash: "h"}, {Kind: RunsIt, Host: host, Hash: "h"}, {Kind: Reported, Host: host, Hash: "h"}}
+	return []Event{
+		{Kind: Sent, Host: host, Hash: "h"},
+		{Kind: Taken, Host: host, Hash: "h"},
+		{Kind: RunsIt, Host: host, Hash: "h"},
+		{Kind: Reported, Host: host, Hash: "h"},
+	}
 }
 
 func TestAllWell(t *testing.T) {
@@ -92,12 +117,14 @@ func TestTrouble(t *testing.T) {
 
 func TestOtherConfigsDoNotCount(t *testing.T) {
 	t.Parallel()
-	d := start().Decide([]Event{{Kind: RunsIt, Host: "a", Hash: "old"}, {Kind: CannotRun, Host: "a", Hash: "old"}, {Kind: RunsIt, Host: "zz", Hash: "h"}}, t0)
+	d := start().Decide([]Event{{Kind: RunsIt, Host: "a", Hash: "old"}, {Kind: CannotRun, Host: "a", Hash: "old"}, {
+		Kind: RunsIt, Host: "zz", Hash: "h"}}, t0)
 	assert.True(t, d.Empty())
 }
 
-// TestAgainstPlain: over random events, in batches of any size, Decide and Apply come to what the plain rollout comes to; Decide changes
-// nothing; a state that was written down and read goes on the same; running counts are what counting gives.
+// TestAgainstPlain: over random events, in batches of any size, Decide and Apply come to what the plain rollout comes
+// to; Decide changes nothing; a state that was written down and read goes on the same; running counts are what
+// counting gives.
 func TestAgainstPlain(t *testing.T) {
 	t.Parallel()
 	rnd := rand.New(rand.NewPCG(1, 2))
@@ -106,7 +133,15 @@ func TestAgainstPlain(t *testing.T) {
 		n := 1 + rnd.IntN(6)
 		var targets []Target
 		for i := range n {
-			targets = append(targets, Target{Host: string(rune('a' + i)), Hash: "h", Connected: rnd.IntN(4) > 0, Running: []string{"h", "x"}[rnd.IntN(8)/7]})
+			targets = append(
+				targets,
+				Target{
+					Host:      string(rune('a' + i)),
+					Hash:      "h",
+					Connected: rnd.IntN(4) > 0,
+					Running:   []string{"h", "x"}[rnd.IntN(8)/7],
+				},
+			)
 		}
 		first := Start(1, 3, "ada", targets, t0)
 		s := From(first)
@@ -124,7 +159,15 @@ func TestAgainstPlain(t *testing.T) {
 			now = now.Add(time.Duration(rnd.IntN(60)) * time.Second)
 			var events []Event
 			for range 1 + rnd.IntN(5) {
-				events = append(events, Event{Kind: EventKind(rnd.IntN(9)), Host: string(rune('a' + rnd.IntN(n+1))), Hash: []string{"h", "h", "old", ""}[rnd.IntN(4)], Reason: "why"})
+				events = append(
+					events,
+					Event{
+						Kind:   EventKind(rnd.IntN(9)),
+						Host:   string(rune('a' + rnd.IntN(n+1))),
+						Hash:   []string{"h", "h", "old", ""}[rnd.IntN(4)],
+						Reason: "why",
+					},
+				)
 			}
 			var want []Command
 			for _, e := range events {
@@ -140,8 +183,20 @@ func TestAgainstPlain(t *testing.T) {
 			}
 			decisions = append(decisions, d.Decisions...)
 			if rnd.IntN(3) == 0 { // the service restarts on what was written
-				s = From(Delta{New: true, Rollout: 1, Revision: 3, Author: "ada", Status: d.Status, Waves: 1, Started: t0, Ended: d.Ended,
-					Hosts: slices.Collect(maps.Values(written)), Decisions: decisions})
+				s = From(
+					Delta{
+						New:       true,
+						Rollout:   1,
+						Revision:  3,
+						Author:    "ada",
+						Status:    d.Status,
+						Waves:     1,
+						Started:   t0,
+						Ended:     d.Ended,
+						Hosts:     slices.Collect(maps.Values(written)),
+						Decisions: decisions,
+					},
+				)
 			} else {
 				s.Apply(d)
 			}

@@ -16,9 +16,9 @@ type Leave func(k *Key) bool
 // DeskKeys leaves out what stays at the desk.
 func DeskKeys(k *Key) bool { return k.Desk }
 
-// AppendCanonical writes a document in the one form that means the same: keys in the order of the schema, some left out,
-// references replaced by expand when it is not nil. Each key of the document is a line after indent, but lists of maps,
-// which have a line for each item.
+// AppendCanonical writes a document in the one form that means the same: keys in the order of the schema, some left
+// out, references replaced by expand when it is not nil. Each key of the document is a line after indent, but lists of
+// maps, which have a line for each item.
 func (v *Value) AppendCanonical(dst []byte, n *yamldoc.Node, indent string, leave Leave, expand Expand) []byte {
 	if n == nil || n.Kind != yamldoc.Map {
 		return dst
@@ -94,7 +94,8 @@ func (v *Value) appendFlow(dst []byte, n *yamldoc.Node, leave Leave, expand Expa
 	if v.Refs && expand != nil && strings.Contains(text, "${") {
 		text = expand(text)
 		// a reference that is the whole value keeps its type
-		whole := strings.HasPrefix(n.Value, "${") && strings.Count(n.Value, "${") == 1 && strings.HasSuffix(n.Value, "}")
+		whole := strings.HasPrefix(n.Value, "${") && strings.Count(n.Value, "${") == 1 &&
+			strings.HasSuffix(n.Value, "}")
 		quoted = !whole || v.Type != Int && v.Type != Number && v.Type != Bool || !plain(text)
 	}
 	if quoted || v.Type == Text {

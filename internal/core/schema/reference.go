@@ -8,8 +8,22 @@ import (
 )
 
 // typeNames are the types as people and forms are told.
-var typeNames = map[Type]string{Text: "text", Bool: "boolean", Int: "integer", Number: "number", Size: "size", Duration: "duration", Choice: "choice",
-	Condition: "condition", Expression: "expression", HostCondition: "host-condition", Any: "any", List: "list", Table: "table", Object: "object"}
+var typeNames = map[Type]string{
+	Text:          "text",
+	Bool:          "boolean",
+	Int:           "integer",
+	Number:        "number",
+	Size:          "size",
+	Duration:      "duration",
+	Choice:        "choice",
+	Condition:     "condition",
+	Expression:    "expression",
+	HostCondition: "host-condition",
+	Any:           "any",
+	List:          "list",
+	Table:         "table",
+	Object:        "object",
+}
 
 // Entry is one place of a document, for the reference page, for completion and for forms.
 type Entry struct {
@@ -27,7 +41,8 @@ type Entry struct {
 	Part    string   `json:"part,omitempty"` // what an agent must be able to run for it
 }
 
-// Entries lists every place that a document may have. A place that may have one of several forms is listed once for each.
+// Entries lists every place that a document may have. A place that may have one of several forms is listed once for
+// each.
 func (v *Value) Entries() []Entry {
 	var out []Entry
 	v.entries(nil, Entry{}, &out)
@@ -46,7 +61,8 @@ func (v *Value) entries(path []string, of Entry, out *[]Entry) {
 	}
 	if len(path) > 0 {
 		e := of
-		e.Path, e.Type, e.Choices, e.Names, e.Refs, e.Secrets = path, typeNames[v.Type], v.Choices, v.Kind, v.Refs, v.Secrets
+		e.Path, e.Type, e.Choices, e.Names, e.Refs, e.Secrets = path, typeNames[v.Type], v.Choices, v.Kind, v.Refs,
+			v.Secrets
 		*out = append(*out, e)
 	}
 	switch v.Type {
@@ -56,7 +72,11 @@ func (v *Value) entries(path []string, of Entry, out *[]Entry) {
 			if k.Made {
 				continue
 			}
-			k.Value.entries(append(slices.Clip(path), k.Name), Entry{Need: k.Need, Doc: k.Doc, Example: k.Example, Default: k.Default, Later: k.Later, Part: k.Part}, out)
+			k.Value.entries(
+				append(slices.Clip(path), k.Name),
+				Entry{Need: k.Need, Doc: k.Doc, Example: k.Example, Default: k.Default, Later: k.Later, Part: k.Part},
+				out,
+			)
 		}
 	case Table:
 		v.Item.entries(append(slices.Clip(path), "*"), Entry{}, out)
@@ -179,5 +199,8 @@ func appendJSON(dst []byte, n *yamldoc.Node) []byte {
 		}
 		return append(dst, "false"...)
 	}
-	return yamldoc.AppendQuote(dst, n.Value) // numbers as they are written: a form must show 0644 and 1.0 as they stand
+	return yamldoc.AppendQuote(
+		dst,
+		n.Value,
+	) // numbers as they are written: a form must show 0644 and 1.0 as they stand
 }

@@ -1,6 +1,7 @@
 // Package schema says what documents may hold. One table for each kind of document is the single source of what is
-// accepted, of what an agent must be able to run, of the form in which hosts get it, of the reference page, of the JSON
-// Schema for editors, and of the forms in the console; the tables stand beside the code that runs what they describe.
+// accepted, of what an agent must be able to run, of the form in which hosts get it, of the reference page, of the
+// JSON Schema for editors, and of the forms in the console; the tables stand beside the code that runs what they
+// describe.
 package schema
 
 import (
@@ -15,8 +16,8 @@ import (
 // Type is what kind of value is expected.
 type Type uint8
 
-// The types. Object has named keys, Table has keys of the writer's choice, Union takes one of several forms, told apart
-// by whether the value is a scalar, a list or a map.
+// The types. Object has named keys, Table has keys of the writer's choice, Union takes one of several forms, told
+// apart by whether the value is a scalar, a list or a map.
 const (
 	Text Type = iota
 	Bool
@@ -213,18 +214,36 @@ func (v *Value) validateObject(r *yamldoc.Reader, n *yamldoc.Node, name string, 
 		k := v.key(e.Key)
 		if k == nil || where.Host && k.Desk || !where.Host && k.Made {
 			if now := v.renamed(e.Key); now != "" {
-				r.FailAt(e.Line, e.Column, "unknown-key", fmt.Sprintf("%s has no key %q any more: it is called %q now", v.What, e.Key, now), fmt.Sprintf("write %s", now))
+				r.FailAt(
+					e.Line,
+					e.Column,
+					"unknown-key",
+					fmt.Sprintf("%s has no key %q any more: it is called %q now", v.What, e.Key, now),
+					fmt.Sprintf("write %s", now),
+				)
 				continue
 			}
 			r.FailAt(e.Line, e.Column, "unknown-key", fmt.Sprintf("%s has no key %q", v.What, e.Key), v.nearest(e.Key))
 			continue
 		}
 		if k.Later {
-			r.FailAt(e.Line, e.Column, "not-yet", fmt.Sprintf("%q is not available yet", e.Key), "leave it out for now")
+			r.FailAt(
+				e.Line,
+				e.Column,
+				"not-yet",
+				fmt.Sprintf("%q is not available yet", e.Key),
+				"leave it out for now",
+			)
 			continue
 		}
 		if part := k.part(e.Value); part != "" && where.Parts != nil && !where.Parts(part) {
-			r.FailAt(e.Line, e.Column, "agent-lacks", fmt.Sprintf("%q needs the part %s, which this agent cannot run", e.Key, part), "install a newer agent")
+			r.FailAt(
+				e.Line,
+				e.Column,
+				"agent-lacks",
+				fmt.Sprintf("%q needs the part %s, which this agent cannot run", e.Key, part),
+				"install a newer agent",
+			)
 			continue
 		}
 		k.Value.Validate(r, e.Value, e.Key, where)

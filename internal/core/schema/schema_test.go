@@ -11,12 +11,21 @@ import (
 	"synaxis/internal/core/yamldoc"
 )
 
-var sample = Obj("a thing",
+var sample = Obj(
+	"a thing",
 	Key{Name: "name", Value: Plain, Need: true, Hint: "what it is called"},
 	Key{Name: "size", Value: ASize, Part: "big"},
 	Key{Name: "mode", Value: Words("fast", "slow"), Default: "fast"},
 	Key{Name: "tags", Value: TableOf(WithRefs)},
-	Key{Name: "to", Value: ListOf(Either(Names("place"), OneOf("an entry", Key{Name: "here", Value: Flag}, Key{Name: "there", Value: Whole(2)})))},
+	Key{
+		Name: "to",
+		Value: ListOf(
+			Either(
+				Names("place"),
+				OneOf("an entry", Key{Name: "here", Value: Flag}, Key{Name: "there", Value: Whole(2)}),
+			),
+		),
+	},
 	Key{Name: "odd", Value: Checked("odd-code", func(s string) error {
 		if s == "bad" {
 			return errors.New("is bad")
@@ -75,11 +84,25 @@ func TestValidate(t *testing.T) {
 func TestCanonical(t *testing.T) {
 	t.Parallel()
 	write := func(text string) string {
-		return string(sample.AppendCanonical(nil, root(t, text), "", DeskKeys, func(s string) string { return "<" + s + ">" }))
+		return string(
+			sample.AppendCanonical(nil, root(t, text), "", DeskKeys, func(s string) string { return "<" + s + ">" }),
+		)
 	}
 	want := write("name: x\ntags: {a: '${label.x}', b: c}\nto: [here, {there: 2}]\n")
-	assert.Equal(t, want, write("to:\n  - 'here' # first\n  - there: 2\ntags:\n  a: ${label.x}\n  \"b\": c\nnote: nobody gets this\nname: \"x\"\n"))
-	assert.NotEqual(t, want, write("name: x\ntags: {a: '${label.x}', b: c}\nto: [{there: 2}, here]\n"), "the order of a list is meant")
+	assert.Equal(
+		t,
+		want,
+		write(
+			"to:\n  - 'here' # first\n  - there: 2\ntags:\n  a: ${label.x}\n  \"b\": c\nnote: nobody gets "+
+				"this\nname: \"x\"\n",
+		),
+	)
+	assert.NotEqual(
+		t,
+		want,
+		write("name: x\ntags: {a: '${label.x}', b: c}\nto: [{there: 2}, here]\n"),
+		"the order of a list is meant",
+	)
 	assert.Contains(t, want, "<${label.x}>")
 }
 

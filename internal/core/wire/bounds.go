@@ -9,8 +9,8 @@ import (
 	"google.golang.org/protobuf/reflect/protoreflect"
 )
 
-// Bounds of what is read from an agent. A few bytes on the wire can become an element of a hundred in memory, so elements are counted
-// before anything is decoded.
+// Bounds of what is read from an agent. A few bytes on the wire can become an element of a hundred in memory, so
+// elements are counted before anything is decoded.
 const (
 	MaxMessage  = 16 << 20 // bytes of one message over a WebSocket
 	MaxPoll     = 4 << 20  // bytes of one message over plain HTTP, unpacked
@@ -55,7 +55,9 @@ func count(data []byte, d protoreflect.MessageDescriptor, left *int, depth int) 
 		}
 		message := field.Kind() == protoreflect.MessageKind || field.Kind() == protoreflect.GroupKind
 		switch {
-		case field.Cardinality() == protoreflect.Repeated && kind == protowire.BytesType && !message && field.Kind() != protoreflect.StringKind && field.Kind() != protoreflect.BytesKind: // packed
+		// packed
+		case field.Cardinality() == protoreflect.Repeated && kind == protowire.BytesType && !message &&
+			field.Kind() != protoreflect.StringKind && field.Kind() != protoreflect.BytesKind:
 			*left -= 1 + size/8
 		case message, field.Cardinality() == protoreflect.Repeated:
 			*left--

@@ -23,7 +23,8 @@ func allocated(do func()) uint64 {
 	return after.TotalAlloc - before.TotalAlloc
 }
 
-// TestManySmallParts: a message at the bound of its bytes that is all tiny parts is refused before it takes memory, wherever the parts are.
+// TestManySmallParts: a message at the bound of its bytes that is all tiny parts is refused before it takes memory,
+// wherever the parts are.
 func TestManySmallParts(t *testing.T) { // not parallel: it looks at the memory of the process
 	nested := bytes.Repeat([]byte{0x12, 0x00}, 1<<19) // metrics of a scope
 	scope := append([]byte{0x12}, length(nested)...)
@@ -31,9 +32,11 @@ func TestManySmallParts(t *testing.T) { // not parallel: it looks at the memory 
 		body []byte
 		into proto.Message
 	}{
-		"resources":          {bytes.Repeat([]byte{0x0a, 0x00}, MaxMessage/2), &colmetrics.ExportMetricsServiceRequest{}},
+		"resources": {bytes.Repeat([]byte{0x0a, 0x00}, MaxMessage/2),
+			&colmetrics.ExportMetricsServiceRequest{}},
 		"metrics of a scope": {append([]byte{0x0a}, length(scope)...), &colmetrics.ExportMetricsServiceRequest{}},
-		"components":         {append([]byte{0x2a}, length(bytes.Repeat([]byte{0x32, 0x00}, MaxMessage/4))...), &protobufs.AgentToServer{}},
+		"components": {append([]byte{0x2a}, length(bytes.Repeat([]byte{0x32, 0x00}, MaxMessage/4))...),
+			&protobufs.AgentToServer{}},
 	} {
 		var err error
 		took := allocated(func() { err = Read(c.body, c.into) })
@@ -75,7 +78,11 @@ func TestElementsAtTheBound(t *testing.T) {
 	require.NoError(t, Read(of(MaxElements), &into))
 	assert.Len(t, into.ResourceMetrics, MaxElements)
 	assert.ErrorIs(t, Read(of(MaxElements+1), &into), ErrElements)
-	assert.NoError(t, Decode([]byte(`{"error":"`+strings.Repeat(",{[\\\"", MaxElements)+`"}`), &Reply{}), "what is text counts for nothing")
+	assert.NoError(
+		t,
+		Decode([]byte(`{"error":"`+strings.Repeat(",{[\\\"", MaxElements)+`"}`), &Reply{}),
+		"what is text counts for nothing",
+	)
 }
 
 // FuzzRead: whatever is read as protobuf is read alike with its parts counted.

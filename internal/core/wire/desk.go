@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// DeskCapability names the custom messages (OpAMP, section custom messages) by which the desk looks at a host: read the last
-// lines of a file, and list logs. Each is JSON with an id that the answer repeats.
+// DeskCapability names the custom messages (OpAMP, section custom messages) by which the desk looks at a host: read
+// the last lines of a file, and list logs. Each is JSON with an id that the answer repeats.
 const DeskCapability = "example.synaxis.desk/1"
 
 // Types of the custom messages.

@@ -13,25 +13,35 @@ import (
 
 // Numbers are what an agent has counted of one source since its state began. They survive a restart of the agent.
 type Numbers struct {
-	Read         int64                     `json:"read,omitempty"`         // records
-	Bytes        int64                     `json:"bytes,omitempty"`        // of input
-	Unparsed     int64                     `json:"unparsed,omitempty"`     // records that the format could not read
-	Dropped      int64                     `json:"dropped,omitempty"`      // records that the source's own rules drop, for any reason
-	Drops        map[string]int64          `json:"drops,omitempty"`        // the same by reason: unparsed, keep, drop, sample, limit, no-route
-	Acknowledged int64                     `json:"acknowledged,omitempty"` // records that all of their destinations have, and a position has moved over
-	Failed       int64                     `json:"failed,omitempty"`       // conditions and values that could not be computed; their records went on
-	Masked       int64                     `json:"masked,omitempty"`       // records in which a mask found something
-	Blank        int64                     `json:"blank,omitempty"`        // lines skipped
-	Truncated    int64                     `json:"truncated,omitempty"`    // times a file shrank under the reader: lines may be lost
-	NoZone       int64                     `json:"noZone,omitempty"`       // records whose time says no zone, where none is given
-	Zeros        int64                     `json:"zeros,omitempty"`        // NUL bytes skipped at the begin of lines
-	Packed       int64                     `json:"packed,omitempty"`       // files that a pattern takes and that are not read, since they are compressed
-	Pending      int64                     `json:"pending,omitempty"`      // records read and not settled yet
-	Unread       int64                     `json:"unread,omitempty"`       // bytes of its files that were not read yet
-	FirstRead    int64                     `json:"firstRead,omitempty"`    // of them, those of files that are being read for the first time
-	Oldest       int64                     `json:"oldest,omitempty"`       // Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
-	LastRecord   int64                     `json:"lastRecord,omitempty"`   // Unix nanoseconds, when the last record was read
-	Deliveries   map[string]DeliveryCounts `json:"deliveries,omitempty"`   // by destination
+	Read     int64 `json:"read,omitempty"`     // records
+	Bytes    int64 `json:"bytes,omitempty"`    // of input
+	Unparsed int64 `json:"unparsed,omitempty"` // records that the format could not read
+	// records that the source's own rules drop, for any reason
+	Dropped int64 `json:"dropped,omitempty"`
+	// the same by reason: unparsed, keep, drop, sample, limit, no-route
+	Drops map[string]int64 `json:"drops,omitempty"`
+	// records that all of their destinations have, and a position has moved over
+	Acknowledged int64 `json:"acknowledged,omitempty"`
+	// conditions and values that could not be computed; their records went on
+	Failed int64 `json:"failed,omitempty"`
+	Masked int64 `json:"masked,omitempty"` // records in which a mask found something
+	Blank  int64 `json:"blank,omitempty"`  // lines skipped
+	// times a file shrank under the reader: lines may be lost
+	Truncated int64 `json:"truncated,omitempty"`
+	// records whose time says no zone, where none is given
+	NoZone int64 `json:"noZone,omitempty"`
+	Zeros  int64 `json:"zeros,omitempty"` // NUL bytes skipped at the begin of lines
+	// files that a pattern takes and that are not read, since they are compressed
+	Packed  int64 `json:"packed,omitempty"`
+	Pending int64 `json:"pending,omitempty"` // records read and not settled yet
+	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
+	// of them, those of files that are being read for the first time
+	FirstRead int64 `json:"firstRead,omitempty"`
+	// Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
+	Oldest int64 `json:"oldest,omitempty"`
+	// Unix nanoseconds, when the last record was read
+	LastRecord int64                     `json:"lastRecord,omitempty"`
+	Deliveries map[string]DeliveryCounts `json:"deliveries,omitempty"` // by destination
 }
 
 // DeliveryCounts are what became of a source's records at one destination.
@@ -64,12 +74,24 @@ var Counters = []Counter{
 	{"bytes", "synaxis.source.read.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Bytes }},
 	{"unparsed", "synaxis.source.unparsed", "{record}", Sum, func(n *Numbers) *int64 { return &n.Unparsed }},
 	{"dropped", "synaxis.source.dropped", "{record}", Sum, func(n *Numbers) *int64 { return &n.Dropped }},
-	{"acknowledged", "synaxis.source.acknowledged", "{record}", Sum, func(n *Numbers) *int64 { return &n.Acknowledged }},
+	{
+		"acknowledged",
+		"synaxis.source.acknowledged",
+		"{record}",
+		Sum,
+		func(n *Numbers) *int64 { return &n.Acknowledged },
+	},
 	{"failed", "synaxis.source.steps.failed", "{error}", Sum, func(n *Numbers) *int64 { return &n.Failed }},
 	{"masked", "synaxis.source.masked", "{record}", Sum, func(n *Numbers) *int64 { return &n.Masked }},
 	{"noZone", "synaxis.source.no_zone", "{record}", Sum, func(n *Numbers) *int64 { return &n.NoZone }},
 	{"blank", "synaxis.source.blank", "{line}", Sum, func(n *Numbers) *int64 { return &n.Blank }},
-	{"truncations", "synaxis.source.truncations", "{truncation}", Sum, func(n *Numbers) *int64 { return &n.Truncated }},
+	{
+		"truncations",
+		"synaxis.source.truncations",
+		"{truncation}",
+		Sum,
+		func(n *Numbers) *int64 { return &n.Truncated },
+	},
 	{"zeros", "synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
 	{"packed", "synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
 	{"pending", "synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
@@ -94,7 +116,8 @@ var DeliveryCounters = []DeliveryCounter{
 // metricDrops are the dropped records by reason.
 const metricDrops = "synaxis.source.dropped.by_reason"
 
-// Add counts what n counted into to: sums add up, of times the later stays, and what is as of now is n's where it says anything.
+// Add counts what n counted into to: sums add up, of times the later stays, and what is as of now is n's where it says
+// anything.
 func (to *Numbers) Add(n Numbers) {
 	for _, c := range Counters {
 		switch t, v := c.Of(to), *c.Of(&n); c.Kind {
@@ -176,8 +199,8 @@ func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
 	return d, any
 }
 
-// NotBelow lifts sums to what they were: an agent that was killed counts some of its records again, and a number that people audit
-// never falls.
+// NotBelow lifts sums to what they were: an agent that was killed counts some of its records again, and a number that
+// people audit never falls.
 func (n Numbers) NotBelow(was Numbers) Numbers {
 	n = n.Clone()
 	for _, c := range Counters {
@@ -223,7 +246,11 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		scope.Metrics = append(scope.Metrics, m)
 	}
 	point := func(v int64, attrs ...string) *metrics.NumberDataPoint {
-		p := &metrics.NumberDataPoint{StartTimeUnixNano: uint64(start.UnixNano()), TimeUnixNano: uint64(now.UnixNano()), Value: &metrics.NumberDataPoint_AsInt{AsInt: v}}
+		p := &metrics.NumberDataPoint{
+			StartTimeUnixNano: uint64(start.UnixNano()),
+			TimeUnixNano:      uint64(now.UnixNano()),
+			Value:             &metrics.NumberDataPoint_AsInt{AsInt: v},
+		}
 		for i := 0; i < len(attrs); i += 2 {
 			p.Attributes = append(p.Attributes, otlpText(attrs[i], attrs[i+1]))
 		}
@@ -265,8 +292,8 @@ func otlpText(key, value string) *common.KeyValue {
 	return &common.KeyValue{Key: key, Value: &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: value}}}
 }
 
-// DecodeNumbers reads what EncodeNumbers wrote, since when its sums count, and when it was written. Metrics that it does not know are
-// passed over.
+// DecodeNumbers reads what EncodeNumbers wrote, since when its sums count, and when it was written. Metrics that it
+// does not know are passed over.
 func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) (all map[string]Numbers, start, at time.Time) {
 	all = map[string]Numbers{}
 	for _, rm := range req.GetResourceMetrics() {

@@ -74,7 +74,8 @@ func ParsePorts(text string) []Port {
 	for _, word := range strings.Split(text, ",") {
 		where, program, _ := strings.Cut(word, " ")
 		transport, number, _ := strings.Cut(where, "/")
-		if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 1<<16 && (transport == "tcp" || transport == "udp") {
+		if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 1<<16 &&
+			(transport == "tcp" || transport == "udp") {
 			out = append(out, Port{transport, n, program})
 		}
 	}
@@ -129,7 +130,10 @@ func Attribute(list []*protobufs.KeyValue, key string) string {
 
 // TextAttribute makes a text attribute.
 func TextAttribute(key, value string) *protobufs.KeyValue {
-	return &protobufs.KeyValue{Key: key, Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}}}
+	return &protobufs.KeyValue{
+		Key:   key,
+		Value: &protobufs.AnyValue{Value: &protobufs.AnyValue_StringValue{StringValue: value}},
+	}
 }
 
 // ConfigOf returns the text of our config in a config map.
@@ -137,14 +141,16 @@ func ConfigOf(m *protobufs.AgentConfigMap) []byte { return m.GetConfigMap()[Conf
 
 // ConfigMap wraps a config text.
 func ConfigMap(text []byte) *protobufs.AgentConfigMap {
-	return &protobufs.AgentConfigMap{ConfigMap: map[string]*protobufs.AgentConfigFile{ConfigName: {Body: text, ContentType: ConfigType}}}
+	return &protobufs.AgentConfigMap{
+		ConfigMap: map[string]*protobufs.AgentConfigFile{ConfigName: {Body: text, ContentType: ConfigType}},
+	}
 }
 
 // NothingHash is the hash of the config that tells an agent to run nothing: its host was retired. Its text is empty.
 var NothingHash = []byte("synaxis: run nothing, v1, retired")[:32]
 
-// secretsName and secretsType are the entry of a config map that holds the secrets of a config, as a JSON object of NAME@VERSION
-// and value. It goes to the host that needs them and never comes back.
+// secretsName and secretsType are the entry of a config map that holds the secrets of a config, as a JSON object of
+// NAME@VERSION and value. It goes to the host that needs them and never comes back.
 const (
 	secretsName = "secrets"
 	secretsType = "application/json"
@@ -211,21 +217,28 @@ func PinnedTLS(pin, serverName string) *tls.Config {
 	if pin == "" {
 		return &tls.Config{MinVersion: tls.VersionTLS12}
 	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName, InsecureSkipVerify: true, // VerifyPin takes its place
+	return &tls.Config{
+		MinVersion:         tls.VersionTLS12,
+		ServerName:         serverName,
+		InsecureSkipVerify: true, // VerifyPin takes its place
 		VerifyConnection: func(s tls.ConnectionState) error {
 			chain := make([][]byte, len(s.PeerCertificates))
 			for i, c := range s.PeerCertificates {
 				chain[i] = c.Raw
 			}
 			return VerifyPin(pin, chain, serverName)
-		}}
+		},
+	}
 }
 
 // CheckPin tells what is wrong with the form of a pin, or nil.
 func CheckPin(pin string) error {
 	h, ok := strings.CutPrefix(strings.ToLower(pin), "sha256:")
 	if b, err := hex.DecodeString(h); !ok || err != nil || len(b) != sha256.Size {
-		return fmt.Errorf("pin %q: expected sha256: and 64 hexadecimal digits, as the service prints them at its start", pin)
+		return fmt.Errorf(
+			"pin %q: expected sha256: and 64 hexadecimal digits, as the service prints them at its start",
+			pin,
+		)
 	}
 	return nil
 }

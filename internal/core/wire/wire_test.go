@@ -34,7 +34,17 @@ func TestFrames(t *testing.T) {
 func TestNumbersRoundTrip(t *testing.T) {
 	t.Parallel()
 	all := map[string]Numbers{
-		"a": {Read: 5, Bytes: 6, Unparsed: 1, Dropped: 2, Blank: 3, Truncated: 4, Pending: 1, LastRecord: 9, Deliveries: map[string]DeliveryCounts{"x": {Acknowledged: 4, Refused: 1}, "y": {Acknowledged: 5}}},
+		"a": {
+			Read:       5,
+			Bytes:      6,
+			Unparsed:   1,
+			Dropped:    2,
+			Blank:      3,
+			Truncated:  4,
+			Pending:    1,
+			LastRecord: 9,
+			Deliveries: map[string]DeliveryCounts{"x": {Acknowledged: 4, Refused: 1}, "y": {Acknowledged: 5}},
+		},
 		"b": {Read: 1},
 	}
 	req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), all)
@@ -84,11 +94,23 @@ func (n Numbers) withGauges(from Numbers) Numbers {
 	return n
 }
 
-func certificate(t *testing.T, parent *x509.Certificate, parentKey *ecdsa.PrivateKey, name string) ([]byte, *x509.Certificate, *ecdsa.PrivateKey) {
+func certificate(
+	t *testing.T,
+	parent *x509.Certificate,
+	parentKey *ecdsa.PrivateKey,
+	name string,
+) ([]byte, *x509.Certificate, *ecdsa.PrivateKey) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{name},
-		BasicConstraintsValid: true, IsCA: parent == nil, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	c := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		NotBefore:             time.Now().Add(-time.Hour),
+		NotAfter:              time.Now().Add(time.Hour),
+		DNSNames:              []string{name},
+		BasicConstraintsValid: true,
+		IsCA:                  parent == nil,
+		KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+	}
 	if parent == nil {
 		parent, parentKey = c, key
 	}
@@ -106,13 +128,23 @@ func TestPin(t *testing.T) {
 	strangerDER, _, _ := certificate(t, nil, nil, "desk.example")
 	chain := [][]byte{leaf, caDER}
 	assert.NoError(t, VerifyPin(Fingerprint(caDER), chain, "desk.example"))
-	assert.NoError(t, VerifyPin(strings.ToUpper(Fingerprint(leaf)), chain, "other.example"), "a pinned leaf is itself, whatever it is called")
+	assert.NoError(
+		t,
+		VerifyPin(strings.ToUpper(Fingerprint(leaf)), chain, "other.example"),
+		"a pinned leaf is itself, whatever it is called",
+	)
 	assert.ErrorContains(t, VerifyPin(Fingerprint(caDER), chain, "other.example"), "does not vouch")
 	assert.ErrorIs(t, VerifyPin(Fingerprint(strangerDER), chain, "desk.example"), ErrPin)
-	assert.ErrorContains(t, VerifyPin(Fingerprint(caDER), [][]byte{strangerDER, caDER}, "desk.example"), "does not vouch", "presenting the authority is not being vouched for by it")
+	assert.ErrorContains(
+		t,
+		VerifyPin(Fingerprint(caDER), [][]byte{strangerDER, caDER}, "desk.example"),
+		"does not vouch",
+		"presenting the authority is not being vouched for by it",
+	)
 	assert.ErrorIs(t, VerifyPin(Fingerprint(caDER), nil, "desk.example"), ErrPin)
 	assert.NoError(t, CheckPin(Fingerprint(caDER)))
-	for _, bad := range []string{"", "sha256:12", "md5:" + strings.Repeat("0", 64), "sha256:" + strings.Repeat("g", 64)} {
+	for _, bad := range []string{"", "sha256:12", "md5:" + strings.Repeat("0", 64), "sha256:" + strings.Repeat("g",
+		64)} {
 		assert.Error(t, CheckPin(bad), bad)
 	}
 }

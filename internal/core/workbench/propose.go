@@ -43,7 +43,8 @@ func (d Drafted) Text() string {
 	return strings.Join(out, "---\n")
 }
 
-// Propose writes the definitions of a source for a log. What it cannot know, such as a missing zone, the checks of the draft ask for.
+// Propose writes the definitions of a source for a log. What it cannot know, such as a missing zone, the checks of the
+// draft ask for.
 func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 	name := p.Name
 	if name == "" {
@@ -67,7 +68,8 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 	if to == "" {
 		return Drafted{}, fmt.Errorf("there is no destination yet; define one first")
 	}
-	best := guess.Guess([]byte(strings.Join(p.Lines, "\n")+"\n"), guess.Options{Zone: p.Zone, Observed: p.Observed, Name: name})[0]
+	best := guess.Guess([]byte(strings.Join(p.Lines, "\n")+"\n"), guess.Options{Zone: p.Zone, Observed: p.Observed,
+		Name: name})[0]
 	out := Drafted{Source: name, Format: best.Spec.Kind}
 	var texts []string
 	if _, builtIn := format.BuiltIn(best.Spec.Kind); !builtIn || best.Spec.Kind == "csv" {
@@ -75,7 +77,14 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 		texts = append(texts, best.Definition(name, ""))
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "source: %s\nabout: %s\nhosts: %s\nread:\n  files: [%s]\n", name, yamldoc.Quote("Drafted from "+p.Path+" of "+p.Host.Name), yamldoc.Quote(fmt.Sprintf("host.name == %q", p.Host.Name)), yamldoc.Quote(pattern(p.Path, p.Settings)))
+	fmt.Fprintf(
+		&b,
+		"source: %s\nabout: %s\nhosts: %s\nread:\n  files: [%s]\n",
+		name,
+		yamldoc.Quote("Drafted from "+p.Path+" of "+p.Host.Name),
+		yamldoc.Quote(fmt.Sprintf("host.name == %q", p.Host.Name)),
+		yamldoc.Quote(pattern(p.Path, p.Settings)),
+	)
 	if p.Encoding != "" {
 		fmt.Fprintf(&b, "  encoding: %s\n", p.Encoding)
 	}

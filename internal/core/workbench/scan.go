@@ -16,7 +16,8 @@ type Found struct {
 	Text   string `json:"-"`
 }
 
-// Scannable is a log in which masks can look: utf-16 is made characters; all else stays as it is, so that places are those of the file.
+// Scannable is a log in which masks can look: utf-16 is made characters; all else stays as it is, so that places are
+// those of the file.
 func Scannable(data []byte) []byte {
 	if encoding := lines.Detect(data); strings.HasPrefix(encoding, "utf-16") {
 		return lines.Text(data, encoding)
@@ -56,8 +57,21 @@ func Scan(data []byte, finders []*mask.Finder) []Found {
 		line += bytes.Count(data[lineStart:p.Start], []byte("\n"))
 		lineStart += bytes.LastIndexByte(data[lineStart:p.Start], '\n') + 1
 		slices.Sort(p.masks)
-		hits = append(hits, Found{Hit{Line: line, Start: p.Start - lineStart, End: p.End - lineStart, Lines: 1 + bytes.Count(data[p.Start:p.End], []byte("\n")),
-			Detector: p.Detector, Masks: slices.Compact(p.masks)}, string(data[lineStart+max(0, p.Start-lineStart-shownBefore) : p.Start]), string(data[p.Start:p.End])})
+		hits = append(
+			hits,
+			Found{
+				Hit{
+					Line:     line,
+					Start:    p.Start - lineStart,
+					End:      p.End - lineStart,
+					Lines:    1 + bytes.Count(data[p.Start:p.End], []byte("\n")),
+					Detector: p.Detector,
+					Masks:    slices.Compact(p.masks),
+				},
+				string(data[lineStart+max(0, p.Start-lineStart-shownBefore) : p.Start]),
+				string(data[p.Start:p.End]),
+			},
+		)
 	}
 	return hits
 }

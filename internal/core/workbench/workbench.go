@@ -1,5 +1,5 @@
-// Package workbench tries formats, sources and masks on lines, before they matter: it runs the very code of hosts over a log and
-// tells of every record what came in, what each step did, what was masked, and where it would go.
+// Package workbench tries formats, sources and masks on lines, before they matter: it runs the very code of hosts over
+// a log and tells of every record what came in, what each step did, what was masked, and where it would go.
 package workbench
 
 import (
@@ -66,7 +66,8 @@ type Effect struct {
 	Changes []Change `json:"changes"`
 }
 
-// Change is one thing of a record that a step changed: a field, level or body. Without before it is new, without after it is gone.
+// Change is one thing of a record that a step changed: a field, level or body. Without before it is new, without after
+// it is gone.
 type Change struct {
 	Name   string  `json:"name"`
 	Before *string `json:"before,omitempty"`
@@ -91,11 +92,12 @@ type Result struct {
 	DropReasons  map[string]int64 `json:"dropReasons"`
 	Failed       int64            `json:"failed"`
 	Masked       int64            `json:"masked"`
-	Destinations map[string]int64 `json:"destinations"`    // records by destination
-	NoZone       int              `json:"noZone"`          // records whose times have no zone
-	Host         string           `json:"host,omitempty"`  // whose settings and labels counted
-	Looks        string           `json:"looks,omitempty"` // the encoding that the bytes look like, where they were read in another
-	Problems     []Problem        `json:"problems"`        // why nothing could be tried
+	Destinations map[string]int64 `json:"destinations"`   // records by destination
+	NoZone       int              `json:"noZone"`         // records whose times have no zone
+	Host         string           `json:"host,omitempty"` // whose settings and labels counted
+	// the encoding that the bytes look like, where they were read in another
+	Looks    string    `json:"looks,omitempty"`
+	Problems []Problem `json:"problems"` // why nothing could be tried
 }
 
 // Problem is something that is wrong with a definition.
@@ -173,7 +175,15 @@ func Format(cat *catalogue.Catalogue, name string, log []byte, o Options) Result
 	return run(cat, cat.Get("format", name), pipeline.Source{Name: name}, f, log, o, false)
 }
 
-func run(cat *catalogue.Catalogue, d *catalogue.Definition, src pipeline.Source, f format.Spec, log []byte, o Options, whole bool) Result {
+func run(
+	cat *catalogue.Catalogue,
+	d *catalogue.Definition,
+	src pipeline.Source,
+	f format.Spec,
+	log []byte,
+	o Options,
+	whole bool,
+) Result {
 	if o.Zone != "" {
 		if err := format.CheckZone(o.Zone); err != nil {
 			return failed(Problem{Reason: err.Error()})
@@ -206,7 +216,8 @@ func run(cat *catalogue.Catalogue, d *catalogue.Definition, src pipeline.Source,
 	return r
 }
 
-// resolve puts the values of a host in the places of references. Without a host a zone that is a setting is one that is not known.
+// resolve puts the values of a host in the places of references. Without a host a zone that is a setting is one that
+// is not known.
 func resolve(cat *catalogue.Catalogue, src *pipeline.Source, f *format.Spec, h *inventory.Host) {
 	expand := func(text string) string {
 		if !strings.Contains(text, "${") {
@@ -241,13 +252,20 @@ func failed(p Problem) Result {
 }
 
 func empty() Result {
-	return Result{Records: []Record{}, Columns: []Column{}, DropReasons: map[string]int64{}, Destinations: map[string]int64{}, Problems: []Problem{}}
+	return Result{
+		Records:      []Record{},
+		Columns:      []Column{},
+		DropReasons:  map[string]int64{},
+		Destinations: map[string]int64{},
+		Problems:     []Problem{},
+	}
 }
 
 func result(records []pipeline.Tried, c pipeline.Counts, o Options, whole bool) Result {
 	r := empty()
 	all := c.All()
-	r.Read, r.Unread, r.Blank, r.Dropped, r.Failed, r.Masked = c.Read-c.Unparsed, c.Unparsed, c.Blank, all.Dropped, c.Failed, c.Masked
+	r.Read, r.Unread, r.Blank, r.Dropped, r.Failed, r.Masked = c.Read-c.Unparsed, c.Unparsed, c.Blank, all.Dropped,
+		c.Failed, c.Masked
 	if by := all.Drops; by != nil {
 		r.DropReasons = by
 	}
@@ -296,7 +314,15 @@ func result(records []pipeline.Tried, c pipeline.Counts, o Options, whole bool) 
 
 // Show puts a record into the form of JSON. whole tells its course too.
 func Show(t *pipeline.Tried, whole bool) Record {
-	x := Record{Line: t.Line, Lines: t.Lines, Read: t.Read, Level: t.Level, Body: t.Body, Fields: map[string]any{}, Truncated: t.Truncated}
+	x := Record{
+		Line:      t.Line,
+		Lines:     t.Lines,
+		Read:      t.Read,
+		Level:     t.Level,
+		Body:      t.Body,
+		Fields:    map[string]any{},
+		Truncated: t.Truncated,
+	}
 	if t.Read {
 		x.Time = t.Time.Format(time.RFC3339Nano)
 	}
@@ -309,8 +335,16 @@ func Show(t *pipeline.Tried, whole bool) Record {
 	if !whole {
 		return x
 	}
-	c := &Course{Original: t.Original, Private: marks(t.Private), Marks: marks(t.Marks), Effects: []Effect{}, Dropped: t.Dropped, To: append([]string{}, t.To...), Weight: t.Weight,
-		Masked: append([]string{}, t.Masked...)}
+	c := &Course{
+		Original: t.Original,
+		Private:  marks(t.Private),
+		Marks:    marks(t.Marks),
+		Effects:  []Effect{},
+		Dropped:  t.Dropped,
+		To:       append([]string{}, t.To...),
+		Weight:   t.Weight,
+		Masked:   append([]string{}, t.Masked...),
+	}
 	for _, e := range t.Effects {
 		if len(e.Changes) == 0 && e.Failed == 0 && !e.Drops {
 			continue
@@ -366,18 +400,37 @@ type Field struct {
 
 // Guess ranks the ways to read a log, the best first.
 // own are masks beside the detectors, whose data no sample should hold.
-func Guess(log []byte, name, zone string, observed time.Time, own []*mask.Finder) (all []guess.Candidate, shown []Candidate) {
-	all = guess.Guess(log, guess.Options{Zone: zone, Observed: observed, Name: name, Private: func(line []byte) []string {
-		var out []string
-		for _, f := range own {
-			if len(f.Find(line, "")) > 0 {
-				out = append(out, f.Name())
+func Guess(
+	log []byte,
+	name, zone string,
+	observed time.Time,
+	own []*mask.Finder,
+) (all []guess.Candidate, shown []Candidate) {
+	all = guess.Guess(
+		log,
+		guess.Options{Zone: zone, Observed: observed, Name: name, Private: func(line []byte) []string {
+			var out []string
+			for _, f := range own {
+				if len(f.Find(line, "")) > 0 {
+					out = append(out, f.Name())
+				}
 			}
-		}
-		return out
-	}})
+			return out
+		}},
+	)
 	for _, c := range all {
-		x := Candidate{Kind: c.Spec.Kind, Share: c.Share, Sure: c.Sure(), Begin: c.Begin, Encoding: c.Encoding, NoZone: c.NoZone, Levels: c.Levels, Warnings: append([]string{}, c.Warnings...), Fields: []Field{}, Definition: c.Definition(name, zone)}
+		x := Candidate{
+			Kind:       c.Spec.Kind,
+			Share:      c.Share,
+			Sure:       c.Sure(),
+			Begin:      c.Begin,
+			Encoding:   c.Encoding,
+			NoZone:     c.NoZone,
+			Levels:     c.Levels,
+			Warnings:   append([]string{}, c.Warnings...),
+			Fields:     []Field{},
+			Definition: c.Definition(name, zone),
+		}
 		if !c.From.IsZero() {
 			x.From, x.To = c.From.Format(time.RFC3339Nano), c.To.Format(time.RFC3339Nano)
 		}
@@ -414,7 +467,14 @@ func Covered(cat *catalogue.Catalogue) (list []Coverage, guards []string) {
 	guards = append([]string{}, cat.Names("guard")...)
 	list = []Coverage{}
 	for _, c := range cat.Coverage() {
-		x := Coverage{Source: c.Source.Name, Guards: map[string]bool{}, Masks: append([]string{}, c.Masks...), Own: append([]string{}, c.Own...), To: append([]string{}, c.To...), Covered: len(c.Masks)+len(c.Own) > 0}
+		x := Coverage{
+			Source:  c.Source.Name,
+			Guards:  map[string]bool{},
+			Masks:   append([]string{}, c.Masks...),
+			Own:     append([]string{}, c.Own...),
+			To:      append([]string{}, c.To...),
+			Covered: len(c.Masks)+len(c.Own) > 0,
+		}
 		for _, g := range guards {
 			x.Guards[g] = slices.ContainsFunc(c.Guards, func(d *catalogue.Definition) bool { return d.Name == g })
 		}

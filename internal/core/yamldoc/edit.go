@@ -9,9 +9,9 @@ import (
 	"unicode/utf8"
 )
 
-// Edit is one change of a document, as a form makes it. Path names a place by the keys of maps and, as "#2", by positions in
-// lists; "#+" is a new last item. Value is nil to take the place away, or a bool, int64, float64, string, []any or a list of
-// Pairs.
+// Edit is one change of a document, as a form makes it. Path names a place by the keys of maps and, as "#2", by
+// positions in lists; "#+" is a new last item. Value is nil to take the place away, or a bool, int64, float64, string,
+// []any or a list of Pairs.
 type Edit struct {
 	Path  []string
 	Value any
@@ -26,8 +26,9 @@ type Pair struct {
 // ErrEdit says that a place cannot be edited by splicing, so that a person must edit the text.
 var ErrEdit = errors.New("this place cannot be edited in a form; edit the text")
 
-// Splice makes an edit in the text of one document. Only the bytes of the place change; comments and spacing everywhere else
-// stay as they are. The result is read again and must mean what the edit says and nothing else, or there is an error.
+// Splice makes an edit in the text of one document. Only the bytes of the place change; comments and spacing
+// everywhere else stay as they are. The result is read again and must mean what the edit says and nothing else, or
+// there is an error.
 func Splice(text string, e Edit) (string, error) {
 	root, problem := read(text, 0)
 	if problem != nil {
@@ -113,7 +114,8 @@ func (s *splicer) end(n *Node, inFlow bool, column int) int {
 		return s.block(at, column, n.Kind == List)
 	case inFlow:
 		end := at
-		for end < len(s.text) && !strings.ContainsRune(",}]\n", rune(s.text[end])) && !strings.HasPrefix(s.text[end:], " #") && !strings.HasPrefix(s.text[end:], ": ") {
+		for end < len(s.text) && !strings.ContainsRune(",}]\n", rune(s.text[end])) && !strings.HasPrefix(s.text[end:],
+			" #") && !strings.HasPrefix(s.text[end:], ": ") {
 			end++
 		}
 		return at + len(strings.TrimRight(s.text[at:end], " \t"))
@@ -162,7 +164,8 @@ func (s *splicer) bracket(at int) int {
 // block is the end of a value of several lines: the last line with content that is indented deeper than its key.
 func (s *splicer) block(at, column int, list bool) int {
 	end := s.lineEnd(at)
-	if i := strings.Index(s.text[at:end], " #"); i >= 0 && !strings.ContainsAny(s.text[at:at+1], "|>") && s.lineEnd(at) == s.lineEnd(end) {
+	if i := strings.Index(s.text[at:end], " #"); i >= 0 && !strings.ContainsAny(s.text[at:at+1], "|>") &&
+		s.lineEnd(at) == s.lineEnd(end) {
 		end = s.lineEnd(at)
 	}
 	for next := end + 1; next <= len(s.text) && next > 0; next = s.lineEnd(next) + 1 {
@@ -272,7 +275,8 @@ func (s *splicer) dash(item *Node) int {
 
 func (s *splicer) replace(n *Node, inFlow bool, column int, value any) (string, error) {
 	start := s.start(n)
-	if n.Kind == Null && n.Value == "" && (start >= len(s.text) || s.text[start] != '~' && !strings.HasPrefix(s.text[start:], "null")) {
+	if n.Kind == Null && n.Value == "" &&
+		(start >= len(s.text) || s.text[start] != '~' && !strings.HasPrefix(s.text[start:], "null")) {
 		return "", ErrEdit
 	}
 	end := s.end(n, inFlow || n.flow, column)
@@ -425,7 +429,10 @@ func formatText(v, old string) string {
 
 // plain tells whether a text can stand without quotes, also within brackets.
 func plain(v string) bool {
-	if v == "" || strings.TrimSpace(v) != v || strings.ContainsAny(v, "\n\r\t,[]{}#&*!|>'\"%@`") || strings.ContainsAny(v[:1], "-?:=~<") || strings.Contains(v, ": ") || strings.HasSuffix(v, ":") {
+	if v == "" || strings.TrimSpace(v) != v || strings.ContainsAny(v, "\n\r\t,[]{}#&*!|>'\"%@`") ||
+		strings.ContainsAny(v[:1], "-?:=~<") ||
+		strings.Contains(v, ": ") ||
+		strings.HasSuffix(v, ":") {
 		return false
 	}
 	root, problem := read("k: ["+v+"]\n", 0)
@@ -525,7 +532,8 @@ func node(value any) *Node {
 // equal tells whether two trees mean the same, places aside. A number may be written in more than one way.
 func equal(a, b *Node) bool {
 	number := func(n *Node) bool { return n.Kind == Int || n.Kind == Float }
-	if a.Kind != b.Kind && !(number(a) && number(b)) || len(a.Entries) != len(b.Entries) || len(a.Items) != len(b.Items) {
+	if a.Kind != b.Kind && !(number(a) && number(b)) || len(a.Entries) != len(b.Entries) ||
+		len(a.Items) != len(b.Items) {
 		return false
 	}
 	if a.Kind != Map && a.Kind != List && a.Kind != Null && a.Value != b.Value {

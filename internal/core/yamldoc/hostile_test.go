@@ -34,14 +34,31 @@ func hostile() map[string]string {
 		laughs += fmt.Sprintf("b%d: &b%d [*a, *a, *a, *a, *a, *a, *a, *a]\n", i, i)
 	}
 	return map[string]string{
-		"brackets": fill("["), "braces": fill("{a: "), "braces and brackets": fill("[{a: "), "closed": fill("]"), "dashes": fill("- "), "questions": fill("? "), "colons": fill(": "), "colons alone": fill(":"),
-		"deep maps": deep.String(), "many keys": keys.String(), "long flow map": flow.String(), "long flow list": "a: [" + fill("x, ")[:MaxFile-20] + "y]\n",
-		"long list": fill("- x\n"), "laughs": laughs, "cycle": "a: &a {b: *a}\n", "anchors": fill("&a "), "aliases": fill("*a "), "tags": fill("!a "), "merges": fill("<<: "),
-		"documents": fill("---\n"), "documents of one key": fill("---\na: 1\n"), "remarks": fill("# x\n"), "remarks behind": fill("a: b # x\n"), "blank lines": fill("\n"), "spaces": fill(" "), "tabs": fill("\t"), "tabs and lines": fill("\t\n"),
-		"one text": "a: " + fill("x")[:MaxFile-10], "quotes": fill(`"`), "single quotes": fill("'"), "escapes": `a: "` + fill(`\x41`)[:MaxFile-20], "broken escapes": `a: "` + fill(`\q`)[:MaxFile-20],
-		"open quote": `a: "` + fill("x\n")[:MaxFile-20], "text of lines": "a: " + fill("x\n ")[:MaxFile-20], "block": "a: |\n" + fill(" x\n")[:MaxFile-20], "folded": "a: >\n" + fill(" x\n\n")[:MaxFile-20], "deeper and deeper": fill("a:\n b:\n  c:\n   d:\n"),
-		"quoted list": "a: [" + fill(`"x", `)[:MaxFile-20] + `"y"]`, "bytes": fill("\xff\xfe"), "zeros": fill("\x00"), "wide": fill("é: ü\n"), "carriage returns": fill("a: b\r"), "percent": fill("%"), "at": fill("@a\n"), "pipes": fill("|\n"),
-		"commas": "a: [" + fill(",")[:MaxFile-20] + "]", "nested lists": strings.Repeat("- ", 40) + fill("x\n"), "list of maps": fill("- a: b\n  c: [d, {e: f}]\n"),
+		"brackets": fill(
+			"[",
+		), "braces": fill("{a: "), "braces and brackets": fill("[{a: "), "closed": fill("]"), "dashes": fill("- "),
+		"questions": fill("? "), "colons": fill(": "), "colons alone": fill(":"),
+		"deep maps": deep.String(), "many keys": keys.String(), "long flow map": flow.String(),
+		"long flow list": "a: [" + fill("x, ")[:MaxFile-20] + "y]\n",
+		"long list": fill(
+			"- x\n",
+		), "laughs": laughs, "cycle": "a: &a {b: *a}\n", "anchors": fill("&a "), "aliases": fill("*a "), "tags": fill(
+			"!a "), "merges": fill("<<: "),
+		"documents": fill(
+			"---\n",
+		), "documents of one key": fill("---\na: 1\n"), "remarks": fill("# x\n"), "remarks behind": fill("a: b # x\n"),
+		"blank lines": fill("\n"), "spaces": fill(" "), "tabs": fill("\t"), "tabs and lines": fill("\t\n"),
+		"one text": "a: " + fill("x")[:MaxFile-10], "quotes": fill(`"`), "single quotes": fill("'"),
+		"escapes": `a: "` + fill(`\x41`)[:MaxFile-20], "broken escapes": `a: "` + fill(`\q`)[:MaxFile-20],
+		"open quote": `a: "` + fill("x\n")[:MaxFile-20], "text of lines": "a: " + fill("x\n ")[:MaxFile-20],
+		"block": "a: |\n" + fill(" x\n")[:MaxFile-20], "folded": "a: >\n" + fill(" x\n\n")[:MaxFile-20],
+		"deeper and deeper": fill("a:\n b:\n  c:\n   d:\n"),
+		"quoted list":       "a: [" + fill(`"x", `)[:MaxFile-20] + `"y"]`, "bytes": fill("\xff\xfe"), "zeros": fill(
+			"\x00"),
+		"wide": fill("é: ü\n"), "carriage returns": fill("a: b\r"), "percent": fill("%"), "at": fill("@a\n"),
+		"pipes":  fill("|\n"),
+		"commas": "a: [" + fill(",")[:MaxFile-20] + "]", "nested lists": strings.Repeat("- ", 40) + fill("x\n"),
+		"list of maps": fill("- a: b\n  c: [d, {e: f}]\n"),
 	}
 }
 
@@ -78,7 +95,13 @@ func TestHostileFiles(t *testing.T) {
 			<-watched
 			runtime.ReadMemStats(&after)
 			grew := max(peak, before.HeapAlloc) - before.HeapAlloc
-			t.Logf("%d documents, %d problems, %s, %d MiB", len(docs), len(problems), took.Round(time.Millisecond), grew>>20)
+			t.Logf(
+				"%d documents, %d problems, %s, %d MiB",
+				len(docs),
+				len(problems),
+				took.Round(time.Millisecond),
+				grew>>20,
+			)
 			assert.Less(t, took, time.Second)
 			assert.Less(t, grew, uint64(64<<20))
 		})

@@ -20,13 +20,21 @@ func (r *Reader) Fail(n *Node, code, reason, fix string) {
 
 // FailAt records a problem at a line and column.
 func (r *Reader) FailAt(line, column int, code, reason, fix string) {
-	r.Problems = append(r.Problems, Problem{Code: code, File: r.File, Line: line, Column: column, Reason: reason, Fix: fix})
+	r.Problems = append(
+		r.Problems,
+		Problem{Code: code, File: r.File, Line: line, Column: column, Reason: reason, Fix: fix},
+	)
 }
 
 // Mismatch records that the value of a key is not what it should be.
 func (r *Reader) Mismatch(n *Node, key, want string) {
 	if n.Kind == Null {
-		r.Fail(n, "schema", fmt.Sprintf("%s has no value; expected %s", key, want), "quote it if it begins with ! or #, or leave the key out")
+		r.Fail(
+			n,
+			"schema",
+			fmt.Sprintf("%s has no value; expected %s", key, want),
+			"quote it if it begins with ! or #, or leave the key out",
+		)
 		return
 	}
 	got := n.Kind.String()

@@ -115,10 +115,28 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 	var problems []Problem
 	parts := Split(string(text))
 	if len(parts) > maxDocuments {
-		return nil, []Problem{{Code: "syntax", File: file, Line: 1, Column: 1, Reason: fmt.Sprintf("the file has %d documents; at most %d are read", len(parts), maxDocuments), Fix: "split it"}}
+		return nil, []Problem{
+			{
+				Code:   "syntax",
+				File:   file,
+				Line:   1,
+				Column: 1,
+				Reason: fmt.Sprintf("the file has %d documents; at most %d are read", len(parts), maxDocuments),
+				Fix:    "split it",
+			},
+		}
 	}
 	if tooMany(string(text)) {
-		return nil, []Problem{{Code: "syntax", File: file, Line: 1, Column: 1, Reason: fmt.Sprintf("the file holds more than %d values", maxValues), Fix: "split it"}}
+		return nil, []Problem{
+			{
+				Code:   "syntax",
+				File:   file,
+				Line:   1,
+				Column: 1,
+				Reason: fmt.Sprintf("the file holds more than %d values", maxValues),
+				Fix:    "split it",
+			},
+		}
 	}
 	for _, part := range parts {
 		doc := Document{File: file, Line: part.Line, Text: part.Text}
@@ -178,7 +196,8 @@ func tooDeep(text string) bool {
 			depth = max(depth, 0)
 		}
 	}
-	return strings.Contains(text, strings.Repeat("- ", maxDepth)) || strings.Contains(text, strings.Repeat("? ", maxDepth))
+	return strings.Contains(text, strings.Repeat("- ", maxDepth)) ||
+		strings.Contains(text, strings.Repeat("? ", maxDepth))
 }
 
 // maxValues bounds the values of a file, since each costs memory: no file that people write comes near.
@@ -186,7 +205,22 @@ const maxValues = 120_000
 
 // tooMany estimates how many values a text holds before they are made.
 func tooMany(text string) bool {
-	return strings.Count(text, ",")+2*strings.Count(text, ": ")+strings.Count(text, ":\n")+strings.Count(text, "- ")+strings.Count(text, "\r") > maxValues
+	return strings.Count(
+		text,
+		",",
+	)+2*strings.Count(
+		text,
+		": ",
+	)+strings.Count(
+		text,
+		":\n",
+	)+strings.Count(
+		text,
+		"- ",
+	)+strings.Count(
+		text,
+		"\r",
+	) > maxValues
 }
 
 func read(text string, offset int) (node *Node, problem *Problem) {
@@ -212,11 +246,18 @@ func read(text string, offset int) (node *Node, problem *Problem) {
 		return nil, syntax(err, offset)
 	}
 	if err := dec.Decode(&more); err == nil {
-		return nil, &Problem{Code: "syntax", Line: offset + more.Line, Column: max(more.Column, 1), Reason: "something follows the end of the document", Fix: "begin another document with a line ---"}
+		return nil, &Problem{
+			Code:   "syntax",
+			Line:   offset + more.Line,
+			Column: max(more.Column, 1),
+			Reason: "something follows the end of the document",
+			Fix:    "begin another document with a line ---",
+		}
 	} else if !errors.Is(err, io.EOF) {
 		return nil, syntax(err, offset)
 	}
-	if len(doc.Content) == 0 || doc.Content[0].Kind == yaml.ScalarNode && doc.Content[0].Value == "" && doc.Content[0].Style == 0 {
+	if len(doc.Content) == 0 ||
+		doc.Content[0].Kind == yaml.ScalarNode && doc.Content[0].Value == "" && doc.Content[0].Style == 0 {
 		return nil, nil
 	}
 	return convert(doc.Content[0], offset, 0)

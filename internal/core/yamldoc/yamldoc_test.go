@@ -11,7 +11,10 @@ import (
 
 func TestParseKeepsPositions(t *testing.T) {
 	t.Parallel()
-	docs, problems := Parse("a.yaml", []byte("# head\nsource: one\nread:\n  files: [a, \"b c\"]\n---\nformat: two\nn: 3\n---\n# only a comment\n"))
+	docs, problems := Parse(
+		"a.yaml",
+		[]byte("# head\nsource: one\nread:\n  files: [a, \"b c\"]\n---\nformat: two\nn: 3\n---\n# only a comment\n"),
+	)
 	require.Empty(t, problems)
 	require.Len(t, docs, 2)
 	assert.Equal(t, 1, docs[0].Line)
@@ -64,7 +67,8 @@ func TestUnits(t *testing.T) {
 		_, err := ParseSize(text)
 		assert.Error(t, err, text)
 	}
-	for text, want := range map[string]time.Duration{"30s": 30 * time.Second, "14d": 14 * 24 * time.Hour, "1h30m": 90 * time.Minute, "500ms": 500 * time.Millisecond} {
+	for text, want := range map[string]time.Duration{"30s": 30 * time.Second, "14d": 14 * 24 * time.Hour,
+		"1h30m": 90 * time.Minute, "500ms": 500 * time.Millisecond} {
 		got, err := ParseDuration(text)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
@@ -73,7 +77,8 @@ func TestUnits(t *testing.T) {
 		_, err := ParseDuration(text)
 		assert.Error(t, err, text)
 	}
-	for _, d := range []time.Duration{time.Second, 90 * time.Second, time.Minute, time.Hour, 25 * time.Hour, 72 * time.Hour, 90 * time.Minute, 250 * time.Millisecond} {
+	for _, d := range []time.Duration{time.Second, 90 * time.Second, time.Minute, time.Hour, 25 * time.Hour,
+		72 * time.Hour, 90 * time.Minute, 250 * time.Millisecond} {
 		back, err := ParseDuration(FormatDuration(d))
 		require.NoError(t, err, FormatDuration(d))
 		assert.Equal(t, d, back)

@@ -1,5 +1,5 @@
-// Package agents speaks OpAMP with agents, over WebSocket and by polling, and takes their numbers. It owns nothing: it asks membership who is
-// calling, tells links and reports what was heard, and rollouts what happened.
+// Package agents speaks OpAMP with agents, over WebSocket and by polling, and takes their numbers. It owns nothing: it
+// asks membership who is calling, tells links and reports what was heard, and rollouts what happened.
 package agents
 
 import (
@@ -130,7 +130,9 @@ func (a *Agents) away(uid string) {
 func problem(w http.ResponseWriter, status int, code, words string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "code": code, "detail": words})
+	_ = json.NewEncoder(w).
+		Encode(map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "code": code,
+			"detail": words})
 }
 
 func (a *Agents) deny(w http.ResponseWriter, err error) {
@@ -166,7 +168,11 @@ func (a *Agents) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer a.sockets.leave(who)
-	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true})
+	ws, err := websocket.Accept(
+		w,
+		r,
+		&websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true},
+	)
 	if err != nil {
 		return
 	}
@@ -268,8 +274,8 @@ func private(r *http.Request) bool {
 	return err == nil && at.Addr().IsLoopback()
 }
 
-// remote is an offer as it travels. The secrets that the renderer listed go along, over a private connection only; an agent that
-// lacks one says so and keeps what it runs.
+// remote is an offer as it travels. The secrets that the renderer listed go along, over a private connection only; an
+// agent that lacks one says so and keeps what it runs.
 func (a *Agents) remote(ctx context.Context, o *links.Offer, private bool) *protobufs.AgentRemoteConfig {
 	hash, _ := hex.DecodeString(o.Hash)
 	config := wire.ConfigMap([]byte(o.Text))
@@ -323,9 +329,14 @@ func (a *Agents) poll(w http.ResponseWriter, r *http.Request, who membership.Cal
 	_, _ = w.Write(out)
 }
 
-// take handles one message. It returns the answer, nil when there is nothing to say over a WebSocket, and the uid of the agent when it is
-// that of a host.
-func (a *Agents) take(ctx context.Context, msg *protobufs.AgentToServer, who membership.Caller, c *links.Conn) (*protobufs.ServerToAgent, string, error) {
+// take handles one message. It returns the answer, nil when there is nothing to say over a WebSocket, and the uid of
+// the agent when it is that of a host.
+func (a *Agents) take(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	who membership.Caller,
+	c *links.Conn,
+) (*protobufs.ServerToAgent, string, error) {
 	if len(msg.GetInstanceUid()) != 16 {
 		return nil, "", membership.Denied{Words: "instance_uid must have 16 bytes"}
 	}
@@ -351,7 +362,9 @@ func (a *Agents) take(ctx context.Context, msg *protobufs.AgentToServer, who mem
 	}
 	h, ok := a.p.Inventory.ByUID(uid)
 	if !ok {
-		return nil, "", membership.Denied{Words: "this agent is not in the inventory any more: its host was retired, or joined anew"}
+		return nil, "", membership.Denied{
+			Words: "this agent is not in the inventory any more: its host was retired, or joined anew",
+		}
 	}
 	running := a.recognise(ctx, msg.GetEffectiveConfig())
 	heard := a.p.Links.Hear(uid, msg.GetSequenceNum(), c, msg.GetAgentDescription() != nil)
@@ -400,18 +413,29 @@ func (a *Agents) take(ctx context.Context, msg *protobufs.AgentToServer, who mem
 }
 
 // takeJoin handles the message of an agent that holds a join token only.
-func (a *Agents) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid string, who membership.Caller, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+func (a *Agents) takeJoin(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	uid string,
+	who membership.Caller,
+	answer *protobufs.ServerToAgent,
+) (*protobufs.ServerToAgent, string, error) {
 	d := msg.GetAgentDescription()
 	if d == nil {
 		answer.Flags = uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState)
 		return answer, "", nil
 	}
-	if msg.GetCapabilities()&uint64(protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings) == 0 {
-		return nil, "", membership.Denied{Words: "this agent does not accept connection settings, so it cannot be given a credential of its own"}
+	if msg.GetCapabilities()&uint64(
+		protobufs.AgentCapabilities_AgentCapabilities_AcceptsOpAMPConnectionSettings,
+	) == 0 {
+		return nil, "", membership.Denied{
+			Words: "this agent does not accept connection settings, so it cannot be given a credential of its own",
+		}
 	}
 	r := ask(d, uid)
 	r.Origin = who.Origin
-	if h, ok := a.p.Inventory.ByUID(uid); ok && h.HostID != "" && r.HostID != "" && h.HostID != r.HostID { // the uid of another machine's
+	if h, ok := a.p.Inventory.ByUID(uid); ok && h.HostID != "" && r.HostID != "" &&
+		h.HostID != r.HostID { // the uid of another machine's
 		id := wire.NewUID(a.p.Now())
 		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: id[:]}
 		return answer, "", nil
@@ -432,7 +456,9 @@ func (a *Agents) takeJoin(ctx context.Context, msg *protobufs.AgentToServer, uid
 // settings offer a credential.
 func settings(credential string) *protobufs.ConnectionSettingsOffers {
 	return &protobufs.ConnectionSettingsOffers{Opamp: &protobufs.OpAMPConnectionSettings{
-		Headers: &protobufs.Headers{Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}}}}}
+		Headers: &protobufs.Headers{
+			Headers: []*protobufs.Header{{Key: "Authorization", Value: "Bearer " + credential}},
+		}}}
 }
 
 // maxName is how many bytes of a name are looked at.
@@ -440,7 +466,10 @@ const maxName = 256
 
 // ask reads what an agent that wants to join says of itself.
 func ask(d *protobufs.AgentDescription, uid string) membership.Request {
-	r := membership.Request{UID: uid, ServiceName: reports.Fact(wire.Attribute(d.GetIdentifyingAttributes(), "service.name"))}
+	r := membership.Request{
+		UID:         uid,
+		ServiceName: reports.Fact(wire.Attribute(d.GetIdentifyingAttributes(), "service.name")),
+	}
 	for _, list := range [][]*protobufs.KeyValue{d.GetNonIdentifyingAttributes(), d.GetIdentifyingAttributes()} {
 		if v := wire.Attribute(list, "host.name"); v != "" {
 			r.Name = v[:min(len(v), maxName)] // as it is: what is cleaned could be the name of another host
@@ -463,7 +492,13 @@ func otherMachine(h store.Host, msg *protobufs.AgentToServer) bool {
 }
 
 // tellApart gives the copy of an agent a uid of its own.
-func (a *Agents) tellApart(ctx context.Context, msg *protobufs.AgentToServer, host, why string, who membership.Caller, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+func (a *Agents) tellApart(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	host, why string,
+	who membership.Caller,
+	answer *protobufs.ServerToAgent,
+) (*protobufs.ServerToAgent, string, error) {
 	id := wire.NewUID(a.p.Now())
 	r := ask(msg.GetAgentDescription(), hex.EncodeToString(id[:]))
 	r.Name, r.Origin = reports.Fact(r.Name), who.Origin
@@ -478,7 +513,14 @@ func (a *Agents) tellApart(ctx context.Context, msg *protobufs.AgentToServer, ho
 }
 
 // takeNewcomer handles a message of an agent that was given a uid of its own and still has the other's credential.
-func (a *Agents) takeNewcomer(ctx context.Context, msg *protobufs.AgentToServer, uid string, who membership.Caller, c *links.Conn, answer *protobufs.ServerToAgent) (*protobufs.ServerToAgent, string, error) {
+func (a *Agents) takeNewcomer(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	uid string,
+	who membership.Caller,
+	c *links.Conn,
+	answer *protobufs.ServerToAgent,
+) (*protobufs.ServerToAgent, string, error) {
 	r := membership.Request{UID: uid, Origin: who.Origin}
 	d := msg.GetAgentDescription()
 	if d != nil {
@@ -498,9 +540,14 @@ func (a *Agents) takeNewcomer(ctx context.Context, msg *protobufs.AgentToServer,
 	return answer, "", nil
 }
 
-// takeRetired answers an agent whose host was retired: it is told to run nothing, until it says that it does; then its credential ends.
-// It answers false for an agent that is none of a retired host.
-func (a *Agents) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, who membership.Caller, answer *protobufs.ServerToAgent) (bool, error) {
+// takeRetired answers an agent whose host was retired: it is told to run nothing, until it says that it does; then its
+// credential ends. It answers false for an agent that is none of a retired host.
+func (a *Agents) takeRetired(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	who membership.Caller,
+	answer *protobufs.ServerToAgent,
+) (bool, error) {
 	name := who.Credential.Host
 	h, ok := a.p.Inventory.Get(name)
 	if !ok || h.UID != who.Credential.UID || h.RetiredAt.IsZero() {
@@ -511,7 +558,10 @@ func (a *Agents) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, 
 	told := bytes.Equal(status.GetLastRemoteConfigHash(), wire.NothingHash)
 	if !told || status.GetStatus() != protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED {
 		if !told {
-			answer.RemoteConfig = &protobufs.AgentRemoteConfig{Config: wire.ConfigMap(nil), ConfigHash: wire.NothingHash}
+			answer.RemoteConfig = &protobufs.AgentRemoteConfig{
+				Config:     wire.ConfigMap(nil),
+				ConfigHash: wire.NothingHash,
+			}
 		}
 		return true, nil
 	}
@@ -521,8 +571,11 @@ func (a *Agents) takeRetired(ctx context.Context, msg *protobufs.AgentToServer, 
 	a.p.Reports.Emptied(name)
 	a.p.Log.Info("the agent of a retired host has stopped to collect and has deleted its secrets", "host", name)
 	a.p.Note("hosts")
-	return true, membership.Denied{Words: "this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove " +
-		"identity.json from its state folder and give it a token that is made for it: synaxis join-token create --host NAME"}
+	return true, membership.Denied{
+		Words: "this host was retired at the desk, and its agent has nothing left to do; to bring it back, remove " +
+			"identity.json from its state folder and give it a token that is made for it: synaxis join-token create " +
+			"--host NAME",
+	}
 }
 
 // recognise returns the hash of the manifest whose text an agent reports as effective, or "" when it runs something

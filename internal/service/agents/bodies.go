@@ -17,8 +17,8 @@ import (
 	"synaxis/internal/service/membership"
 )
 
-// crowd bounds how much one credential does at once. Who comes with a join token, which many share, waits for a while: how fast a fleet
-// joins is for the machine to say.
+// crowd bounds how much one credential does at once. Who comes with a join token, which many share, waits for a while:
+// how fast a fleet joins is for the machine to say.
 type crowd struct {
 	members, joiners int // with a credential of their own; with a join token
 	mu               sync.Mutex
@@ -98,11 +98,16 @@ func (c *crowd) leave(who membership.Caller) {
 
 func busy(w http.ResponseWriter) {
 	w.Header().Set("Retry-After", "5")
-	problem(w, http.StatusTooManyRequests, "busy", "there are too many requests with this credential at once; try again in a few seconds")
+	problem(
+		w,
+		http.StatusTooManyRequests,
+		"busy",
+		"there are too many requests with this credential at once; try again in a few seconds",
+	)
 }
 
-// readBody reads a message from a request, plain or gzip, of at most so many bytes, as they come and unpacked. It answers what is
-// wrong, and false.
+// readBody reads a message from a request, plain or gzip, of at most so many bytes, as they come and unpacked. It
+// answers what is wrong, and false.
 func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Message) bool {
 	text, err := unpacked(r, most)
 	switch {
@@ -110,14 +115,20 @@ func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Messag
 		problem(w, http.StatusBadRequest, "bad-message", err.Error())
 		return false
 	case int64(len(text)) > most:
-		problem(w, http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the message is larger than %d bytes", most))
+		problem(
+			w,
+			http.StatusRequestEntityTooLarge,
+			"too-large",
+			fmt.Sprintf("the message is larger than %d bytes", most),
+		)
 		return false
 	}
 	if err := wire.Read(text, m); errors.Is(err, wire.ErrElements) {
 		problem(w, http.StatusRequestEntityTooLarge, "too-large", err.Error())
 		return false
 	} else if err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", fmt.Sprintf("the body is no %s: %v", m.ProtoReflect().Descriptor().Name(), err))
+		problem(w, http.StatusBadRequest, "bad-message", fmt.Sprintf("the body is no %s: %v",
+			m.ProtoReflect().Descriptor().Name(), err))
 		return false
 	}
 	return true

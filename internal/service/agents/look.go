@@ -32,7 +32,8 @@ func (a *Agents) ReadLines(ctx context.Context, who store.Person, host, path str
 	return *r.Lines, nil
 }
 
-// Uncollected lists the logs of a host that no source takes. folders are looked into beside those that the agent knows.
+// Uncollected lists the logs of a host that no source takes. folders are looked into beside those that the agent
+// knows.
 func (a *Agents) Uncollected(ctx context.Context, who store.Person, host string, folders []string) (wire.Logs, error) {
 	r, err := a.ask(ctx, who, host, wire.AskLogs, "host list-logs", wire.Ask{Folders: folders})
 	if err != nil {
@@ -45,7 +46,12 @@ func (a *Agents) Uncollected(ctx context.Context, who store.Person, host string,
 }
 
 // ask sends a question to an agent and waits for the answer.
-func (a *Agents) ask(ctx context.Context, who store.Person, name, kind, action string, q wire.Ask) (wire.Reply, error) {
+func (a *Agents) ask(
+	ctx context.Context,
+	who store.Person,
+	name, kind, action string,
+	q wire.Ask,
+) (wire.Reply, error) {
 	h, ok := a.p.Inventory.Get(name)
 	if !ok {
 		return wire.Reply{}, store.Missingf("there is no host %s", name)

@@ -62,13 +62,17 @@ func (a *API) Register(router gin.IRouter) {
 		}
 		a.Events.serve(c)
 	})
-	handler := contract.NewStrictHandlerWithOptions(a, []contract.StrictMiddlewareFunc{allow}, contract.StrictGinServerOptions{
-		RequestErrorHandlerFunc: a.badBody,
-		HandlerErrorFunc:        a.fail,
-		ResponseErrorHandlerFunc: func(c *gin.Context, err error) {
-			a.Log.Error("an answer could not be written", "path", c.Request.URL.Path, "error", err)
+	handler := contract.NewStrictHandlerWithOptions(
+		a,
+		[]contract.StrictMiddlewareFunc{allow},
+		contract.StrictGinServerOptions{
+			RequestErrorHandlerFunc: a.badBody,
+			HandlerErrorFunc:        a.fail,
+			ResponseErrorHandlerFunc: func(c *gin.Context, err error) {
+				a.Log.Error("an answer could not be written", "path", c.Request.URL.Path, "error", err)
+			},
 		},
-	})
+	)
 	contract.RegisterHandlersWithOptions(group, handler, contract.GinServerOptions{
 		ErrorHandler: func(c *gin.Context, err error, _ int) { a.badBody(c, err) },
 	})
@@ -93,7 +97,8 @@ func signsIn(c *gin.Context) bool {
 	return c.Request.Method == http.MethodPost && c.Request.URL.Path == BasePath+"/session"
 }
 
-// badBody answers parameters and a body that cannot be read. Whoever may set one secret only is not told what is wrong with another request.
+// badBody answers parameters and a body that cannot be read. Whoever may set one secret only is not told what is wrong
+// with another request.
 func (a *API) badBody(c *gin.Context, err error) {
 	if id := identity(c); id.Secret != "" && c.Request.URL.Path != BasePath+"/secrets/"+id.Secret {
 		a.fail(c, notAllowed{MayNot(id, contract.MayLook)})
@@ -101,7 +106,13 @@ func (a *API) badBody(c *gin.Context, err error) {
 	}
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		write(c, http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d bytes", large.Limit), nil)
+		write(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"too-large",
+			fmt.Sprintf("the body is larger than %d bytes", large.Limit),
+			nil,
+		)
 		return
 	}
 	write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
@@ -230,7 +241,13 @@ func (a *API) fail(c *gin.Context, err error) {
 
 // write answers with a problem of RFC 9457.
 func write(c *gin.Context, status int, code, detail string, list []contract.Finding) {
-	p := contract.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: detail}
+	p := contract.Problem{
+		Type:   "about:blank",
+		Title:  http.StatusText(status),
+		Status: status,
+		Code:   code,
+		Detail: detail,
+	}
 	if list != nil {
 		p.Findings = &list
 	}
@@ -262,13 +279,19 @@ func value[T any](p *T) (v T) {
 }
 
 // GetSession tells who is signed in.
-func (a *API) GetSession(ctx context.Context, _ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
+func (a *API) GetSession(
+	ctx context.Context,
+	_ contract.GetSessionRequestObject,
+) (contract.GetSessionResponseObject, error) {
 	id := identity(ctx)
 	return contract.GetSession200JSONResponse{Who: id.Who, Expires: optional(id.Expires)}, nil
 }
 
 // CreateSession signs a browser in.
-func (a *API) CreateSession(ctx context.Context, r contract.CreateSessionRequestObject) (contract.CreateSessionResponseObject, error) {
+func (a *API) CreateSession(
+	ctx context.Context,
+	r contract.CreateSessionRequestObject,
+) (contract.CreateSessionResponseObject, error) {
 	secure := false
 	if c, ok := ctx.(*gin.Context); ok {
 		secure = c.Request.TLS != nil
@@ -286,7 +309,10 @@ func (a *API) CreateSession(ctx context.Context, r contract.CreateSessionRequest
 }
 
 // DeleteSession signs out.
-func (a *API) DeleteSession(ctx context.Context, _ contract.DeleteSessionRequestObject) (contract.DeleteSessionResponseObject, error) {
+func (a *API) DeleteSession(
+	ctx context.Context,
+	_ contract.DeleteSessionRequestObject,
+) (contract.DeleteSessionResponseObject, error) {
 	cookie, err := a.Auth.SignOut(ctx, identity(ctx))
 	if err != nil {
 		return nil, err
@@ -296,9 +322,16 @@ func (a *API) DeleteSession(ctx context.Context, _ contract.DeleteSessionRequest
 }
 
 // CreateSignInLink makes a one-time link to the console.
-func (a *API) CreateSignInLink(ctx context.Context, _ contract.CreateSignInLinkRequestObject) (contract.CreateSignInLinkResponseObject, error) {
+func (a *API) CreateSignInLink(
+	ctx context.Context,
+	_ contract.CreateSignInLinkRequestObject,
+) (contract.CreateSignInLinkResponseObject, error) {
 	code, expires := a.Auth.NewCode()
-	return contract.CreateSignInLink201JSONResponse{Url: a.base(ctx) + "/sign-in#" + code, Code: code, Expires: expires}, nil
+	return contract.CreateSignInLink201JSONResponse{
+		Url:     a.base(ctx) + "/sign-in#" + code,
+		Code:    code,
+		Expires: expires,
+	}, nil
 }
 
 // base is the address under which the caller reaches the service.
@@ -311,9 +344,20 @@ func (a *API) base(ctx context.Context) string {
 }
 
 // ListAudit lists changes by people.
-func (a *API) ListAudit(ctx context.Context, r contract.ListAuditRequestObject) (contract.ListAuditResponseObject, error) {
+func (a *API) ListAudit(
+	ctx context.Context,
+	r contract.ListAuditRequestObject,
+) (contract.ListAuditResponseObject, error) {
 	p := r.Params
-	f := store.AuditFilter{Who: value(p.Who), Action: value(p.Action), Object: value(p.Object), Text: value(p.Text), Since: value(p.Since), Until: value(p.Until), Limit: 100}
+	f := store.AuditFilter{
+		Who:    value(p.Who),
+		Action: value(p.Action),
+		Object: value(p.Object),
+		Text:   value(p.Text),
+		Since:  value(p.Since),
+		Until:  value(p.Until),
+		Limit:  100,
+	}
 	if p.Limit != nil {
 		f.Limit = min(max(*p.Limit, 1), 1000)
 	}
@@ -336,7 +380,19 @@ func (a *API) ListAudit(ctx context.Context, r contract.ListAuditRequestObject) 
 			out.Next = &out.Items[limit-1].Id
 			break
 		}
-		out.Items = append(out.Items, contract.AuditEntry{Id: strconv.Itoa(e.ID), At: e.At, Who: e.Who, Origin: e.Origin, Action: e.Action, Object: e.Object, Before: e.Before, After: e.After})
+		out.Items = append(
+			out.Items,
+			contract.AuditEntry{
+				Id:     strconv.Itoa(e.ID),
+				At:     e.At,
+				Who:    e.Who,
+				Origin: e.Origin,
+				Action: e.Action,
+				Object: e.Object,
+				Before: e.Before,
+				After:  e.After,
+			},
+		)
 	}
 	return out, nil
 }

@@ -26,8 +26,21 @@ func findings(list []check.Finding) []contract.Finding {
 		if hosts == nil {
 			hosts = []string{}
 		}
-		out = append(out, contract.Finding{Code: f.Code, Severity: contract.Severity(f.Severity), Kind: f.Kind, Name: f.Name, File: f.File,
-			Line: f.Line, Column: f.Column, Hosts: hosts, Reason: f.Reason, Fix: f.Fix})
+		out = append(
+			out,
+			contract.Finding{
+				Code:     f.Code,
+				Severity: contract.Severity(f.Severity),
+				Kind:     f.Kind,
+				Name:     f.Name,
+				File:     f.File,
+				Line:     f.Line,
+				Column:   f.Column,
+				Hosts:    hosts,
+				Reason:   f.Reason,
+				Fix:      f.Fix,
+			},
+		)
 	}
 	return out
 }
@@ -38,12 +51,31 @@ func (a *API) draftSummary(ctx context.Context, d store.Draft) (contract.DraftSu
 	for _, id := range ids {
 		names = append(names, id.String())
 	}
-	return contract.DraftSummary{Changes: names, Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State}, err
+	return contract.DraftSummary{
+		Changes:   names,
+		Id:        d.ID,
+		Title:     d.Title,
+		Author:    d.Author,
+		CreatedAt: d.CreatedAt,
+		Base:      d.Base,
+		Whole:     d.Whole,
+		State:     d.State,
+	}, err
 }
 
 func (a *API) draft(ctx context.Context, d store.Draft, list []check.Finding) (contract.Draft, error) {
-	out := contract.Draft{Id: d.ID, Title: d.Title, Author: d.Author, CreatedAt: d.CreatedAt, Base: d.Base, Whole: d.Whole, State: d.State,
-		Revision: optional(d.Revision), Files: files(d.Files), Findings: findings(list)}
+	out := contract.Draft{
+		Id:        d.ID,
+		Title:     d.Title,
+		Author:    d.Author,
+		CreatedAt: d.CreatedAt,
+		Base:      d.Base,
+		Whole:     d.Whole,
+		State:     d.State,
+		Revision:  optional(d.Revision),
+		Files:     files(d.Files),
+		Findings:  findings(list),
+	}
 	var err error
 	out.Added, out.Changed, out.Removed, err = a.Changes.Delta(ctx, d)
 	return out, err
@@ -58,7 +90,10 @@ func files(list []store.File) []contract.File {
 }
 
 // ListDrafts lists open drafts.
-func (a *API) ListDrafts(ctx context.Context, _ contract.ListDraftsRequestObject) (contract.ListDraftsResponseObject, error) {
+func (a *API) ListDrafts(
+	ctx context.Context,
+	_ contract.ListDraftsRequestObject,
+) (contract.ListDraftsResponseObject, error) {
 	list, err := a.Store.Drafts(ctx)
 	out := contract.ListDrafts200JSONResponse{Items: []contract.DraftSummary{}}
 	for _, d := range list {
@@ -72,7 +107,10 @@ func (a *API) ListDrafts(ctx context.Context, _ contract.ListDraftsRequestObject
 }
 
 // LoadDraft keeps files as a draft.
-func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) (contract.LoadDraftResponseObject, error) {
+func (a *API) LoadDraft(
+	ctx context.Context,
+	r contract.LoadDraftRequestObject,
+) (contract.LoadDraftResponseObject, error) {
 	var list []store.File
 	for _, f := range r.Body.Files {
 		list = append(list, store.File{Path: f.Path, Text: f.Text})
@@ -95,7 +133,10 @@ func (a *API) LoadDraft(ctx context.Context, r contract.LoadDraftRequestObject) 
 }
 
 // GetDraft shows a draft.
-func (a *API) GetDraft(ctx context.Context, r contract.GetDraftRequestObject) (contract.GetDraftResponseObject, error) {
+func (a *API) GetDraft(
+	ctx context.Context,
+	r contract.GetDraftRequestObject,
+) (contract.GetDraftResponseObject, error) {
 	d, err := a.Changes.Draft(ctx, r.Draft)
 	if err != nil {
 		return nil, err
@@ -111,12 +152,18 @@ func (a *API) GetDraft(ctx context.Context, r contract.GetDraftRequestObject) (c
 }
 
 // DiscardDraft ends a draft.
-func (a *API) DiscardDraft(ctx context.Context, r contract.DiscardDraftRequestObject) (contract.DiscardDraftResponseObject, error) {
+func (a *API) DiscardDraft(
+	ctx context.Context,
+	r contract.DiscardDraftRequestObject,
+) (contract.DiscardDraftResponseObject, error) {
 	return contract.DiscardDraft204Response{}, a.Changes.Discard(ctx, person(ctx), r.Draft)
 }
 
 // CheckDraft checks a draft.
-func (a *API) CheckDraft(ctx context.Context, r contract.CheckDraftRequestObject) (contract.CheckDraftResponseObject, error) {
+func (a *API) CheckDraft(
+	ctx context.Context,
+	r contract.CheckDraftRequestObject,
+) (contract.CheckDraftResponseObject, error) {
 	d, err := a.Changes.Draft(ctx, r.Draft)
 	if err != nil {
 		return nil, err
@@ -126,7 +173,10 @@ func (a *API) CheckDraft(ctx context.Context, r contract.CheckDraftRequestObject
 }
 
 // DiffDraft tells what a draft changes.
-func (a *API) DiffDraft(ctx context.Context, r contract.DiffDraftRequestObject) (contract.DiffDraftResponseObject, error) {
+func (a *API) DiffDraft(
+	ctx context.Context,
+	r contract.DiffDraftRequestObject,
+) (contract.DiffDraftResponseObject, error) {
 	d, err := a.Changes.Draft(ctx, r.Draft)
 	if err != nil {
 		return nil, err
@@ -138,9 +188,25 @@ func (a *API) DiffDraft(ctx context.Context, r contract.DiffDraftRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out := contract.DiffDraft200JSONResponse{Head: i.Head, Hosts: i.Hosts, Unchanged: i.Unchanged, Definitions: []contract.DefinitionChange{}, Groups: []contract.ImpactGroup{}}
+	out := contract.DiffDraft200JSONResponse{
+		Head:        i.Head,
+		Hosts:       i.Hosts,
+		Unchanged:   i.Unchanged,
+		Definitions: []contract.DefinitionChange{},
+		Groups:      []contract.ImpactGroup{},
+	}
 	for _, c := range i.Definitions {
-		out.Definitions = append(out.Definitions, contract.DefinitionChange{Kind: c.Kind, Name: c.Name, What: contract.DefinitionChangeWhat(c.What), Before: strings.TrimLeft(c.Before, "\n"), After: strings.TrimLeft(c.After, "\n"), Diff: diff(c.Diff)})
+		out.Definitions = append(
+			out.Definitions,
+			contract.DefinitionChange{
+				Kind:   c.Kind,
+				Name:   c.Name,
+				What:   contract.DefinitionChangeWhat(c.What),
+				Before: strings.TrimLeft(c.Before, "\n"),
+				After:  strings.TrimLeft(c.After, "\n"),
+				Diff:   diff(c.Diff),
+			},
+		)
 	}
 	for _, g := range i.Groups {
 		out.Groups = append(out.Groups, contract.ImpactGroup{Hosts: g.Hosts, Diff: diff(g.Diff)})
@@ -149,7 +215,10 @@ func (a *API) DiffDraft(ctx context.Context, r contract.DiffDraftRequestObject) 
 }
 
 // PublishDraft publishes a draft.
-func (a *API) PublishDraft(ctx context.Context, r contract.PublishDraftRequestObject) (contract.PublishDraftResponseObject, error) {
+func (a *API) PublishDraft(
+	ctx context.Context,
+	r contract.PublishDraftRequestObject,
+) (contract.PublishDraftResponseObject, error) {
 	expected := -1
 	message := ""
 	if r.Body != nil {
@@ -173,7 +242,10 @@ func (a *API) at(ctx context.Context, revision *int) (*changes.State, error) {
 }
 
 // ListDefinitions lists the definitions of a revision.
-func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsRequestObject) (contract.ListDefinitionsResponseObject, error) {
+func (a *API) ListDefinitions(
+	ctx context.Context,
+	r contract.ListDefinitionsRequestObject,
+) (contract.ListDefinitionsResponseObject, error) {
 	st, err := a.at(ctx, r.Params.Revision)
 	if err != nil {
 		return nil, err
@@ -181,8 +253,11 @@ func (a *API) ListDefinitions(ctx context.Context, r contract.ListDefinitionsReq
 	x := a.Inventory.Index()
 	out := contract.ListDefinitions200JSONResponse{Items: []contract.DefinitionSummary{}, Revision: st.Revision.Number}
 	for _, d := range st.Catalogue.All() {
-		out.Items = append(out.Items, contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
-			Changed: st.Changed[d.ID], Hosts: chosen(x, d)})
+		out.Items = append(
+			out.Items,
+			contract.DefinitionSummary{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line,
+				Changed: st.Changed[d.ID], Hosts: chosen(x, d)},
+		)
 	}
 	return out, nil
 }
@@ -196,7 +271,10 @@ func chosen(x *inventory.Index, d *catalogue.Definition) int {
 }
 
 // GetDefinition shows one definition.
-func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequestObject) (contract.GetDefinitionResponseObject, error) {
+func (a *API) GetDefinition(
+	ctx context.Context,
+	r contract.GetDefinitionRequestObject,
+) (contract.GetDefinitionResponseObject, error) {
 	st, err := a.at(ctx, r.Params.Revision)
 	if err != nil {
 		return nil, err
@@ -209,8 +287,18 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 		}
 		return nil, store.Missingf("there is no %s %s in revision %d%s", r.Kind, r.Name, st.Revision.Number, hint)
 	}
-	out := contract.GetDefinition200JSONResponse{Kind: d.Kind, Name: d.Name, About: d.About(), File: d.File, Line: d.Line, Changed: st.Changed[d.ID],
-		Text: strings.TrimLeft(d.Text, "\n"), Revision: st.Revision.Number, Hosts: []string{}, UsedBy: []string{}}
+	out := contract.GetDefinition200JSONResponse{
+		Kind:     d.Kind,
+		Name:     d.Name,
+		About:    d.About(),
+		File:     d.File,
+		Line:     d.Line,
+		Changed:  st.Changed[d.ID],
+		Text:     strings.TrimLeft(d.Text, "\n"),
+		Revision: st.Revision.Number,
+		Hosts:    []string{},
+		UsedBy:   []string{},
+	}
 	out.Hosts = append(out.Hosts, d.Chosen(a.Inventory.Index().Hosts)...)
 	for _, o := range st.Catalogue.UsedBy(d.ID) {
 		out.UsedBy = append(out.UsedBy, o.ID.String())
@@ -219,7 +307,10 @@ func (a *API) GetDefinition(ctx context.Context, r contract.GetDefinitionRequest
 }
 
 // ExportCatalogue gives the files of a revision.
-func (a *API) ExportCatalogue(ctx context.Context, r contract.ExportCatalogueRequestObject) (contract.ExportCatalogueResponseObject, error) {
+func (a *API) ExportCatalogue(
+	ctx context.Context,
+	r contract.ExportCatalogueRequestObject,
+) (contract.ExportCatalogueResponseObject, error) {
 	st, err := a.at(ctx, r.Params.Revision)
 	if err != nil {
 		return nil, err
@@ -228,17 +319,33 @@ func (a *API) ExportCatalogue(ctx context.Context, r contract.ExportCatalogueReq
 }
 
 // ListRevisions lists revisions.
-func (a *API) ListRevisions(ctx context.Context, _ contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+func (a *API) ListRevisions(
+	ctx context.Context,
+	_ contract.ListRevisionsRequestObject,
+) (contract.ListRevisionsResponseObject, error) {
 	list, err := a.Store.Revisions(ctx)
 	out := contract.ListRevisions200JSONResponse{Items: []contract.RevisionSummary{}}
 	for _, r := range list {
-		out.Items = append(out.Items, contract.RevisionSummary{Number: r.Number, Title: r.Title, Message: r.Message, Author: r.Author, CreatedAt: r.CreatedAt, InForce: r.Number == a.Rollouts.InForce()})
+		out.Items = append(
+			out.Items,
+			contract.RevisionSummary{
+				Number:    r.Number,
+				Title:     r.Title,
+				Message:   r.Message,
+				Author:    r.Author,
+				CreatedAt: r.CreatedAt,
+				InForce:   r.Number == a.Rollouts.InForce(),
+			},
+		)
 	}
 	return out, err
 }
 
 // GetRevision shows a revision.
-func (a *API) GetRevision(ctx context.Context, r contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
+func (a *API) GetRevision(
+	ctx context.Context,
+	r contract.GetRevisionRequestObject,
+) (contract.GetRevisionResponseObject, error) {
 	rev, err := a.Store.Revision(ctx, r.Revision)
 	if errors.Is(err, store.ErrNotFound) {
 		err = store.Missingf("there is no revision %d", r.Revision)
@@ -246,13 +353,24 @@ func (a *API) GetRevision(ctx context.Context, r contract.GetRevisionRequestObje
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetRevision200JSONResponse{Number: rev.Number, Title: rev.Title, Message: rev.Message, Author: rev.Author, CreatedAt: rev.CreatedAt,
-		InForce: rev.Number == a.Rollouts.InForce(), Draft: rev.Draft, Definitions: []contract.RevisionDefinition{}}
+	out := contract.GetRevision200JSONResponse{
+		Number:      rev.Number,
+		Title:       rev.Title,
+		Message:     rev.Message,
+		Author:      rev.Author,
+		CreatedAt:   rev.CreatedAt,
+		InForce:     rev.Number == a.Rollouts.InForce(),
+		Draft:       rev.Draft,
+		Definitions: []contract.RevisionDefinition{},
+	}
 	slices.SortFunc(rev.Definitions, func(x, y store.RevisionDefinition) int {
 		return catalogue.ID{Kind: x.Kind, Name: x.Name}.Compare(catalogue.ID{Kind: y.Kind, Name: y.Name})
 	})
 	for _, d := range rev.Definitions {
-		out.Definitions = append(out.Definitions, contract.RevisionDefinition{Kind: d.Kind, Name: d.Name, Changed: d.Changed})
+		out.Definitions = append(
+			out.Definitions,
+			contract.RevisionDefinition{Kind: d.Kind, Name: d.Name, Changed: d.Changed},
+		)
 	}
 	return out, nil
 }
@@ -269,23 +387,60 @@ func counted(all map[rollout.HostState]int) (out map[string]int, hosts int) {
 
 func rolloutSummary(r rollouts.Rollout) contract.RolloutSummary {
 	counts, n := counted(r.Counts)
-	return contract.RolloutSummary{Id: r.ID, Revision: r.Revision, State: contract.RolloutSummaryState(r.Status), Author: r.Author, Started: r.Started,
-		Ended: optional(r.Ended), Hosts: n, Counts: counts}
+	return contract.RolloutSummary{
+		Id:       r.ID,
+		Revision: r.Revision,
+		State:    contract.RolloutSummaryState(r.Status),
+		Author:   r.Author,
+		Started:  r.Started,
+		Ended:    optional(r.Ended),
+		Hosts:    n,
+		Counts:   counts,
+	}
 }
 
 // trouble is the order in which hosts of a rollout are shown.
-var trouble = []rollout.HostState{rollout.Refused, rollout.TimedOut, rollout.Waiting, rollout.Offered, rollout.Applying, rollout.Applied, rollout.Deferred,
-	rollout.LeftOut, rollout.Confirmed}
+var trouble = []rollout.HostState{
+	rollout.Refused,
+	rollout.TimedOut,
+	rollout.Waiting,
+	rollout.Offered,
+	rollout.Applying,
+	rollout.Applied,
+	rollout.Deferred,
+	rollout.LeftOut,
+	rollout.Confirmed,
+}
 
 func rolloutFull(r rollouts.Rollout) contract.Rollout {
 	counts, _ := counted(r.Counts)
-	out := contract.Rollout{Id: r.ID, Revision: r.Revision, State: contract.RolloutState(r.Status), Author: r.Author, Started: r.Started, Ended: optional(r.Ended),
-		Waves: r.Waves, Wave: r.Wave + 1, Counts: counts, Hosts: []contract.RolloutHost{}, Decisions: []contract.Decision{}}
+	out := contract.Rollout{
+		Id:        r.ID,
+		Revision:  r.Revision,
+		State:     contract.RolloutState(r.Status),
+		Author:    r.Author,
+		Started:   r.Started,
+		Ended:     optional(r.Ended),
+		Waves:     r.Waves,
+		Wave:      r.Wave + 1,
+		Counts:    counts,
+		Hosts:     []contract.RolloutHost{},
+		Decisions: []contract.Decision{},
+	}
 	slices.SortStableFunc(r.Hosts, func(x, y rollout.Host) int {
 		return cmp.Or(slices.Index(trouble, x.State)-slices.Index(trouble, y.State), x.Wave-y.Wave)
 	})
 	for _, h := range r.Hosts {
-		out.Hosts = append(out.Hosts, contract.RolloutHost{Host: h.Name, State: string(h.State), Reason: optional(h.Reason), Since: h.Since, Until: optional(h.Deadline)})
+		out.Hosts = append(
+			out.Hosts,
+			contract.RolloutHost{
+				Host:   h.Name,
+				State:  string(h.State),
+				Reason: optional(h.Reason),
+				Since:  h.Since,
+				Until:  optional(h.Deadline),
+			},
+		)
 	}
 	for _, d := range r.Decisions {
 		out.Decisions = append(out.Decisions, contract.Decision{At: d.At, What: d.What, Why: d.Why})
@@ -294,7 +449,10 @@ func rolloutFull(r rollouts.Rollout) contract.Rollout {
 }
 
 // ListRollouts lists rollouts.
-func (a *API) ListRollouts(context.Context, contract.ListRolloutsRequestObject) (contract.ListRolloutsResponseObject, error) {
+func (a *API) ListRollouts(
+	context.Context,
+	contract.ListRolloutsRequestObject,
+) (contract.ListRolloutsResponseObject, error) {
 	out := contract.ListRollouts200JSONResponse{Items: []contract.RolloutSummary{}}
 	for _, r := range a.Rollouts.All() {
 		out.Items = append(out.Items, rolloutSummary(r))
@@ -303,7 +461,10 @@ func (a *API) ListRollouts(context.Context, contract.ListRolloutsRequestObject) 
 }
 
 // StartRollout starts a rollout.
-func (a *API) StartRollout(ctx context.Context, r contract.StartRolloutRequestObject) (contract.StartRolloutResponseObject, error) {
+func (a *API) StartRollout(
+	ctx context.Context,
+	r contract.StartRolloutRequestObject,
+) (contract.StartRolloutResponseObject, error) {
 	revision := 0
 	if r.Body != nil {
 		revision = value(r.Body.Revision)
@@ -317,7 +478,10 @@ func (a *API) StartRollout(ctx context.Context, r contract.StartRolloutRequestOb
 }
 
 // GetRollout shows a rollout.
-func (a *API) GetRollout(_ context.Context, r contract.GetRolloutRequestObject) (contract.GetRolloutResponseObject, error) {
+func (a *API) GetRollout(
+	_ context.Context,
+	r contract.GetRolloutRequestObject,
+) (contract.GetRolloutResponseObject, error) {
 	full, err := a.Rollouts.Get(r.Rollout)
 	if err != nil {
 		return nil, err

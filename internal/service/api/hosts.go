@@ -29,8 +29,14 @@ import (
 )
 
 func verdict(v health.Verdict) contract.Verdict {
-	return contract.Verdict{State: contract.State(v.State), Code: optional(string(v.Code)), Reason: optional(v.Reason), Todo: optional(v.Todo),
-		Since: optional(v.Since.UTC()), Until: optional(v.Until.UTC())}
+	return contract.Verdict{
+		State:  contract.State(v.State),
+		Code:   optional(string(v.Code)),
+		Reason: optional(v.Reason),
+		Todo:   optional(v.Todo),
+		Since:  optional(v.Since.UTC()),
+		Until:  optional(v.Until.UTC()),
+	}
 }
 
 func count(c *contract.Counts, state health.State, n int) {
@@ -74,10 +80,16 @@ func numbers(n wire.Numbers) contract.Numbers {
 		}
 	}
 	for name, d := range n.Deliveries {
-		out.Destinations = append(out.Destinations, contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused})
+		out.Destinations = append(
+			out.Destinations,
+			contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused},
+		)
 		out.Refused += d.Refused
 	}
-	slices.SortFunc(out.Destinations, func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) })
+	slices.SortFunc(
+		out.Destinations,
+		func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) },
+	)
 	return out
 }
 
@@ -85,16 +97,44 @@ func numbers(n wire.Numbers) contract.Numbers {
 func notes(n wire.Numbers) []string {
 	out := []string{}
 	if n.Packed > 0 {
-		out = append(out, many(n.Packed, "file is not read, since it is compressed", "files are not read, since they are compressed"))
+		out = append(
+			out,
+			many(
+				n.Packed,
+				"file is not read, since it is compressed",
+				"files are not read, since they are compressed",
+			),
+		)
 	}
 	if n.FirstRead > 0 {
-		out = append(out, many(n.FirstRead, "byte is still to be read of files that are read for the first time", "bytes are still to be read of files that are read for the first time"))
+		out = append(
+			out,
+			many(
+				n.FirstRead,
+				"byte is still to be read of files that are read for the first time",
+				"bytes are still to be read of files that are read for the first time",
+			),
+		)
 	}
 	if n.Zeros > 0 {
-		out = append(out, many(n.Zeros, "NUL byte was skipped at the begin of a line", "NUL bytes were skipped at the begin of lines")+", as a program leaves them whose file was truncated while it wrote")
+		out = append(
+			out,
+			many(
+				n.Zeros,
+				"NUL byte was skipped at the begin of a line",
+				"NUL bytes were skipped at the begin of lines",
+			)+", as a program leaves them whose file was truncated while it wrote",
+		)
 	}
 	if n.Truncated > 0 {
-		out = append(out, many(n.Truncated, "truncation of a file while it was read", "truncations of files while they were read")+"; what was written just before may be lost, unless a copy is collected too")
+		out = append(
+			out,
+			many(
+				n.Truncated,
+				"truncation of a file while it was read",
+				"truncations of files while they were read",
+			)+"; what was written just before may be lost, unless a copy is collected too",
+		)
 	}
 	return out
 }
@@ -123,11 +163,28 @@ func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 	now := a.Now()
 	out := []contract.HostSource{}
 	for _, name := range assigned {
-		out = append(out, contract.HostSource{Name: name, Assigned: true, Verdict: verdict(v.SourceVerdict(name, now)), Numbers: numbers(v.Numbers[name]), Notes: notes(v.Numbers[name])})
+		out = append(
+			out,
+			contract.HostSource{
+				Name:     name,
+				Assigned: true,
+				Verdict:  verdict(v.SourceVerdict(name, now)),
+				Numbers:  numbers(v.Numbers[name]),
+				Notes:    notes(v.Numbers[name]),
+			},
+		)
 	}
 	for name := range v.Components {
 		if s, ok := strings.CutPrefix(name, "source/"); ok && !slices.Contains(assigned, s) {
-			out = append(out, contract.HostSource{Name: s, Verdict: verdict(v.SourceVerdict(s, now)), Numbers: numbers(v.Numbers[s]), Notes: notes(v.Numbers[s])})
+			out = append(
+				out,
+				contract.HostSource{
+					Name:    s,
+					Verdict: verdict(v.SourceVerdict(s, now)),
+					Numbers: numbers(v.Numbers[s]),
+					Notes:   notes(v.Numbers[s]),
+				},
+			)
 		}
 	}
 	slices.SortFunc(out, func(x, y contract.HostSource) int { return strings.Compare(x.Name, y.Name) })
@@ -136,8 +193,17 @@ func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 
 func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
 	j, _ := v.Judge(now)
-	out := contract.HostSummary{Name: v.Name, Labels: v.Labels, Connected: v.Connected, LastSeen: optional(v.LastSeen.UTC()), Revision: v.Assigned.Revision,
-		Pending: optional(v.Pending), Read: j.Read, Acknowledged: j.Acknowledged, Verdict: verdict(j.Worst)}
+	out := contract.HostSummary{
+		Name:         v.Name,
+		Labels:       v.Labels,
+		Connected:    v.Connected,
+		LastSeen:     optional(v.LastSeen.UTC()),
+		Revision:     v.Assigned.Revision,
+		Pending:      optional(v.Pending),
+		Read:         j.Read,
+		Acknowledged: j.Acknowledged,
+		Verdict:      verdict(j.Worst),
+	}
 	for state, n := range j.Sources {
 		count(&out.Sources, state, n)
 	}
@@ -149,7 +215,10 @@ func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
 }
 
 // ListHosts lists hosts, a page at a time.
-func (a *API) ListHosts(_ context.Context, r contract.ListHostsRequestObject) (contract.ListHostsResponseObject, error) {
+func (a *API) ListHosts(
+	_ context.Context,
+	r contract.ListHostsRequestObject,
+) (contract.ListHostsResponseObject, error) {
 	limit := 100
 	if r.Params.Limit != nil {
 		limit = min(max(*r.Params.Limit, 1), 1000)
@@ -315,7 +384,8 @@ func (o hostOrder) compare(a, b hostRow) int {
 	return c
 }
 
-// choose reads what a person typed to choose hosts, and tells for a name whether it is chosen; hint names what no host has.
+// choose reads what a person typed to choose hosts, and tells for a name whether it is chosen; hint names what no host
+// has.
 func (a *API) choose(text string, retired bool) (chosen func(name string) bool, hint string, err error) {
 	sel, err := inventory.ParseSelector(text)
 	if err != nil {
@@ -346,10 +416,32 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 	if err != nil {
 		return contract.Host{}, err
 	}
-	out := contract.Host{Name: v.Name, Id: optional(v.UID), Verdict: a.summary(&v, a.Now()).Verdict, Labels: v.Labels, Settings: v.Settings, EffectiveSettings: map[string]string{},
-		Observed: v.Observed, JoinedAt: optional(v.JoinedAt), Connected: v.Connected, Transport: optional(v.Transport), LastSeen: optional(v.LastSeen.UTC()),
-		AgentVersion: optional(v.Version), ConfigState: optional(v.ConfigState), ConfigReason: optional(v.ConfigReason), AssignedHash: optional(v.Assigned.Hash),
-		RunningHash: optional(v.Running), Revision: v.Assigned.Revision, Pending: optional(v.Pending), Sources: a.sources(v, assigned), Destinations: []contract.HostDestination{}}
+	out := contract.Host{
+		Name:              v.Name,
+		Id:                optional(v.UID),
+		Verdict:           a.summary(&v, a.Now()).Verdict,
+		Labels:            v.Labels,
+		Settings:          v.Settings,
+		EffectiveSettings: map[string]string{},
+		Observed:          v.Observed,
+		JoinedAt:          optional(v.JoinedAt),
+		Connected:         v.Connected,
+		Transport:         optional(v.Transport),
+		LastSeen:          optional(v.LastSeen.UTC()),
+		AgentVersion: optional(
+			v.Version,
+		),
+		ConfigState:  optional(v.ConfigState),
+		ConfigReason: optional(v.ConfigReason),
+		AssignedHash: optional(v.Assigned.Hash),
+		RunningHash: optional(
+			v.Running,
+		),
+		Revision:     v.Assigned.Revision,
+		Pending:      optional(v.Pending),
+		Sources:      a.sources(v, assigned),
+		Destinations: []contract.HostDestination{},
+	}
 	if out.Observed == nil {
 		out.Observed = map[string]string{}
 	}
@@ -364,7 +456,10 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 			out.Destinations = append(out.Destinations, x)
 		}
 	}
-	slices.SortFunc(out.Destinations, func(x, y contract.HostDestination) int { return strings.Compare(x.Name, y.Name) })
+	slices.SortFunc(
+		out.Destinations,
+		func(x, y contract.HostDestination) int { return strings.Compare(x.Name, y.Name) },
+	)
 	if st, err := a.Changes.At(ctx, v.Assigned.Revision); err == nil {
 		h := v.Inventory()
 		out.EffectiveSettings, _ = st.Catalogue.Layers(&h, nil)
@@ -399,7 +494,10 @@ func diff(lines []render.Line) []contract.DiffLine {
 }
 
 // GetHostConfig shows what a host is assigned, what it runs, and what it would be assigned now.
-func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequestObject) (contract.GetHostConfigResponseObject, error) {
+func (a *API) GetHostConfig(
+	ctx context.Context,
+	r contract.GetHostConfigRequestObject,
+) (contract.GetHostConfigResponseObject, error) {
 	v, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, a.noHost(r.Host)
@@ -414,7 +512,12 @@ func (a *API) GetHostConfig(ctx context.Context, r contract.GetHostConfigRequest
 		}
 		return m.Text, err
 	}
-	out := contract.GetHostConfig200JSONResponse{AssignedHash: optional(v.Assigned.Hash), RunningHash: optional(v.Running), Pending: optional(v.Pending), PendingDiff: []contract.DiffLine{}}
+	out := contract.GetHostConfig200JSONResponse{
+		AssignedHash: optional(v.Assigned.Hash),
+		RunningHash:  optional(v.Running),
+		Pending:      optional(v.Pending),
+		PendingDiff:  []contract.DiffLine{},
+	}
 	var err error
 	if out.Assigned, err = text(v.Assigned.Hash); err != nil {
 		return nil, err
@@ -497,7 +600,12 @@ func (a *API) edit(ctx context.Context, name, what string, match *string, b *con
 	}
 	may := func(h store.Host) error {
 		if m := strings.Trim(value(match), `"`); m != "" && m != hostTag(h) {
-			return changes.Stale{Words: fmt.Sprintf("the labels or settings of %s were changed since you read them; read them again", name)}
+			return changes.Stale{
+				Words: fmt.Sprintf(
+					"the labels or settings of %s were changed since you read them; read them again",
+					name,
+				),
+			}
 		}
 		return nil
 	}
@@ -508,19 +616,28 @@ func (a *API) edit(ctx context.Context, name, what string, match *string, b *con
 }
 
 // EditHostLabels changes labels.
-func (a *API) EditHostLabels(ctx context.Context, r contract.EditHostLabelsRequestObject) (contract.EditHostLabelsResponseObject, error) {
+func (a *API) EditHostLabels(
+	ctx context.Context,
+	r contract.EditHostLabelsRequestObject,
+) (contract.EditHostLabelsResponseObject, error) {
 	h, err := a.edit(ctx, r.Host, "labels", r.Params.IfMatch, r.Body)
 	return contract.EditHostLabels200JSONResponse(h), err
 }
 
 // EditHostSettings changes settings.
-func (a *API) EditHostSettings(ctx context.Context, r contract.EditHostSettingsRequestObject) (contract.EditHostSettingsResponseObject, error) {
+func (a *API) EditHostSettings(
+	ctx context.Context,
+	r contract.EditHostSettingsRequestObject,
+) (contract.EditHostSettingsResponseObject, error) {
 	h, err := a.edit(ctx, r.Host, "settings", r.Params.IfMatch, r.Body)
 	return contract.EditHostSettings200JSONResponse(h), err
 }
 
 // RetireHost takes a host out of the fleet.
-func (a *API) RetireHost(ctx context.Context, r contract.RetireHostRequestObject) (contract.RetireHostResponseObject, error) {
+func (a *API) RetireHost(
+	ctx context.Context,
+	r contract.RetireHostRequestObject,
+) (contract.RetireHostResponseObject, error) {
 	if _, ok := a.Hosts.Get(r.Host); !ok {
 		return nil, a.noHost(r.Host)
 	}
@@ -532,7 +649,10 @@ func (a *API) RetireHost(ctx context.Context, r contract.RetireHostRequestObject
 }
 
 // ExplainHost tells why a host does or does not get a source, by the newest revision.
-func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObject) (contract.ExplainHostResponseObject, error) {
+func (a *API) ExplainHost(
+	ctx context.Context,
+	r contract.ExplainHostRequestObject,
+) (contract.ExplainHostResponseObject, error) {
 	v, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, a.noHost(r.Host)
@@ -541,7 +661,12 @@ func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObje
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ExplainHost200JSONResponse{Host: r.Host, Source: r.Source, Revision: st.Revision.Number, Lines: []contract.ExplanationLine{}}
+	out := contract.ExplainHost200JSONResponse{
+		Host:     r.Host,
+		Source:   r.Source,
+		Revision: st.Revision.Number,
+		Lines:    []contract.ExplanationLine{},
+	}
 	var lines []render.Why
 	h := v.Inventory()
 	var can func(string) bool
@@ -557,9 +682,18 @@ func (a *API) ExplainHost(ctx context.Context, r contract.ExplainHostRequestObje
 		return nil, err
 	}
 	if has := slices.Contains(assigned, r.Source); out.Gets && !has {
-		out.Lines = append(out.Lines, contract.ExplanationLine{Text: fmt.Sprintf("the config assigned to the host, of revision %d, does not have it yet; the next rollout brings it", v.Assigned.Revision)})
+		out.Lines = append(
+			out.Lines,
+			contract.ExplanationLine{
+				Text: fmt.Sprintf(
+					"the config assigned to the host, of revision %d, does not have it yet; the next rollout brings it",
+					v.Assigned.Revision,
+				),
+			},
+		)
 	} else if !out.Gets && has {
-		out.Lines = append(out.Lines, contract.ExplanationLine{Text: fmt.Sprintf("the config assigned to the host, of revision %d, still has it; the next rollout takes it away", v.Assigned.Revision)})
+		out.Lines = append(out.Lines, contract.ExplanationLine{Text: fmt.Sprintf("the config assigned to the host, "+
+			"of revision %d, still has it; the next rollout takes it away", v.Assigned.Revision)})
 	}
 	return out, nil
 }

@@ -20,8 +20,8 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// TestPagesInAnyOrder: pages of any size, one after the other by their cursors, are the whole list in its order, whatever hosts have in
-// common.
+// TestPagesInAnyOrder: pages of any size, one after the other by their cursors, are the whole list in its order,
+// whatever hosts have in common.
 func TestPagesInAnyOrder(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(7, 7))
@@ -31,7 +31,12 @@ func TestPagesInAnyOrder(t *testing.T) {
 			order := hostOrder{by, reverse}
 			var all []hostRow
 			for i := range 200 {
-				kept := hosts.Judgement{Worst: health.Verdict{State: states[r.IntN(len(states))]}, Read: int64(r.IntN(5)), Acknowledged: int64(r.IntN(5)), LastRecord: int64(r.IntN(5))}
+				kept := hosts.Judgement{
+					Worst:        health.Verdict{State: states[r.IntN(len(states))]},
+					Read:         int64(r.IntN(5)),
+					Acknowledged: int64(r.IntN(5)),
+					LastRecord:   int64(r.IntN(5)),
+				}
 				row := hostRow{Name: fmt.Sprintf("h%03d", i), Num: int64(r.IntN(4))}
 				if by != "revision" && by != "lastSeen" { // these are read of the host itself
 					row.Num = order.number("", kept, nil)
@@ -79,23 +84,66 @@ func TestPagesInAnyOrder(t *testing.T) {
 // TestNumbersAndNotes: every number of a source has its place in the answer, and what is left out is said.
 func TestNumbersAndNotes(t *testing.T) {
 	t.Parallel()
-	n := wire.Numbers{Read: 10, Acknowledged: 6, Unparsed: 1, Dropped: 2, Failed: 3, Masked: 4, NoZone: 5, Blank: 6, Truncated: 7, Zeros: 8, Packed: 9, Pending: 1, Unread: 11, FirstRead: 12, Oldest: 1e9, LastRecord: 2e9, Bytes: 99,
-		Deliveries: map[string]wire.DeliveryCounts{"b": {Acknowledged: 3, Refused: 1}, "a": {Acknowledged: 6, Refused: 1}}}
+	n := wire.Numbers{
+		Read:         10,
+		Acknowledged: 6,
+		Unparsed:     1,
+		Dropped:      2,
+		Failed:       3,
+		Masked:       4,
+		NoZone:       5,
+		Blank:        6,
+		Truncated:    7,
+		Zeros:        8,
+		Packed:       9,
+		Pending:      1,
+		Unread:       11,
+		FirstRead:    12,
+		Oldest:       1e9,
+		LastRecord:   2e9,
+		Bytes:        99,
+		Deliveries: map[string]wire.DeliveryCounts{
+			"b": {Acknowledged: 3, Refused: 1},
+			"a": {Acknowledged: 6, Refused: 1},
+		},
+	}
 	out := numbers(n)
-	assert.Equal(t, []int64{10, 6, 1, 2, 3, 4, 5, 6, 7, 8, 9, 1, 11, 12, 99, 2}, []int64{out.Read, out.Acknowledged, out.Unparsed, out.Dropped, out.Failed, out.Masked, out.NoZone, out.Blank, out.Truncations, out.Zeros, out.Packed,
-		out.Pending, out.Unread, out.FirstRead, out.Bytes, out.Refused})
+	assert.Equal(
+		t,
+		[]int64{10, 6, 1, 2, 3, 4, 5, 6, 7, 8, 9, 1, 11, 12, 99, 2},
+		[]int64{
+			out.Read,
+			out.Acknowledged,
+			out.Unparsed,
+			out.Dropped,
+			out.Failed,
+			out.Masked,
+			out.NoZone,
+			out.Blank,
+			out.Truncations,
+			out.Zeros,
+			out.Packed,
+			out.Pending,
+			out.Unread,
+			out.FirstRead,
+			out.Bytes,
+			out.Refused,
+		},
+	)
 	assert.Equal(t, []string{"a", "b"}, []string{out.Destinations[0].Destination, out.Destinations[1].Destination})
 	assert.Equal(t, time.Unix(1, 0).UTC(), *out.Oldest)
 	assert.Nil(t, numbers(wire.Numbers{}).Oldest)
 	said := strings.Join(notes(n), "\n")
-	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes", "7 truncations"} {
+	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes",
+		"7 truncations"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Empty(t, notes(wire.Numbers{Read: 5}))
 	assert.Equal(t, []string{"1 file is not read, since it is compressed"}, notes(wire.Numbers{Packed: 1}))
 }
 
-// TestEveryCounterIsShown: each counter has its place in the contract, and the contract has no number that nobody counts.
+// TestEveryCounterIsShown: each counter has its place in the contract, and the contract has no number that nobody
+// counts.
 func TestEveryCounterIsShown(t *testing.T) {
 	t.Parallel()
 	left := maps.Clone(places)
@@ -115,7 +163,12 @@ func TestEveryCounterIsShown(t *testing.T) {
 			assert.EqualValues(t, i+1, shown[c.Key], c.Key)
 		}
 	}
-	assert.ElementsMatch(t, []string{"dropReasons", "destinations", "refused"}, slices.Collect(maps.Keys(left)), "these are by reason and by destination")
+	assert.ElementsMatch(
+		t,
+		[]string{"dropReasons", "destinations", "refused"},
+		slices.Collect(maps.Keys(left)),
+		"these are by reason and by destination",
+	)
 }
 
 // TestEditsAreChecked before anything is written.
@@ -125,10 +178,20 @@ func TestEditsAreChecked(t *testing.T) {
 		return &contract.MapEdit{Set: &set, Remove: &remove}
 	}
 	assert.NoError(t, checkEdit(edit(map[string]string{"site": "np"}, "role")))
-	for _, bad := range []*contract.MapEdit{nil, {}, edit(map[string]string{"": "x"}), edit(map[string]string{"a b": "x"}), edit(map[string]string{"a": "x\ny"})} {
+	for _, bad := range []*contract.MapEdit{nil, {}, edit(map[string]string{"": "x"}), edit(
+		map[string]string{"a b": "x"}), edit(map[string]string{"a": "x\ny"})} {
 		assert.Error(t, checkEdit(bad), "%+v", bad)
 	}
 	a := hostTag(store.Host{Name: "h", Labels: map[string]string{"a": "1", "b": "2"}})
-	assert.Equal(t, a, hostTag(store.Host{Name: "other", Labels: map[string]string{"b": "2", "a": "1"}}), "by what is edited alone")
-	assert.NotEqual(t, a, hostTag(store.Host{Labels: map[string]string{"a": "1"}, Settings: map[string]string{"b": "2"}}))
+	assert.Equal(
+		t,
+		a,
+		hostTag(store.Host{Name: "other", Labels: map[string]string{"b": "2", "a": "1"}}),
+		"by what is edited alone",
+	)
+	assert.NotEqual(
+		t,
+		a,
+		hostTag(store.Host{Labels: map[string]string{"a": "1"}, Settings: map[string]string{"b": "2"}}),
+	)
 }

@@ -12,7 +12,10 @@ import (
 )
 
 // EditHosts changes labels and settings of many hosts.
-func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) (contract.EditHostsResponseObject, error) {
+func (a *API) EditHosts(
+	ctx context.Context,
+	r contract.EditHostsRequestObject,
+) (contract.EditHostsResponseObject, error) {
 	b := r.Body
 	if b.Labels == nil && b.Settings == nil {
 		return nil, usage{"say which labels or settings to set or to remove"}
@@ -59,7 +62,12 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 		return v
 	}
 	all := inventory.EditAll(hosts, values(b.Labels), values(b.Settings))
-	out := contract.EditHosts200JSONResponse{DryRun: value(b.DryRun), Chosen: len(hosts), Hint: optional(hint), Changes: []contract.ImportChange{}}
+	out := contract.EditHosts200JSONResponse{
+		DryRun:  value(b.DryRun),
+		Chosen:  len(hosts),
+		Hint:    optional(hint),
+		Changes: []contract.ImportChange{},
+	}
 	for _, c := range all {
 		if c.What != "same" {
 			out.Changes = append(out.Changes, importChange(c))
@@ -73,11 +81,19 @@ func (a *API) EditHosts(ctx context.Context, r contract.EditHostsRequestObject) 
 }
 
 func importChange(c inventory.Change) contract.ImportChange {
-	return contract.ImportChange{Host: c.Host, What: contract.ImportChangeWhat(c.What), Labels: valueEdits(c.Labels), Settings: valueEdits(c.Settings)}
+	return contract.ImportChange{
+		Host:     c.Host,
+		What:     contract.ImportChangeWhat(c.What),
+		Labels:   valueEdits(c.Labels),
+		Settings: valueEdits(c.Settings),
+	}
 }
 
 // ExportInventory lists every host with its labels and settings.
-func (a *API) ExportInventory(context.Context, contract.ExportInventoryRequestObject) (contract.ExportInventoryResponseObject, error) {
+func (a *API) ExportInventory(
+	context.Context,
+	contract.ExportInventoryRequestObject,
+) (contract.ExportInventoryResponseObject, error) {
 	out := contract.ExportInventory200JSONResponse{Items: []contract.InventoryHost{}}
 	for _, v := range a.Hosts.All() {
 		out.Items = append(out.Items, contract.InventoryHost{Host: v.Name, Labels: v.Labels, Settings: v.Settings})
@@ -86,7 +102,10 @@ func (a *API) ExportInventory(context.Context, contract.ExportInventoryRequestOb
 }
 
 // ImportInventory takes a list of hosts, or tells what it would change.
-func (a *API) ImportInventory(ctx context.Context, r contract.ImportInventoryRequestObject) (contract.ImportInventoryResponseObject, error) {
+func (a *API) ImportInventory(
+	ctx context.Context,
+	r contract.ImportInventoryRequestObject,
+) (contract.ImportInventoryResponseObject, error) {
 	list, problems := inventory.ParseList(r.Body.File, []byte(r.Body.Text))
 	if len(problems) > 0 {
 		return nil, changes.Rejected{Findings: check.FromProblems(problems)}
@@ -133,7 +152,10 @@ func (a *API) outside(ctx context.Context, file string, list []inventory.Entry) 
 func valueEdits(list []inventory.Edit) []contract.ValueEdit {
 	out := []contract.ValueEdit{}
 	for _, e := range list {
-		out = append(out, contract.ValueEdit{Key: e.Key, Before: e.Before, After: e.After, Removed: optional(e.Removed)})
+		out = append(
+			out,
+			contract.ValueEdit{Key: e.Key, Before: e.Before, After: e.After, Removed: optional(e.Removed)},
+		)
 	}
 	return out
 }

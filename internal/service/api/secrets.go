@@ -26,7 +26,8 @@ type secretUse struct {
 	hosts       inventory.Set
 }
 
-// secretUses tells for each secret which definitions of the newest revision ask for it, and how many hosts get one of these.
+// secretUses tells for each secret which definitions of the newest revision ask for it, and how many hosts get one of
+// these.
 func (a *API) secretUses(ctx context.Context) (map[string]*secretUse, error) {
 	head, err := a.Changes.Head(ctx)
 	if err != nil {
@@ -63,7 +64,8 @@ func reach(cat *catalogue.Catalogue, fleet *render.Fleet, d *catalogue.Definitio
 	return out
 }
 
-// secretsRun counts for each secret how many hosts run which version of it, by the configs that they report as effective.
+// secretsRun counts for each secret how many hosts run which version of it, by the configs that they report as
+// effective.
 func (a *API) secretsRun(ctx context.Context) (map[string]map[int]int, error) {
 	byHash := map[string]int{}
 	for _, v := range a.Hosts.All() {
@@ -100,8 +102,18 @@ func (a *API) secretsRun(ctx context.Context) (map[string]map[int]int, error) {
 }
 
 func secretAnswer(s store.Secret, u *secretUse, run map[int]int, grants []store.Grant) contract.Secret {
-	out := contract.Secret{Name: s.Name, About: s.About, Owner: s.Owner, Version: s.Version, CreatedAt: optional(s.CreatedAt), SetAt: optional(s.SetAt), SetBy: s.SetBy,
-		UsedBy: []string{}, OnHosts: []contract.SecretVersionHosts{}, Grants: []contract.Grant{}}
+	out := contract.Secret{
+		Name:      s.Name,
+		About:     s.About,
+		Owner:     s.Owner,
+		Version:   s.Version,
+		CreatedAt: optional(s.CreatedAt),
+		SetAt:     optional(s.SetAt),
+		SetBy:     s.SetBy,
+		UsedBy:    []string{},
+		OnHosts:   []contract.SecretVersionHosts{},
+		Grants:    []contract.Grant{},
+	}
 	for _, version := range slices.Backward(slices.Sorted(maps.Keys(run))) {
 		out.OnHosts = append(out.OnHosts, contract.SecretVersionHosts{Version: version, Hosts: run[version]})
 	}
@@ -110,13 +122,25 @@ func secretAnswer(s store.Secret, u *secretUse, run map[int]int, grants []store.
 		out.Hosts = u.hosts.Len()
 	}
 	for _, g := range grants {
-		out.Grants = append(out.Grants, contract.Grant{Id: g.ID, Who: g.Who, CreatedAt: g.CreatedAt, CreatedBy: g.CreatedBy, ExpiresAt: g.ExpiresAt})
+		out.Grants = append(
+			out.Grants,
+			contract.Grant{
+				Id:        g.ID,
+				Who:       g.Who,
+				CreatedAt: g.CreatedAt,
+				CreatedBy: g.CreatedBy,
+				ExpiresAt: g.ExpiresAt,
+			},
+		)
 	}
 	return out
 }
 
 // ListSecrets lists secrets, also those that definitions ask for and nobody has set.
-func (a *API) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObject) (contract.ListSecretsResponseObject, error) {
+func (a *API) ListSecrets(
+	ctx context.Context,
+	_ contract.ListSecretsRequestObject,
+) (contract.ListSecretsResponseObject, error) {
 	run, err := a.secretsRun(ctx)
 	if err != nil {
 		return nil, err
@@ -142,7 +166,10 @@ func (a *API) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObje
 }
 
 // SetSecret sets a value, or says something else of a secret.
-func (a *API) SetSecret(ctx context.Context, r contract.SetSecretRequestObject) (contract.SetSecretResponseObject, error) {
+func (a *API) SetSecret(
+	ctx context.Context,
+	r contract.SetSecretRequestObject,
+) (contract.SetSecretResponseObject, error) {
 	if why := inventory.CheckKey(r.Secret); why != "" {
 		return nil, usage{fmt.Sprintf("%q: %s", r.Secret, why)}
 	}
@@ -170,28 +197,47 @@ func (a *API) SetSecret(ctx context.Context, r contract.SetSecretRequestObject) 
 		return nil, err
 	}
 	if identity(ctx).Secret != "" { // who needs it is nothing that they need to know
-		return contract.SetSecret200JSONResponse(secretAnswer(store.Secret{Name: s.Name, Version: s.Version, SetAt: s.SetAt, SetBy: s.SetBy}, nil, nil, nil)), nil
+		return contract.SetSecret200JSONResponse(
+			secretAnswer(
+				store.Secret{Name: s.Name, Version: s.Version, SetAt: s.SetAt, SetBy: s.SetBy},
+				nil,
+				nil,
+				nil,
+			),
+		), nil
 	}
 	uses, err := a.secretUses(ctx)
 	return contract.SetSecret200JSONResponse(secretAnswer(s, uses[s.Name], nil, nil)), err
 }
 
 // RemoveSecret removes a secret that nothing uses.
-func (a *API) RemoveSecret(ctx context.Context, r contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
+func (a *API) RemoveSecret(
+	ctx context.Context,
+	r contract.RemoveSecretRequestObject,
+) (contract.RemoveSecretResponseObject, error) {
 	uses, err := a.secretUses(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if u := uses[r.Secret]; u != nil {
 		if _, there := a.Secrets.Versions()[r.Secret]; there {
-			return nil, changes.Conflict{Words: fmt.Sprintf("the secret %s is used by %s; take it out there first", r.Secret, strings.Join(u.definitions, ", "))}
+			return nil, changes.Conflict{
+				Words: fmt.Sprintf(
+					"the secret %s is used by %s; take it out there first",
+					r.Secret,
+					strings.Join(u.definitions, ", "),
+				),
+			}
 		}
 	}
 	return contract.RemoveSecret204Response{}, a.Secrets.Remove(ctx, person(ctx), r.Secret)
 }
 
 // GrantSecret makes a token with which somebody may set one secret.
-func (a *API) GrantSecret(ctx context.Context, r contract.GrantSecretRequestObject) (contract.GrantSecretResponseObject, error) {
+func (a *API) GrantSecret(
+	ctx context.Context,
+	r contract.GrantSecretRequestObject,
+) (contract.GrantSecretResponseObject, error) {
 	to := strings.TrimSpace(r.Body.To)
 	if to == "" || inventory.CheckLine(to, 100) != "" {
 		return nil, usage{"say in one line to whom it is given"}
@@ -208,10 +254,18 @@ func (a *API) GrantSecret(ctx context.Context, r contract.GrantSecretRequestObje
 	if err != nil {
 		return nil, err
 	}
-	return contract.GrantSecret201JSONResponse{Id: g.ID, Token: text, ExpiresAt: g.ExpiresAt, Url: a.base(ctx) + "/give/" + r.Secret + "#" + text}, nil
+	return contract.GrantSecret201JSONResponse{
+		Id:        g.ID,
+		Token:     text,
+		ExpiresAt: g.ExpiresAt,
+		Url:       a.base(ctx) + "/give/" + r.Secret + "#" + text,
+	}, nil
 }
 
 // RevokeGrant ends a grant.
-func (a *API) RevokeGrant(ctx context.Context, r contract.RevokeGrantRequestObject) (contract.RevokeGrantResponseObject, error) {
+func (a *API) RevokeGrant(
+	ctx context.Context,
+	r contract.RevokeGrantRequestObject,
+) (contract.RevokeGrantResponseObject, error) {
 	return contract.RevokeGrant204Response{}, a.Secrets.Revoke(ctx, person(ctx), r.Secret, r.Id)
 }

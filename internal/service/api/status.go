@@ -14,7 +14,10 @@ import (
 const maxAttention = 50
 
 // GetStatus tells what is in force, what waits and what is wrong.
-func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) (contract.GetStatusResponseObject, error) {
+func (a *API) GetStatus(
+	ctx context.Context,
+	_ contract.GetStatusRequestObject,
+) (contract.GetStatusResponseObject, error) {
 	now := a.Now()
 	head, err := a.Changes.Head(ctx)
 	if err != nil {
@@ -24,8 +27,17 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetStatus200JSONResponse{Version: version.String(), Published: head.Revision.Number, InForce: a.Rollouts.InForce(),
-		Newcomers: len(a.Membership.Newcomers()), Drafts: []contract.DraftSummary{}, PendingInventory: []string{}, Attention: []contract.Attention{}}
+	out := contract.GetStatus200JSONResponse{
+		Version:   version.String(),
+		Published: head.Revision.Number,
+		InForce:   a.Rollouts.InForce(),
+		Newcomers: len(
+			a.Membership.Newcomers(),
+		),
+		Drafts:           []contract.DraftSummary{},
+		PendingInventory: []string{},
+		Attention:        []contract.Attention{},
+	}
 	for _, d := range drafts {
 		sum, err := a.draftSummary(ctx, d)
 		if err != nil {
@@ -41,7 +53,12 @@ func (a *API) GetStatus(ctx context.Context, _ contract.GetStatusRequestObject) 
 		}
 	}
 	if t := a.Store.Trouble(); t.Reason != "" {
-		out.Trouble = &contract.ServiceTrouble{Reason: "the service cannot keep its records: " + t.Reason, Todo: "make room on its disk, or let it write there; agents collect meanwhile, and what is not written is tried again", Since: t.Since.UTC()}
+		out.Trouble = &contract.ServiceTrouble{
+			Reason: "the service cannot keep its records: " + t.Reason,
+			Todo: "make room on its disk, or let it write there; agents collect meanwhile, and what is not " +
+				"written is tried again",
+			Since: t.Since.UTC(),
+		}
 	}
 	var wrong []contract.Attention
 	for _, v := range a.Hosts.All() {

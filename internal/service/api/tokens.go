@@ -24,12 +24,27 @@ func (a *API) token(t store.JoinToken) contract.JoinToken {
 	case t.Uses > 0 && t.Used >= t.Uses:
 		state = contract.UsedUp
 	}
-	return contract.JoinToken{Id: t.ID, Labels: t.Labels, CreatedAt: t.CreatedAt, CreatedBy: t.CreatedBy, ExpiresAt: t.ExpiresAt, Uses: t.Uses,
-		Used: t.Used, Host: optional(t.Host), Listed: t.Listed, Reserved: t.Reserved, RevokedAt: optional(t.RevokedAt), State: state}
+	return contract.JoinToken{
+		Id:        t.ID,
+		Labels:    t.Labels,
+		CreatedAt: t.CreatedAt,
+		CreatedBy: t.CreatedBy,
+		ExpiresAt: t.ExpiresAt,
+		Uses:      t.Uses,
+		Used:      t.Used,
+		Host:      optional(t.Host),
+		Listed:    t.Listed,
+		Reserved:  t.Reserved,
+		RevokedAt: optional(t.RevokedAt),
+		State:     state,
+	}
 }
 
 // ListJoinTokens lists join tokens.
-func (a *API) ListJoinTokens(ctx context.Context, _ contract.ListJoinTokensRequestObject) (contract.ListJoinTokensResponseObject, error) {
+func (a *API) ListJoinTokens(
+	ctx context.Context,
+	_ contract.ListJoinTokensRequestObject,
+) (contract.ListJoinTokensResponseObject, error) {
 	list, err := a.Membership.JoinTokens(ctx)
 	out := contract.ListJoinTokens200JSONResponse{Items: []contract.JoinToken{}}
 	for _, t := range list {
@@ -39,7 +54,10 @@ func (a *API) ListJoinTokens(ctx context.Context, _ contract.ListJoinTokensReque
 }
 
 // CreateJoinToken makes a join token.
-func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenRequestObject) (contract.CreateJoinTokenResponseObject, error) {
+func (a *API) CreateJoinToken(
+	ctx context.Context,
+	r contract.CreateJoinTokenRequestObject,
+) (contract.CreateJoinTokenResponseObject, error) {
 	labels := value(r.Body.Labels)
 	if labels == nil {
 		labels = map[string]string{}
@@ -75,7 +93,14 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	if err != nil {
 		return nil, err
 	}
-	agent := fmt.Sprintf("SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state %s", text, a.base(ctx), hostconfig.AgentFolder) + join.Named(t.Host)
+	agent := fmt.Sprintf(
+		"SYNAXIS_JOIN_TOKEN=%s synaxis-agent --service %s --state %s",
+		text,
+		a.base(ctx),
+		hostconfig.AgentFolder,
+	) + join.Named(
+		t.Host,
+	)
 	if a.Join.Pin() != "" {
 		agent += " --pin " + a.Join.Pin()
 	}
@@ -83,10 +108,19 @@ func (a *API) CreateJoinToken(ctx context.Context, r contract.CreateJoinTokenReq
 	if errors.Is(err, join.ErrNoAgent) { // there is a token all the same, for an agent that comes by another way
 		line, err = agent, nil
 	}
-	return contract.CreateJoinToken201JSONResponse{Id: t.ID, Token: text, ExpiresAt: t.ExpiresAt, Command: line, Agent: agent}, err
+	return contract.CreateJoinToken201JSONResponse{
+		Id:        t.ID,
+		Token:     text,
+		ExpiresAt: t.ExpiresAt,
+		Command:   line,
+		Agent:     agent,
+	}, err
 }
 
 // RevokeJoinToken ends a join token.
-func (a *API) RevokeJoinToken(ctx context.Context, r contract.RevokeJoinTokenRequestObject) (contract.RevokeJoinTokenResponseObject, error) {
+func (a *API) RevokeJoinToken(
+	ctx context.Context,
+	r contract.RevokeJoinTokenRequestObject,
+) (contract.RevokeJoinTokenResponseObject, error) {
 	return contract.RevokeJoinToken204Response{}, a.Membership.RevokeJoinToken(ctx, person(ctx), r.Id)
 }

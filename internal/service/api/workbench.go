@@ -23,7 +23,9 @@ func (a *API) log(text *string, raw *[]byte) ([]byte, error) {
 	}
 	data := append([]byte(value(text)), value(raw)...)
 	if len(data) > workbench.MaxLog {
-		return nil, usage{fmt.Sprintf("the log has %d bytes; at most %d are tried at once", len(data), workbench.MaxLog)}
+		return nil, usage{
+			fmt.Sprintf("the log has %d bytes; at most %d are tried at once", len(data), workbench.MaxLog),
+		}
 	}
 	if len(bytes.TrimSpace(data)) == 0 {
 		return nil, usage{"there are no lines to try"}
@@ -48,7 +50,10 @@ func (a *API) ReadText(_ context.Context, r contract.ReadTextRequestObject) (con
 }
 
 // GuessLog finds out how a log is written.
-func (a *API) GuessLog(ctx context.Context, r contract.GuessLogRequestObject) (contract.GuessLogResponseObject, error) {
+func (a *API) GuessLog(
+	ctx context.Context,
+	r contract.GuessLogRequestObject,
+) (contract.GuessLogResponseObject, error) {
 	data, err := a.log(r.Body.Log, r.Body.Bytes)
 	if err != nil {
 		return nil, err
@@ -78,8 +83,18 @@ func (a *API) GuessLog(ctx context.Context, r contract.GuessLogRequestObject) (c
 }
 
 // CarveField makes a part of a line a field.
-func (a *API) CarveField(_ context.Context, r contract.CarveFieldRequestObject) (contract.CarveFieldResponseObject, error) {
-	template, typ, err := format.Carve(r.Body.Template, r.Body.Line, r.Body.Start, r.Body.End, r.Body.Name, value(r.Body.Type))
+func (a *API) CarveField(
+	_ context.Context,
+	r contract.CarveFieldRequestObject,
+) (contract.CarveFieldResponseObject, error) {
+	template, typ, err := format.Carve(
+		r.Body.Template,
+		r.Body.Line,
+		r.Body.Start,
+		r.Body.End,
+		r.Body.Name,
+		value(r.Body.Type),
+	)
 	if err != nil {
 		return nil, usage{err.Error()}
 	}
@@ -87,7 +102,11 @@ func (a *API) CarveField(_ context.Context, r contract.CarveFieldRequestObject) 
 }
 
 // over is the catalogue of a draft, or of the newest revision, with definitions laid over it.
-func (a *API) over(ctx context.Context, draft *int, definitions *string) (*catalogue.Catalogue, []workbench.Problem, error) {
+func (a *API) over(
+	ctx context.Context,
+	draft *int,
+	definitions *string,
+) (*catalogue.Catalogue, []workbench.Problem, error) {
 	cat, err := a.Changes.Catalogue(ctx, value(draft))
 	if err != nil {
 		return nil, nil, err
@@ -110,7 +129,13 @@ func (a *API) TryLog(ctx context.Context, r contract.TryLogRequestObject) (contr
 	if err != nil {
 		return nil, err
 	}
-	o := workbench.Options{Zone: value(r.Body.Zone), Begin: value(r.Body.Begin), Unread: value(r.Body.Unread), Most: value(r.Body.Most), Observed: a.written(r.Body.Modified)}
+	o := workbench.Options{
+		Zone:     value(r.Body.Zone),
+		Begin:    value(r.Body.Begin),
+		Unread:   value(r.Body.Unread),
+		Most:     value(r.Body.Most),
+		Observed: a.written(r.Body.Modified),
+	}
 	if r.Body.Bytes == nil { // characters already
 		o.Encoding = "utf-8"
 	}
@@ -179,7 +204,10 @@ func (a *API) ScanLog(ctx context.Context, r contract.ScanLogRequestObject) (con
 		return nil, usage{err.Error()}
 	}
 	data = workbench.Scannable(data)
-	out := contract.ScanLog200JSONResponse{Lines: bytes.Count(bytes.TrimSuffix(data, []byte("\n")), []byte("\n")) + 1, Hits: []workbench.Hit{}}
+	out := contract.ScanLog200JSONResponse{
+		Lines: bytes.Count(bytes.TrimSuffix(data, []byte("\n")), []byte("\n")) + 1,
+		Hits:  []workbench.Hit{},
+	}
 	for _, f := range workbench.Scan(data, finders) {
 		out.Hits = append(out.Hits, f.Hit)
 	}
@@ -187,7 +215,10 @@ func (a *API) ScanLog(ctx context.Context, r contract.ScanLogRequestObject) (con
 }
 
 // GetCoverage holds every source against every guard.
-func (a *API) GetCoverage(ctx context.Context, r contract.GetCoverageRequestObject) (contract.GetCoverageResponseObject, error) {
+func (a *API) GetCoverage(
+	ctx context.Context,
+	r contract.GetCoverageRequestObject,
+) (contract.GetCoverageResponseObject, error) {
 	cat, err := a.Changes.Catalogue(ctx, value(r.Params.Draft))
 	if err != nil {
 		return nil, err
@@ -197,7 +228,10 @@ func (a *API) GetCoverage(ctx context.Context, r contract.GetCoverageRequestObje
 }
 
 // ReadHostLines reads the last lines of a file of a host.
-func (a *API) ReadHostLines(ctx context.Context, r contract.ReadHostLinesRequestObject) (contract.ReadHostLinesResponseObject, error) {
+func (a *API) ReadHostLines(
+	ctx context.Context,
+	r contract.ReadHostLinesRequestObject,
+) (contract.ReadHostLinesResponseObject, error) {
 	last, err := a.Agents.ReadLines(ctx, person(ctx), r.Host, r.Params.Path, value(r.Params.Lines))
 	if err != nil {
 		return nil, err
@@ -206,7 +240,10 @@ func (a *API) ReadHostLines(ctx context.Context, r contract.ReadHostLinesRequest
 }
 
 // ListUncollected lists the logs of a host that no source takes.
-func (a *API) ListUncollected(ctx context.Context, r contract.ListUncollectedRequestObject) (contract.ListUncollectedResponseObject, error) {
+func (a *API) ListUncollected(
+	ctx context.Context,
+	r contract.ListUncollectedRequestObject,
+) (contract.ListUncollectedResponseObject, error) {
 	folders, err := a.logFolders(ctx, r.Host)
 	if err != nil {
 		return nil, err
@@ -215,9 +252,26 @@ func (a *API) ListUncollected(ctx context.Context, r contract.ListUncollectedReq
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListUncollected200JSONResponse{Folders: append([]string{}, logs.Folders...), More: logs.More, Items: []contract.UncollectedLog{}}
+	out := contract.ListUncollected200JSONResponse{
+		Folders: append([]string{}, logs.Folders...),
+		More:    logs.More,
+		Items:   []contract.UncollectedLog{},
+	}
 	for _, l := range logs.Items {
-		out.Items = append(out.Items, contract.UncollectedLog{Path: l.Path, Size: l.Size, Modified: l.Modified, Rate: l.Rate, Program: optional(l.Program), Kind: l.Kind, Share: l.Share, NoZone: optional(l.NoZone), Encoding: optional(l.Encoding)})
+		out.Items = append(
+			out.Items,
+			contract.UncollectedLog{
+				Path:     l.Path,
+				Size:     l.Size,
+				Modified: l.Modified,
+				Rate:     l.Rate,
+				Program:  optional(l.Program),
+				Kind:     l.Kind,
+				Share:    l.Share,
+				NoZone:   optional(l.NoZone),
+				Encoding: optional(l.Encoding),
+			},
+		)
 	}
 	return out, nil
 }
@@ -238,7 +292,10 @@ func (a *API) logFolders(ctx context.Context, host string) ([]string, error) {
 }
 
 // DraftSource turns a log of a host into a source and a format.
-func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObject) (contract.DraftSourceResponseObject, error) {
+func (a *API) DraftSource(
+	ctx context.Context,
+	r contract.DraftSourceRequestObject,
+) (contract.DraftSourceResponseObject, error) {
 	h, ok := a.Hosts.Get(r.Host)
 	if !ok {
 		return nil, store.Missingf("there is no host %s", r.Host)
@@ -257,7 +314,20 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 	}
 	x := h.Inventory()
 	settings, _ := cat.Layers(&x, nil)
-	p, err := workbench.Propose(cat, workbench.Proposal{Host: x, Settings: settings, Path: r.Body.Path, Lines: last.Lines, Encoding: last.Encoding, Name: value(r.Body.Name), Zone: value(r.Body.Zone), To: value(r.Body.To), Observed: last.Modified})
+	p, err := workbench.Propose(
+		cat,
+		workbench.Proposal{
+			Host:     x,
+			Settings: settings,
+			Path:     r.Body.Path,
+			Lines:    last.Lines,
+			Encoding: last.Encoding,
+			Name:     value(r.Body.Name),
+			Zone:     value(r.Body.Zone),
+			To:       value(r.Body.To),
+			Observed: last.Modified,
+		},
+	)
 	if err != nil {
 		return nil, usage{err.Error()}
 	}
@@ -274,5 +344,10 @@ func (a *API) DraftSource(ctx context.Context, r contract.DraftSourceRequestObje
 			return nil, err
 		}
 	}
-	return contract.DraftSource201JSONResponse{Draft: draft, Source: p.Source, Format: p.Format, Definitions: p.Text()}, nil
+	return contract.DraftSource201JSONResponse{
+		Draft:       draft,
+		Source:      p.Source,
+		Format:      p.Format,
+		Definitions: p.Text(),
+	}, nil
 }

@@ -1,5 +1,5 @@
-// Package assemble builds the owners of the service's facts over a store, each from those that it asks. The order is that of the followers of
-// a commit too: who is asked hears of it first.
+// Package assemble builds the owners of the service's facts over a store, each from those that it asks. The order is
+// that of the followers of a commit too: who is asked hears of it first.
 package assemble
 
 import (
@@ -66,10 +66,24 @@ func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 	}
 	o.Hosts = hosts.New(st, o.Inventory, o.Reports, o.Links, o.Desired, w.Now)
 	o.Changes = changes.New(st, o.Revisions, o.Desired, o.Hosts, w.Now, w.Note)
-	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, w.Log, w.Now, w.Note); err != nil {
+	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, w.Log, w.Now,
+		w.Note); err != nil {
 		return nil, err
 	}
-	o.Agents = agents.New(agents.Parts{Store: st, Inventory: o.Inventory, Membership: o.Membership, Links: o.Links, Reports: o.Reports, Hosts: o.Hosts,
-		Rollouts: o.Queue, Secrets: o.Secrets, Log: w.Log, Now: w.Now, Note: w.Note})
+	o.Agents = agents.New(
+		agents.Parts{
+			Store:      st,
+			Inventory:  o.Inventory,
+			Membership: o.Membership,
+			Links:      o.Links,
+			Reports:    o.Reports,
+			Hosts:      o.Hosts,
+			Rollouts:   o.Queue,
+			Secrets:    o.Secrets,
+			Log:        w.Log,
+			Now:        w.Now,
+			Note:       w.Note,
+		},
+	)
 	return o, nil
 }

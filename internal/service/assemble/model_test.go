@@ -121,7 +121,12 @@ func (p *plain) replay(t *testing.T, e store.AuditEntry, calls map[string]call) 
 
 // held is what the owners hold, as plain has it.
 func held(o *Owners) *plain {
-	p := &plain{Hosts: map[string]plainHost{}, Tokens: map[string]int{}, Secrets: maps.Clone(o.Secrets.Versions()), Rollouts: map[int]int{}}
+	p := &plain{
+		Hosts:    map[string]plainHost{},
+		Tokens:   map[string]int{},
+		Secrets:  maps.Clone(o.Secrets.Versions()),
+		Rollouts: map[int]int{},
+	}
 	for _, retired := range []bool{false, true} {
 		for _, h := range o.Inventory.All(retired) {
 			p.Hosts[h.Name] = plainHost{h.UID, h.Labels, h.Settings, retired}
@@ -144,7 +149,11 @@ func held(o *Owners) *plain {
 
 // full is all that memory holds, for comparing it with what another process reads from the same database.
 func full(o *Owners) map[string]any {
-	out := map[string]any{"in force": o.Rollouts.InForce(), "former": o.Inventory.Former(), "newcomers": o.Membership.Newcomers()}
+	out := map[string]any{
+		"in force":  o.Rollouts.InForce(),
+		"former":    o.Inventory.Former(),
+		"newcomers": o.Membership.Newcomers(),
+	}
 	for _, v := range append(o.Hosts.All(), o.Hosts.Retired()...) {
 		out["host "+v.Name] = []any{v.Host, v.Assigned, v.Pending, v.Live, v.Numbers}
 	}
@@ -192,9 +201,14 @@ func (m *machine) poll(o *Owners, bearer string, msg *protobufs.AgentToServer) (
 }
 
 func (m *machine) describe() *protobufs.AgentToServer {
-	return &protobufs.AgentToServer{AgentDescription: &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{
-		wire.TextAttribute("service.name", wire.ServiceName), wire.TextAttribute("host.name", m.name), wire.TextAttribute("host.id", "machine of "+m.name)},
-		NonIdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("os.type", "linux")}}}
+	return &protobufs.AgentToServer{
+		AgentDescription: &protobufs.AgentDescription{IdentifyingAttributes: []*protobufs.KeyValue{
+			wire.TextAttribute(
+				"service.name",
+				wire.ServiceName,
+			), wire.TextAttribute("host.name", m.name), wire.TextAttribute("host.id", "machine of "+m.name)},
+			NonIdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("os.type", "linux")}},
+	}
 }
 
 // live polls as an agent does, and runs what it is offered, or refuses it.
@@ -205,22 +219,33 @@ func (m *machine) live(o *Owners, r *rand.Rand) {
 			return
 		}
 		rc := answer.GetRemoteConfig()
-		status := &protobufs.RemoteConfigStatus{LastRemoteConfigHash: rc.GetConfigHash(), Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
+		status := &protobufs.RemoteConfigStatus{
+			LastRemoteConfigHash: rc.GetConfigHash(),
+			Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+		}
 		text := wire.ConfigOf(rc.GetConfig())
 		if r.IntN(6) == 0 && len(text) > 0 {
 			status.Status, status.ErrorMessage = protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED, "no room"
 			text = []byte(m.running)
 		}
 		m.running = string(text)
-		answer, ok = m.poll(o, m.credential, &protobufs.AgentToServer{RemoteConfigStatus: status, EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(text)}})
+		answer, ok = m.poll(
+			o,
+			m.credential,
+			&protobufs.AgentToServer{
+				RemoteConfigStatus: status,
+				EffectiveConfig:    &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(text)},
+			},
+		)
 	}
 }
 
-const catalogueText = "source: ss\nhosts: all\nread: {files: [/var/%d/a]}\nformat: raw\nsend: [one]\n---\ndestination: one\ndeliver: {discard: {}}\n"
+const catalogueText = "source: ss\nhosts: all\nread: {files: [/var/%d/a]}\nformat: raw\nsend: " +
+	"[one]\n---\ndestination: one\ndeliver: {discard: {}}\n"
 
-// TestParallelCalls: people edit, import, retire, publish, set secrets and start rollouts, and agents join, report and are offered configs,
-// all at once and while commits fail at random. In the end memory is what the database holds, and both are what a plain model comes to that
-// goes through the audit line by line.
+// TestParallelCalls: people edit, import, retire, publish, set secrets and start rollouts, and agents join, report and
+// are offered configs, all at once and while commits fail at random. In the end memory is what the database holds, and
+// both are what a plain model comes to that goes through the audit line by line.
 func TestParallelCalls(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(4) {
@@ -236,7 +261,11 @@ func parallelCalls(t *testing.T, seed uint64) {
 	open := func() *Owners {
 		st, err := store.Open(ctx, dir)
 		require.NoError(t, err)
-		o, err := New(ctx, st, World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: time.Now, Note: func(string) {}})
+		o, err := New(
+			ctx,
+			st,
+			World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: time.Now, Note: func(string) {}},
+		)
 		require.NoError(t, err)
 		return o
 	}
@@ -267,7 +296,8 @@ func parallelCalls(t *testing.T, seed uint64) {
 	}
 	count := func(err error) {
 		var refused changes.Conflict
-		if err != nil && !errors.Is(err, store.ErrNotFound) && !errors.As(err, &refused) && !errors.Is(err, rollouts.ErrBusy) {
+		if err != nil && !errors.Is(err, store.ErrNotFound) && !errors.As(err, &refused) &&
+			!errors.Is(err, rollouts.ErrBusy) {
 			mu.Lock()
 			failed++
 			mu.Unlock()
@@ -276,7 +306,10 @@ func parallelCalls(t *testing.T, seed uint64) {
 	for _, n := range names {
 		_, err := o.Membership.JoinTokens(ctx)
 		require.NoError(t, err)
-		require.NoError(t, o.Inventory.Change(ctx, note(call{what: "list", host: n}), "host import", []inventory.Change{{Host: n}}))
+		require.NoError(
+			t,
+			o.Inventory.Change(ctx, note(call{what: "list", host: n}), "host import", []inventory.Change{{Host: n}}),
+		)
 	}
 	failing.Store(true)
 	var people sync.WaitGroup
@@ -301,13 +334,26 @@ func parallelCalls(t *testing.T, seed uint64) {
 					for k, v := range c.set {
 						deltas = append(deltas, inventory.Edit{Key: k, After: v})
 					}
-					count(o.Inventory.Change(ctx, note(c), "host import", []inventory.Change{{Host: name, Labels: deltas}}))
+					count(
+						o.Inventory.Change(
+							ctx,
+							note(c),
+							"host import",
+							[]inventory.Change{{Host: name, Labels: deltas}},
+						),
+					)
 				case 4:
 					if r.IntN(3) == 0 {
 						count(o.Inventory.Retire(ctx, note(call{what: "retire", host: name}), name))
 					}
 				case 5:
-					d, _, err := o.Changes.Load(ctx, note(call{what: "load"}), "", true, []store.File{{Path: "a.yaml", Text: fmt.Sprintf(catalogueText, r.IntN(50))}})
+					d, _, err := o.Changes.Load(
+						ctx,
+						note(call{what: "load"}),
+						"",
+						true,
+						[]store.File{{Path: "a.yaml", Text: fmt.Sprintf(catalogueText, r.IntN(50))}},
+					)
 					if count(err); err == nil && d.ID > 0 {
 						_, _, err = o.Changes.Publish(ctx, note(call{what: "publish"}), d.ID, "", -1)
 						count(err)
@@ -317,13 +363,25 @@ func parallelCalls(t *testing.T, seed uint64) {
 					count(err)
 				case 7:
 					if r.IntN(4) > 0 {
-						_, err := o.Secrets.Set(ctx, note(call{what: "secret"}), fmt.Sprint("key", r.IntN(2)), "v", nil, nil)
+						_, err := o.Secrets.Set(
+							ctx,
+							note(call{what: "secret"}),
+							fmt.Sprint("key", r.IntN(2)),
+							"v",
+							nil,
+							nil,
+						)
 						count(err)
 					} else {
 						count(o.Secrets.Remove(ctx, note(call{what: "secret"}), fmt.Sprint("key", r.IntN(2))))
 					}
 				case 8:
-					j, _, err := o.Membership.CreateJoinToken(ctx, note(call{what: "token"}), store.JoinToken{}, time.Hour)
+					j, _, err := o.Membership.CreateJoinToken(
+						ctx,
+						note(call{what: "token"}),
+						store.JoinToken{},
+						time.Hour,
+					)
 					if count(err); err == nil && r.IntN(2) == 0 {
 						count(o.Membership.RevokeJoinToken(ctx, note(call{what: "token"}), j.ID))
 					}
@@ -348,7 +406,12 @@ func parallelCalls(t *testing.T, seed uint64) {
 				default:
 				}
 				if token == "" {
-					_, text, err := o.Membership.CreateJoinToken(ctx, note(call{what: "token"}), store.JoinToken{Host: name}, time.Hour)
+					_, text, err := o.Membership.CreateJoinToken(
+						ctx,
+						note(call{what: "token"}),
+						store.JoinToken{Host: name},
+						time.Hour,
+					)
 					if err != nil {
 						continue
 					}
@@ -356,7 +419,10 @@ func parallelCalls(t *testing.T, seed uint64) {
 				}
 				if m.credential == "" {
 					if answer, ok := m.poll(o, token, m.describe()); ok {
-						m.credential = strings.TrimPrefix(answer.GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()[0].GetValue(), "Bearer ")
+						m.credential = strings.TrimPrefix(
+							answer.GetConnectionSettings().GetOpamp().GetHeaders().GetHeaders()[0].GetValue(),
+							"Bearer ",
+						)
 						_, _ = m.poll(o, m.credential, m.describe())
 					}
 					continue
@@ -375,7 +441,17 @@ func parallelCalls(t *testing.T, seed uint64) {
 	close(done)
 	machines.Wait()
 	for _, name := range names { // the last word of each
-		count(o.Inventory.Edit(ctx, note(call{what: "label", host: name, set: map[string]string{"last": "yes"}}), name, "labels", map[string]string{"last": "yes"}, nil, nil))
+		count(
+			o.Inventory.Edit(
+				ctx,
+				note(call{what: "label", host: name, set: map[string]string{"last": "yes"}}),
+				name,
+				"labels",
+				map[string]string{"last": "yes"},
+				nil,
+				nil,
+			),
+		)
 	}
 	require.Eventually(t, func() bool { return o.Queue.Idle() }, 5*time.Second, 5*time.Millisecond)
 	stop()
@@ -386,13 +462,19 @@ func parallelCalls(t *testing.T, seed uint64) {
 	entries, err := o.Store.AuditEntries(ctx, store.AuditFilter{Limit: 100_000})
 	require.NoError(t, err)
 	slices.Reverse(entries)
-	model := &plain{Hosts: map[string]plainHost{}, Tokens: map[string]int{}, Secrets: map[string]int{}, Rollouts: map[int]int{}}
+	model := &plain{
+		Hosts:    map[string]plainHost{},
+		Tokens:   map[string]int{},
+		Secrets:  map[string]int{},
+		Rollouts: map[int]int{},
+	}
 	kinds := map[string]int{}
 	for _, e := range entries {
 		model.replay(t, e, calls)
 		kinds[e.Action]++
 	}
-	for _, kind := range []string{"host labels", "host settings", "host import", "host retire", "host join", "join-token create", "join-token revoke", "secret set", "draft publish", "rollout start"} {
+	for _, kind := range []string{"host labels", "host settings", "host import", "host retire", "host join",
+		"join-token create", "join-token revoke", "secret set", "draft publish", "rollout start"} {
 		assert.Positive(t, kinds[kind], kind)
 	}
 	assert.Equal(t, asJSON(t, model), asJSON(t, held(o)), "memory is what the model comes to")

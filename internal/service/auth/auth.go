@@ -62,8 +62,8 @@ type tries struct {
 	last time.Time
 }
 
-// How a wrong sign-in is answered: each later than the one before, up to slowest, until none has come for forgets. Nobody is shut out: what is
-// tried has 256 random bits, and an address may be that of a proxy that many share.
+// How a wrong sign-in is answered: each later than the one before, up to slowest, until none has come for forgets.
+// Nobody is shut out: what is tried has 256 random bits, and an address may be that of a proxy that many share.
 const (
 	slowed   = 250 * time.Millisecond
 	slowest  = 2 * time.Second
@@ -110,7 +110,13 @@ func pause(ctx context.Context, d time.Duration) {
 const TokenFile = "admin.token"
 
 // New reads the admin's token from the data folder, or makes it; created tells which.
-func New(st *store.Store, dir string, rules Rules, log *slog.Logger, now func() time.Time) (a *Auth, created bool, err error) {
+func New(
+	st *store.Store,
+	dir string,
+	rules Rules,
+	log *slog.Logger,
+	now func() time.Time,
+) (a *Auth, created bool, err error) {
 	path := filepath.Join(dir, TokenFile)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -133,8 +139,17 @@ func New(st *store.Store, dir string, rules Rules, log *slog.Logger, now func() 
 	if rules.Ended == nil {
 		rules.Ended = func([]byte) {}
 	}
-	return &Auth{store: st, now: now, token: sha256.Sum256([]byte(token)), codes: map[string]time.Time{}, wrong: map[string]tries{}, wait: pause, log: log,
-		ended: rules.Ended, readsHosts: !rules.NoHostReading}, created, nil
+	return &Auth{
+		store:      st,
+		now:        now,
+		token:      sha256.Sum256([]byte(token)),
+		codes:      map[string]time.Time{},
+		wrong:      map[string]tries{},
+		wait:       pause,
+		log:        log,
+		ended:      rules.Ended,
+		readsHosts: !rules.NoHostReading,
+	}, created, nil
 }
 
 func random() string {
@@ -187,7 +202,11 @@ func (a *Auth) identify(r *http.Request) (Identity, error) {
 		}
 		if !a.isToken(bearer) {
 			a.failed(r.Context(), address(r), "API token")
-			return Identity{}, fmt.Errorf("%w: the API token is not known here; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
+			return Identity{}, fmt.Errorf(
+				"%w: the API token is not known here; it is in the service's data folder, in %s",
+				ErrUnknown,
+				TokenFile,
+			)
 		}
 		return Identity{Who: "admin"}, nil
 	}
@@ -208,7 +227,8 @@ func (a *Auth) identify(r *http.Request) (Identity, error) {
 	return Identity{Who: s.Who, Expires: s.ExpiresAt, hash: sum[:]}, err
 }
 
-// session is the ID of a session: the SHA-256 of its cookie and the admin's token, so that another token ends all sessions.
+// session is the ID of a session: the SHA-256 of its cookie and the admin's token, so that another token ends all
+// sessions.
 func (a *Auth) session(cookie string) [sha256.Size]byte {
 	return sha256.Sum256(append([]byte(cookie+"\x00"), a.token[:]...))
 }
@@ -230,7 +250,10 @@ func (a *Auth) granted(ctx context.Context, bearer string) (Identity, error) {
 			return Identity{Who: g.Who, Expires: g.ExpiresAt, Secret: g.Secret}, nil
 		}
 	}
-	return Identity{}, fmt.Errorf("%w: this token for a secret is not known, or has ended; ask for another", ErrUnknown)
+	return Identity{}, fmt.Errorf(
+		"%w: this token for a secret is not known, or has ended; ask for another",
+		ErrUnknown,
+	)
 }
 
 func (a *Auth) isToken(text string) bool {
@@ -253,13 +276,18 @@ func (a *Auth) NewCode() (code string, expires time.Time) {
 	return code, expires
 }
 
-// SignIn takes a token or a code, from an address, and answers with the session's cookie. What is wrong is logged and answered late.
+// SignIn takes a token or a code, from an address, and answers with the session's cookie. What is wrong is logged and
+// answered late.
 func (a *Auth) SignIn(ctx context.Context, token, code, from string, secure bool) (*http.Cookie, Identity, error) {
 	switch {
 	case token != "":
 		if !a.isToken(token) {
 			a.failed(ctx, from, "API token")
-			return nil, Identity{}, fmt.Errorf("%w: this is not the API token; it is in the service's data folder, in %s", ErrUnknown, TokenFile)
+			return nil, Identity{}, fmt.Errorf(
+				"%w: this is not the API token; it is in the service's data folder, in %s",
+				ErrUnknown,
+				TokenFile,
+			)
 		}
 	case code != "":
 		a.mu.Lock()
@@ -268,7 +296,10 @@ func (a *Auth) SignIn(ctx context.Context, token, code, from string, secure bool
 		a.mu.Unlock()
 		if !ok || a.now().After(ends) {
 			a.failed(ctx, from, "link")
-			return nil, Identity{}, fmt.Errorf("%w: the link was used already or has expired; make another with: synaxis login --link", ErrUnknown)
+			return nil, Identity{}, fmt.Errorf(
+				"%w: the link was used already or has expired; make another with: synaxis login --link",
+				ErrUnknown,
+			)
 		}
 	default:
 		return nil, Identity{}, fmt.Errorf("%w: give a token or a code", ErrUnknown)
@@ -280,7 +311,15 @@ func (a *Auth) SignIn(ctx context.Context, token, code, from string, secure bool
 	if err := a.store.Update(ctx, func(t *store.Tx) error { return t.PutSession(s, now) }); err != nil {
 		return nil, Identity{}, err
 	}
-	cookie := &http.Cookie{Name: CookieName, Value: value, Path: "/", HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode, Expires: s.ExpiresAt}
+	cookie := &http.Cookie{
+		Name:     CookieName,
+		Value:    value,
+		Path:     "/",
+		HttpOnly: true,
+		Secure:   secure,
+		SameSite: http.SameSiteStrictMode,
+		Expires:  s.ExpiresAt,
+	}
 	return cookie, Identity{Who: s.Who, Expires: s.ExpiresAt}, nil
 }
 
@@ -292,5 +331,11 @@ func (a *Auth) SignOut(ctx context.Context, id Identity) (*http.Cookie, error) {
 		}
 		a.ended(id.hash)
 	}
-	return &http.Cookie{Name: CookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}, nil
+	return &http.Cookie{
+		Name:     CookieName,
+		Path:     "/",
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		MaxAge:   -1,
+	}, nil
 }

@@ -36,7 +36,13 @@ func newDesk(t *testing.T) *desk {
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
 	d := &desk{st: st, dir: dir, log: &bytes.Buffer{}, now: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)}
 	var created bool
-	d.Auth, created, err = New(st, dir, Rules{}, slog.New(slog.NewTextHandler(d.log, nil)), func() time.Time { return d.now })
+	d.Auth, created, err = New(
+		st,
+		dir,
+		Rules{},
+		slog.New(slog.NewTextHandler(d.log, nil)),
+		func() time.Time { return d.now },
+	)
 	require.NoError(t, err)
 	d.wait = func(_ context.Context, w time.Duration) { d.waited = append(d.waited, w) }
 	assert.True(t, created)
@@ -67,14 +73,15 @@ func TestToken(t *testing.T) {
 	id, err := d.Identify(request("POST", "Authorization", "Bearer "+d.token))
 	require.NoError(t, err)
 	assert.Equal(t, "admin", id.Who)
-	for _, bad := range []string{"Bearer ", "Bearer " + d.token + "x", "Bearer " + d.token[1:], "Basic " + d.token, ""} {
+	for _, bad := range []string{"Bearer ", "Bearer " + d.token + "x", "Bearer " + d.token[1:], "Basic " + d.token,
+		""} {
 		_, err := d.Identify(request("GET", "Authorization", bad))
 		assert.ErrorIs(t, err, ErrUnknown, bad)
 	}
 }
 
-// TestSession: a link is good once and not for long, a session ends by time and by signing out, and a request that changes
-// something must come from the console.
+// TestSession: a link is good once and not for long, a session ends by time and by signing out, and a request that
+// changes something must come from the console.
 func TestSession(t *testing.T) {
 	t.Parallel()
 	d, ctx := newDesk(t), context.Background()
@@ -98,7 +105,8 @@ func TestSession(t *testing.T) {
 	id, err := d.Identify(request("GET", "Cookie", has))
 	require.NoError(t, err)
 	assert.Equal(t, "admin", id.Who)
-	for origin, ok := range map[string]bool{"http://desk.example": true, "https://desk.example": true, "http://elsewhere.example": false, "": false, "null": false} {
+	for origin, ok := range map[string]bool{"http://desk.example": true, "https://desk.example": true,
+		"http://elsewhere.example": false, "": false, "null": false} {
 		_, err := d.Identify(request("DELETE", "Cookie", has, "Origin", origin))
 		assert.Equal(t, ok, err == nil, origin)
 	}
@@ -137,7 +145,8 @@ func TestAnotherTokenEndsSessions(t *testing.T) {
 	assert.ErrorIs(t, err, ErrUnknown)
 }
 
-// TestWrongSignIns: each is answered later than the one before, and logged, without what was tried; it is forgotten after a while, and shuts nobody out.
+// TestWrongSignIns: each is answered later than the one before, and logged, without what was tried; it is forgotten
+// after a while, and shuts nobody out.
 func TestWrongSignIns(t *testing.T) {
 	t.Parallel()
 	d, ctx := newDesk(t), context.Background()
@@ -153,7 +162,11 @@ func TestWrongSignIns(t *testing.T) {
 		}
 		d.now = d.now.Add(time.Second)
 	}
-	assert.Equal(t, []time.Duration{250 * time.Millisecond, 500 * time.Millisecond, 750 * time.Millisecond}, d.waited[:3])
+	assert.Equal(
+		t,
+		[]time.Duration{250 * time.Millisecond, 500 * time.Millisecond, 750 * time.Millisecond},
+		d.waited[:3],
+	)
 	assert.Equal(t, slowest, d.waited[499])
 	lines := strings.Count(d.log.String(), "a wrong sign-in")
 	assert.Equal(t, 15, lines, "the log does not fill")

@@ -9,16 +9,16 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// Place is where the text of a draft's edit came to stand, so that what is found in a text that cannot be read can be told
-// of the definition that it should be.
+// Place is where the text of a draft's edit came to stand, so that what is found in a text that cannot be read can be
+// told of the definition that it should be.
 type Place struct {
 	catalogue.ID
 	File      string
 	Line, End int
 }
 
-// Apply gives the files that the catalogue would have with a draft published on a head. Definitions that the draft does not
-// touch keep every byte.
+// Apply gives the files that the catalogue would have with a draft published on a head. Definitions that the draft
+// does not touch keep every byte.
 func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.Definition) ([]store.File, []Place) {
 	out := d.Files
 	if !d.Whole {

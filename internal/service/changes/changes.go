@@ -37,8 +37,23 @@ type Service struct {
 }
 
 // New makes the service.
-func New(st *store.Store, r *revisions.Revisions, d *desired.Desired, hosts Hosts, now func() time.Time, note func(topic string)) *Service {
-	return &Service{store: st, revisions: r, desired: d, hosts: hosts, now: now, note: note, costs: map[string]time.Duration{}}
+func New(
+	st *store.Store,
+	r *revisions.Revisions,
+	d *desired.Desired,
+	hosts Hosts,
+	now func() time.Time,
+	note func(topic string),
+) *Service {
+	return &Service{
+		store:     st,
+		revisions: r,
+		desired:   d,
+		hosts:     hosts,
+		now:       now,
+		note:      note,
+		costs:     map[string]time.Duration{},
+	}
 }
 
 // State is the catalogue at a revision, or as a draft would make it.
@@ -94,7 +109,13 @@ type Invalid struct{ Words string }
 func (i Invalid) Error() string { return i.Words }
 
 // Load keeps files as a new draft. With whole they are the whole wanted state: what is not in them goes.
-func (s *Service) Load(ctx context.Context, who store.Person, title string, whole bool, files []store.File) (store.Draft, []check.Finding, error) {
+func (s *Service) Load(
+	ctx context.Context,
+	who store.Person,
+	title string,
+	whole bool,
+	files []store.File,
+) (store.Draft, []check.Finding, error) {
 	slices.SortFunc(files, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
 	for i, f := range files {
 		if err := checkPath(f.Path); err != nil {
@@ -111,7 +132,15 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 	if err != nil {
 		return store.Draft{}, nil, err
 	}
-	d := store.Draft{Title: title, Author: who.Name, CreatedAt: s.now(), Base: head.Revision.Number, Whole: whole, State: store.DraftOpen, Files: files}
+	d := store.Draft{
+		Title:     title,
+		Author:    who.Name,
+		CreatedAt: s.now(),
+		Base:      head.Revision.Number,
+		Whole:     whole,
+		State:     store.DraftOpen,
+		Files:     files,
+	}
 	if d.Title == "" {
 		what := "Load of "
 		if len(files) == 0 {
@@ -137,7 +166,14 @@ func (s *Service) Load(ctx context.Context, who store.Person, title string, whol
 		if len(files) == 0 {
 			action = "draft create"
 		}
-		return t.Audit(who, s.now(), action, fmt.Sprint(d.ID), nil, map[string]any{"title": d.Title, "files": paths(files)})
+		return t.Audit(
+			who,
+			s.now(),
+			action,
+			fmt.Sprint(d.ID),
+			nil,
+			map[string]any{"title": d.Title, "files": paths(files)},
+		)
 	})
 	if err != nil {
 		return d, nil, err
@@ -188,7 +224,9 @@ func (s *Service) Delta(ctx context.Context, d store.Draft) (added, changed, rem
 }
 
 func checkPath(p string) error {
-	if p == "" || strings.HasPrefix(p, "/") || strings.Contains(p, "\\") || len(p) > 400 || slices.Contains(strings.Split(p, "/"), "..") || slices.Contains(strings.Split(p, "/"), "") {
+	if p == "" || strings.HasPrefix(p, "/") || strings.Contains(p, "\\") || len(p) > 400 ||
+		slices.Contains(strings.Split(p, "/"), "..") ||
+		slices.Contains(strings.Split(p, "/"), "") {
 		return Invalid{fmt.Sprintf("%q is not a relative path", p)}
 	}
 	return nil
@@ -226,7 +264,9 @@ func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, fi
 // with gives the state that a draft would make of a head, and what could not be read of it.
 func (s *Service) with(head *State, d store.Draft) (*State, []check.Finding) {
 	files, places := Apply(head.Revision.Files, d, s.revisions.Definitions)
-	after := &State{Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: files}}
+	after := &State{
+		Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: files},
+	}
 	cat, problems := s.revisions.Parse(files)
 	for i, f := range problems {
 		for _, p := range places {
@@ -262,7 +302,12 @@ func (s *Service) CheckDraft(ctx context.Context, d store.Draft) ([]check.Findin
 }
 
 func (s *Service) check(head, after *State, problems []check.Finding) []check.Finding {
-	world := check.World{Fleet: s.desired.Draft(after.Revision.Draft, after), Before: head.Catalogue, Volumes: s.hosts.Volumes(), Cost: s.cost}
+	world := check.World{
+		Fleet:   s.desired.Draft(after.Revision.Draft, after),
+		Before:  head.Catalogue,
+		Volumes: s.hosts.Volumes(),
+		Cost:    s.cost,
+	}
 	unread := map[catalogue.ID]bool{} // what else is found of these only follows from it
 	for _, p := range problems {
 		unread[catalogue.ID{Kind: p.Kind, Name: p.Name}] = true
@@ -367,7 +412,13 @@ var errEnded = errors.New("the draft is not open any more")
 
 // Publish makes a draft the newest revision, after a full check against what is there now. expected, when it is not
 // negative, is the revision that the publisher has seen as the newest.
-func (s *Service) Publish(ctx context.Context, who store.Person, id int, message string, expected int) (store.Revision, []check.Finding, error) {
+func (s *Service) Publish(
+	ctx context.Context,
+	who store.Person,
+	id int,
+	message string,
+	expected int,
+) (store.Revision, []check.Finding, error) {
 	d, err := s.Draft(ctx, id)
 	if err != nil {
 		return store.Revision{}, nil, err
@@ -380,15 +431,30 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 		return store.Revision{}, nil, err
 	}
 	if expected >= 0 && expected != head.Revision.Number {
-		return store.Revision{}, nil, Conflict{fmt.Sprintf("revision %d was published since you looked (you saw %d); look at the differences again", head.Revision.Number, expected)}
+		return store.Revision{}, nil, Conflict{
+			fmt.Sprintf(
+				"revision %d was published since you looked (you saw %d); look at the differences again",
+				head.Revision.Number,
+				expected,
+			),
+		}
 	}
 	if d.Whole && d.Base != head.Revision.Number {
-		return store.Revision{}, nil, Conflict{fmt.Sprintf("draft %d is a whole state made on revision %d, and %d is the newest now; load it again", id, d.Base, head.Revision.Number)}
+		return store.Revision{}, nil, Conflict{
+			fmt.Sprintf(
+				"draft %d is a whole state made on revision %d, and %d is the newest now; load it again",
+				id,
+				d.Base,
+				head.Revision.Number,
+			),
+		}
 	}
 	if clash, err := s.overtaken(ctx, d); err != nil {
 		return store.Revision{}, nil, err
 	} else if clash != nil {
-		return store.Revision{}, nil, Conflict{fmt.Sprintf("%s was changed by revision %d after this draft was made; look at both with: synaxis draft conflicts %d, then keep the draft's with draft put, or give it up with draft revert",
+		return store.Revision{}, nil, Conflict{fmt.Sprintf("%s was changed by revision %d after this draft was "+
+			"made; look at both with: synaxis draft conflicts %d, then keep the draft's with draft put, or give it "+
+			"up with draft revert",
 			clash.ID, clash.Other.Revision, id)}
 	}
 	findings := s.check(head, after, problems)
@@ -398,7 +464,15 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 	r := after.Revision
 	r.Message, r.Author, r.CreatedAt = message, who.Name, s.now()
 	for _, def := range after.Catalogue.All() {
-		r.Definitions = append(r.Definitions, store.RevisionDefinition{Kind: def.Kind, Name: def.Name, Digest: def.Digest(), Changed: after.Changed[def.ID]})
+		r.Definitions = append(
+			r.Definitions,
+			store.RevisionDefinition{
+				Kind:    def.Kind,
+				Name:    def.Name,
+				Digest:  def.Digest(),
+				Changed: after.Changed[def.ID],
+			},
+		)
 	}
 	err = s.store.Alone(ctx, func(t *store.Tx) error {
 		now, err := t.Head()
@@ -406,10 +480,15 @@ func (s *Service) Publish(ctx context.Context, who store.Person, id int, message
 			return err
 		}
 		if open, err := t.Draft(id); err != nil || !sameDraft(open, d) {
-			return errors.Join(err, Conflict{fmt.Sprintf("draft %d was edited at the same moment; look at the differences again", id)})
+			return errors.Join(
+				err,
+				Conflict{fmt.Sprintf("draft %d was edited at the same moment; look at the differences again", id)},
+			)
 		}
 		if now != head.Revision.Number {
-			return Conflict{fmt.Sprintf("revision %d was published at the same moment; look at the differences again", now)}
+			return Conflict{
+				fmt.Sprintf("revision %d was published at the same moment; look at the differences again", now),
+			}
 		}
 		if err := t.AddRevision(r); err != nil {
 			return err

@@ -31,7 +31,10 @@ func reading(f store.File) []*catalogue.Definition {
 // TestApplySplices: a draft that adds replaces a definition in its place; every other byte stays.
 func TestApplySplices(t *testing.T) {
 	t.Parallel()
-	head := []store.File{{Path: "a.yaml", Text: one + "---\n" + two + "--- \n# the end\n"}, {Path: "b.yaml", Text: "destination: three\ndeliver: {discard: {}}"}}
+	head := []store.File{
+		{Path: "a.yaml", Text: one + "---\n" + two + "--- \n# the end\n"},
+		{Path: "b.yaml", Text: "destination: three\ndeliver: {discard: {}}"},
+	}
 	add := func(path, text string) []store.File {
 		files, _ := Apply(head, store.Draft{Files: []store.File{{Path: path, Text: text}}}, reading)
 		return files
@@ -41,10 +44,20 @@ func TestApplySplices(t *testing.T) {
 	require.Len(t, got, 2)
 	assert.Equal(t, one+"---\n"+newTwo+"--- \n# the end\n", got[0].Text)
 	assert.Equal(t, head[1], got[1])
-	assert.Equal(t, one, add("x.yaml", strings.TrimSuffix(one, "\n"))[0].Text[:len(one)], "a text without its last newline does not swallow the separator")
+	assert.Equal(
+		t,
+		one,
+		add("x.yaml", strings.TrimSuffix(one, "\n"))[0].Text[:len(one)],
+		"a text without its last newline does not swallow the separator",
+	)
 
 	got = add("b.yaml", "destination: four\ndeliver: {discard: {}}\n")
-	assert.Equal(t, head[1].Text+"\n---\ndestination: four\ndeliver: {discard: {}}\n", got[1].Text, "a new one joins the file of its name")
+	assert.Equal(
+		t,
+		head[1].Text+"\n---\ndestination: four\ndeliver: {discard: {}}\n",
+		got[1].Text,
+		"a new one joins the file of its name",
+	)
 	got = add("0.yaml", "destination: five\ndeliver: {discard: {}}\n")
 	require.Len(t, got, 3)
 	assert.Equal(t, "0.yaml", got[0].Path)
@@ -72,7 +85,11 @@ func FuzzApply(f *testing.F) {
 			return
 		}
 		var all []*catalogue.Definition
-		files, _ := Apply([]store.File{{Path: "a.yaml", Text: headText}}, store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}}, reading)
+		files, _ := Apply(
+			[]store.File{{Path: "a.yaml", Text: headText}},
+			store.Draft{Files: []store.File{{Path: "b.yaml", Text: draftText}}},
+			reading,
+		)
 		for _, file := range files {
 			defs, problems := catalogue.Parse(file.Path, []byte(file.Text))
 			require.Empty(t, problems, "%q", file.Text)
@@ -86,7 +103,11 @@ func FuzzApply(f *testing.F) {
 
 		// One definition after the other taken away leaves the others as they are.
 		for id := range want {
-			rest, _ := Apply(files, store.Draft{Edits: []store.DraftEdit{{Kind: id.Kind, Name: id.Name, Removed: true}}}, reading)
+			rest, _ := Apply(
+				files,
+				store.Draft{Edits: []store.DraftEdit{{Kind: id.Kind, Name: id.Name, Removed: true}}},
+				reading,
+			)
 			left := map[catalogue.ID]string{}
 			for _, file := range rest {
 				for _, d := range reading(file) {
@@ -139,7 +160,15 @@ func TestRevisionOfAMeaning(t *testing.T) {
 	publish(source + strings.Replace(one, "discard: {}", "file: {path: /x}", 1) + "---\n" + two)
 	head, err := s.Head(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, map[catalogue.ID]int{{Kind: "source", Name: "ss"}: 1, {Kind: "destination", Name: "one"}: 4, {Kind: "destination", Name: "two"}: 3}, head.Changed)
+	assert.Equal(
+		t,
+		map[catalogue.ID]int{
+			{Kind: "source", Name: "ss"}:       1,
+			{Kind: "destination", Name: "one"}: 4,
+			{Kind: "destination", Name: "two"}: 3,
+		},
+		head.Changed,
+	)
 
 	d, _, err := s.Load(ctx, who, "what", false, []store.File{{Path: "b.yaml", Text: "# said better\n" + one}})
 	require.NoError(t, err)
@@ -149,7 +178,15 @@ func TestRevisionOfAMeaning(t *testing.T) {
 	assert.Equal(t, 2, i.Hosts)
 	require.Len(t, i.Groups, 1)
 	assert.Equal(t, []string{"a", "b"}, i.Groups[0].Hosts)
-	d, _, err = s.Load(ctx, who, "what", true, []store.File{{Path: "b.yaml", Text: "# other words\n" + strings.Replace(one, "discard: {}", "file: {path: /x}", 1)}})
+	d, _, err = s.Load(
+		ctx,
+		who,
+		"what",
+		true,
+		[]store.File{
+			{Path: "b.yaml", Text: "# other words\n" + strings.Replace(one, "discard: {}", "file: {path: /x}", 1)},
+		},
+	)
 	require.NoError(t, err)
 	i, err = s.Impact(ctx, d)
 	require.NoError(t, err)
@@ -164,14 +201,21 @@ func TestLoadRefuses(t *testing.T) {
 	t.Parallel()
 	s, ctx := service(t), context.Background()
 	for _, files := range [][]store.File{
-		{{Path: "/abs.yaml", Text: one}}, {{Path: "a/../../b.yaml", Text: one}}, {{Path: "", Text: one}}, {{Path: "a//b.yaml", Text: one}},
+		{{Path: "/abs.yaml", Text: one}}, {{Path: "a/../../b.yaml", Text: one}}, {{Path: "", Text: one}}, {
+			{Path: "a//b.yaml", Text: one}},
 		{{Path: "a.yaml", Text: one}, {Path: "a.yaml", Text: two}},
 	} {
 		_, _, err := s.Load(ctx, store.Person{}, "", true, files)
 		var invalid Invalid
 		assert.ErrorAs(t, err, &invalid, "%v", files)
 	}
-	_, _, err := s.Load(ctx, store.Person{}, "", true, []store.File{{Path: "a.yaml", Text: one}, {Path: "b.yaml", Text: one}})
+	_, _, err := s.Load(
+		ctx,
+		store.Person{},
+		"",
+		true,
+		[]store.File{{Path: "a.yaml", Text: one}, {Path: "b.yaml", Text: one}},
+	)
 	var rejected Rejected
 	require.ErrorAs(t, err, &rejected)
 	assert.Equal(t, "duplicate-name", rejected.Findings[0].Code)

@@ -49,7 +49,8 @@ func (d Drafted) ETag() string {
 	return hex.EncodeToString(sum[:12])
 }
 
-// Drafted returns the whole catalogue as it would be with a draft, removed definitions too, with what is found of each.
+// Drafted returns the whole catalogue as it would be with a draft, removed definitions too, with what is found of
+// each.
 func (s *Service) Drafted(ctx context.Context, id int) ([]Drafted, error) {
 	d, err := s.open(ctx, id)
 	if err != nil {
@@ -74,9 +75,20 @@ func (s *Service) Drafted(ctx context.Context, id int) ([]Drafted, error) {
 func drafted(head, after *State, d store.Draft) []Drafted {
 	var out []Drafted
 	for _, def := range after.Catalogue.All() {
-		x := Drafted{ID: def.ID, Def: def, State: Added, Text: strings.TrimLeft(def.Text, "\n"), File: def.File, Line: def.Line + len(leading(def.Text))}
+		x := Drafted{
+			ID:    def.ID,
+			Def:   def,
+			State: Added,
+			Text:  strings.TrimLeft(def.Text, "\n"),
+			File:  def.File,
+			Line:  def.Line + len(leading(def.Text)),
+		}
 		if old := head.Catalogue.Get(def.Kind, def.Name); old != nil {
-			if x.State, x.Published = Changed, strings.TrimLeft(old.Text, "\n"); strings.TrimSpace(old.Text) == strings.TrimSpace(def.Text) {
+			if x.State, x.Published = Changed, strings.TrimLeft(old.Text, "\n"); strings.TrimSpace(
+				old.Text,
+			) == strings.TrimSpace(
+				def.Text,
+			) {
 				x.State = Same
 			}
 		}
@@ -93,7 +105,16 @@ func drafted(head, after *State, d store.Draft) []Drafted {
 	}
 	for _, old := range head.Catalogue.All() {
 		if !slices.ContainsFunc(out, func(x Drafted) bool { return x.ID == old.ID }) {
-			out = append(out, Drafted{ID: old.ID, State: Removed, Published: strings.TrimLeft(old.Text, "\n"), File: old.File, Line: old.Line})
+			out = append(
+				out,
+				Drafted{
+					ID:        old.ID,
+					State:     Removed,
+					Published: strings.TrimLeft(old.Text, "\n"),
+					File:      old.File,
+					Line:      old.Line,
+				},
+			)
 		}
 	}
 	slices.SortFunc(out, func(a, b Drafted) int { return a.Compare(b.ID) })
@@ -139,7 +160,8 @@ func (s *Service) Definition(ctx context.Context, draft int, kind, name string) 
 // maxText bounds the text of one definition, in bytes.
 const maxText = 1 << 20
 
-// checkText tells whether a text can be kept as a definition: one document, and, if it says what it is, what it should be.
+// checkText tells whether a text can be kept as a definition: one document, and, if it says what it is, what it should
+// be.
 func checkText(id catalogue.ID, text string) error {
 	switch {
 	case !slices.Contains(catalogue.Kinds, id.Kind):
@@ -154,13 +176,25 @@ func checkText(id catalogue.ID, text string) error {
 		return Invalid{"the text holds a line ---: keep each definition by itself"}
 	}
 	if defs, _ := catalogue.Parse("", []byte(text)); len(defs) == 1 && defs[0].ID != id {
-		return Invalid{fmt.Sprintf("the text is %s, not %s; to rename a source, add the new one with was: %s and remove the old one", defs[0].ID, id, id.Name)}
+		return Invalid{
+			fmt.Sprintf(
+				"the text is %s, not %s; to rename a source, add the new one with was: %s and remove the old one",
+				defs[0].ID,
+				id,
+				id.Name,
+			),
+		}
 	}
 	return nil
 }
 
 // Put keeps a text for a definition in a draft. match is the etag that the writer has read, or "".
-func (s *Service) Put(ctx context.Context, who store.Person, draft int, kind, name, text, match string) (Drafted, error) {
+func (s *Service) Put(
+	ctx context.Context,
+	who store.Person,
+	draft int,
+	kind, name, text, match string,
+) (Drafted, error) {
 	id := catalogue.ID{Kind: kind, Name: name}
 	if err := checkText(id, text); err != nil {
 		return Drafted{}, err
@@ -199,7 +233,10 @@ func (s *Service) Revert(ctx context.Context, who store.Person, draft int, kind,
 		return err
 	}
 	if !slices.ContainsFunc(d.Files, func(f store.File) bool {
-		return slices.ContainsFunc(s.revisions.Definitions(f), func(x *catalogue.Definition) bool { return x.ID == id })
+		return slices.ContainsFunc(
+			s.revisions.Definitions(f),
+			func(x *catalogue.Definition) bool { return x.ID == id },
+		)
 	}) && !(d.Whole && have.State == Removed) {
 		return s.edit(ctx, who, draft, id, "", nil)
 	}
@@ -210,7 +247,14 @@ func (s *Service) Revert(ctx context.Context, who store.Person, draft int, kind,
 	return s.edit(ctx, who, draft, id, "", &store.DraftEdit{Kind: kind, Name: name, Text: have.Published})
 }
 
-func (s *Service) edit(ctx context.Context, who store.Person, draft int, id catalogue.ID, match string, e *store.DraftEdit) error {
+func (s *Service) edit(
+	ctx context.Context,
+	who store.Person,
+	draft int,
+	id catalogue.ID,
+	match string,
+	e *store.DraftEdit,
+) error {
 	err := s.store.Alone(ctx, func(t *store.Tx) error {
 		d, err := openDraft(t, draft)
 		if err != nil {
@@ -286,8 +330,8 @@ type Clash struct {
 	Mine, Other Side
 }
 
-// Conflicts tells which definitions of a draft another open draft changes too, or a revision that was published after the
-// draft's edit was made.
+// Conflicts tells which definitions of a draft another open draft changes too, or a revision that was published after
+// the draft's edit was made.
 func (s *Service) Conflicts(ctx context.Context, id int) ([]Clash, error) {
 	d, err := s.open(ctx, id)
 	if err != nil {
@@ -430,21 +474,39 @@ func (s *Service) Try(ctx context.Context, draft int, text string) (Tried, error
 	out := Tried{Findings: check.FromProblems(problems)}
 	if len(defs) != 1 || len(yamldoc.Split(text)) > 1 {
 		if len(problems) == 0 {
-			out.Findings = []check.Finding{{Code: "syntax", Severity: check.Error, Line: 1, Column: 1, Reason: fmt.Sprintf("one definition is expected here, not %d", len(defs)), Fix: "begin with a kind and a name, such as source: gate-scans"}}
+			out.Findings = []check.Finding{
+				{
+					Code:     "syntax",
+					Severity: check.Error,
+					Line:     1,
+					Column:   1,
+					Reason:   fmt.Sprintf("one definition is expected here, not %d", len(defs)),
+					Fix:      "begin with a kind and a name, such as source: gate-scans",
+				},
+			}
 		}
 		return out, nil
 	}
 	out.Def = defs[0]
 	id := out.Def.ID
 	d.ID = -1 - draft // beside the draft as it is kept
-	d.Edits = append(slices.DeleteFunc(slices.Clone(d.Edits), func(e store.DraftEdit) bool { return e.Kind == id.Kind && e.Name == id.Name }),
-		store.DraftEdit{Kind: id.Kind, Name: id.Name, Text: text})
+	d.Edits = append(
+		slices.DeleteFunc(
+			slices.Clone(d.Edits),
+			func(e store.DraftEdit) bool { return e.Kind == id.Kind && e.Name == id.Name },
+		),
+		store.DraftEdit{Kind: id.Kind, Name: id.Name, Text: text},
+	)
 	after, unread := s.with(head, d)
 	in := after.Catalogue.Get(id.Kind, id.Name)
 	fleet := s.desired.Draft(d.ID, after)
 	if in != nil {
 		for _, f := range s.check(head, after, unread) {
-			if f.Kind != id.Kind || f.Name != id.Name || slices.ContainsFunc(problems, func(p yamldoc.Problem) bool { return p.Code == f.Code && p.Reason == f.Reason }) {
+			if f.Kind != id.Kind || f.Name != id.Name ||
+				slices.ContainsFunc(
+					problems,
+					func(p yamldoc.Problem) bool { return p.Code == f.Code && p.Reason == f.Reason },
+				) {
 				continue
 			}
 			f.File, f.Line = "", max(1, f.Line-in.Line-len(leading(in.Text))+1+len(leading(text)))

@@ -12,7 +12,8 @@ import (
 )
 
 const (
-	gates   = "# the gates\n\nsource: gates   # all of them\nhosts: all\nread: {files: [/srv/gates.log]}\nformat: raw\nsend: [{to: one}]\n"
+	gates = "# the gates\n\nsource: gates   # all of them\nhosts: all\nread: {files: [/srv/gates.log]}\nformat: " +
+		"raw\nsend: [{to: one}]\n"
 	folder  = "destination: one\ndeliver: {discard: {}}\n---\n" + gates
 	another = "source: gates\nhosts: all\nread: {files: [/srv/gates/*.log]}\nformat: raw\nsend: [{to: one}]\n"
 )
@@ -45,7 +46,12 @@ func TestEditInADraft(t *testing.T) {
 	t.Parallel()
 	s, ctx := published(t)
 	id := empty(t, s, ada, "widen")
-	assert.Equal(t, gates, text(t, s, id, "source", "gates"), "what a draft does not touch is as it was published, byte for byte")
+	assert.Equal(
+		t,
+		gates,
+		text(t, s, id, "source", "gates"),
+		"what a draft does not touch is as it was published, byte for byte",
+	)
 
 	x, err := s.Put(ctx, ada, id, "source", "gates", another, "")
 	require.NoError(t, err)
@@ -55,7 +61,12 @@ func TestEditInADraft(t *testing.T) {
 	require.NoError(t, err)
 	_, after, _, err := s.of(ctx, d)
 	require.NoError(t, err)
-	assert.Equal(t, "destination: one\ndeliver: {discard: {}}\n---\n"+another, after.Revision.Files[0].Text, "it stands where it stood, and nothing else moved")
+	assert.Equal(
+		t,
+		"destination: one\ndeliver: {discard: {}}\n---\n"+another,
+		after.Revision.Files[0].Text,
+		"it stands where it stood, and nothing else moved",
+	)
 
 	_, err = s.Put(ctx, ben, id, "source", "gates", gates, "an older etag")
 	assert.ErrorAs(t, err, &Stale{})
@@ -114,7 +125,8 @@ func TestUnreadableTextIsKept(t *testing.T) {
 	assert.Equal(t, "syntax", x.Findings[0].Code)
 	_, _, err = s.Publish(ctx, ada, id, "", -1)
 	assert.ErrorAs(t, err, &Rejected{})
-	for _, text := range []string{"", "  \n", "source: other\nhosts: all\nread: {files: [/a]}\nformat: raw\n", gates + "---\n" + another} {
+	for _, text := range []string{"", "  \n", "source: other\nhosts: all\nread: {files: [/a]}\nformat: raw\n", gates +
+		"---\n" + another} {
 		_, err = s.Put(ctx, ada, id, "source", "gates", text, "")
 		assert.ErrorAs(t, err, &Invalid{}, "%q", text)
 	}
@@ -168,7 +180,15 @@ func TestRemovedMeanwhile(t *testing.T) {
 	require.NoError(t, err)
 	remove, use := empty(t, s, ada, ""), empty(t, s, ben, "")
 	require.NoError(t, s.Remove(ctx, ada, remove, "destination", "two", ""))
-	_, err = s.Put(ctx, ben, use, "source", "gates", "source: gates\nhosts: all\nread: {files: [/srv/gates.log]}\nformat: raw\nsend: [{to: two}]\n", "")
+	_, err = s.Put(
+		ctx,
+		ben,
+		use,
+		"source",
+		"gates",
+		"source: gates\nhosts: all\nread: {files: [/srv/gates.log]}\nformat: raw\nsend: [{to: two}]\n",
+		"",
+	)
 	require.NoError(t, err)
 	_, _, err = s.Publish(ctx, ben, use, "", -1)
 	require.NoError(t, err)
@@ -181,7 +201,12 @@ func TestRemovedMeanwhile(t *testing.T) {
 func TestTry(t *testing.T) {
 	t.Parallel()
 	s, ctx := published(t)
-	got, err := s.Try(ctx, 0, "\n# two lines above\nsource: gates\nhosts: all\nread: {files: [srv/gates.log]}\nformat: raw\nsend: [{to: onee}]\n")
+	got, err := s.Try(
+		ctx,
+		0,
+		"\n# two lines above\nsource: gates\nhosts: all\nread: {files: [srv/gates.log]}\nformat: raw\nsend: [{to: "+
+			"onee}]\n",
+	)
 	require.NoError(t, err)
 	lines := map[string]int{}
 	for _, f := range got.Findings {
@@ -192,7 +217,11 @@ func TestTry(t *testing.T) {
 	assert.Equal(t, []string{"a", "b"}, got.Hosts)
 	assert.Equal(t, 2, got.Changes)
 
-	got, err = s.Try(ctx, 0, "source: gates\nhosts: {rol: x}\nread: {files: [/a]}\nformat: raw\nfiles: 1\nsend: [{to: one}]\n")
+	got, err = s.Try(
+		ctx,
+		0,
+		"source: gates\nhosts: {rol: x}\nread: {files: [/a]}\nformat: raw\nfiles: 1\nsend: [{to: one}]\n",
+	)
 	require.NoError(t, err)
 	assert.Empty(t, got.Hosts)
 	require.Len(t, got.Findings, 1, "what only follows from it is left out")

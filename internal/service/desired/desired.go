@@ -1,6 +1,6 @@
-// Package desired tells what each host should run. It holds the one rendered fleet: at the newest revision, at each revision that hosts are
-// assigned, and as drafts would make it. Each next one is made from what is there, so that an edit costs the hosts that it reaches. Impact,
-// pending, baselines and rollouts all ask it.
+// Package desired tells what each host should run. It holds the one rendered fleet: at the newest revision, at each
+// revision that hosts are assigned, and as drafts would make it. Each next one is made from what is there, so that an
+// edit costs the hosts that it reaches. Impact, pending, baselines and rollouts all ask it.
 package desired
 
 import (
@@ -53,8 +53,23 @@ type fleet struct {
 const maxFleets = 12
 
 // New reads what hosts are assigned, and follows its changes.
-func New(ctx context.Context, st *store.Store, hosts Hosts, secrets Secrets, r *revisions.Revisions, log *slog.Logger) (*Desired, error) {
-	d := &Desired{hosts: hosts, secrets: secrets, revisions: r, log: log, assigned: map[string]store.Assignment{}, pending: map[string]string{}, fleets: map[key]*fleet{}}
+func New(
+	ctx context.Context,
+	st *store.Store,
+	hosts Hosts,
+	secrets Secrets,
+	r *revisions.Revisions,
+	log *slog.Logger,
+) (*Desired, error) {
+	d := &Desired{
+		hosts:     hosts,
+		secrets:   secrets,
+		revisions: r,
+		log:       log,
+		assigned:  map[string]store.Assignment{},
+		pending:   map[string]string{},
+		fleets:    map[key]*fleet{},
+	}
 	list, err := st.Assignments(ctx)
 	if err != nil {
 		return nil, err
@@ -153,7 +168,8 @@ func same(a, b render.Input) bool {
 	return a.Catalogue == b.Catalogue && maps.Equal(a.Secrets, b.Secrets)
 }
 
-// Review looks anew whether hosts should run something else than they are assigned: of those that are named, or, without names, of all.
+// Review looks anew whether hosts should run something else than they are assigned: of those that are named, or,
+// without names, of all.
 func (d *Desired) Review(ctx context.Context, hosts ...string) {
 	by := map[int][]store.Assignment{}
 	d.mu.RLock()
@@ -187,9 +203,14 @@ func (d *Desired) Review(ctx context.Context, hosts ...string) {
 	}
 }
 
-// For tells what a host should run at a revision, as what is written down when it is assigned that. ok is false for a host that is not in
-// the inventory.
-func (d *Desired) For(ctx context.Context, host string, revision, rollout int, now time.Time) (a store.Assignment, m store.Manifest, ok bool, err error) {
+// For tells what a host should run at a revision, as what is written down when it is assigned that. ok is false for a
+// host that is not in the inventory.
+func (d *Desired) For(
+	ctx context.Context,
+	host string,
+	revision, rollout int,
+	now time.Time,
+) (a store.Assignment, m store.Manifest, ok bool, err error) {
 	st, err := d.revisions.At(ctx, revision)
 	if err != nil {
 		return a, m, false, err
@@ -208,6 +229,20 @@ func written(r *render.Manifest, revision, rollout int, now time.Time) (store.As
 	for _, l := range r.LeftOut {
 		left = append(left, fmt.Sprintf("source %s is left out: %s", l.Source, l.Reason))
 	}
-	a := store.Assignment{Host: r.Host, Hash: r.Hash, Revision: revision, Rollout: rollout, AssignedAt: now, LeftOut: strings.Join(left, "; ")}
-	return a, store.Manifest{Hash: r.Hash, Host: r.Host, Revision: revision, Renderer: render.RendererVersion, Text: r.Text(), Secrets: r.Secrets()}
+	a := store.Assignment{
+		Host:       r.Host,
+		Hash:       r.Hash,
+		Revision:   revision,
+		Rollout:    rollout,
+		AssignedAt: now,
+		LeftOut:    strings.Join(left, "; "),
+	}
+	return a, store.Manifest{
+		Hash:     r.Hash,
+		Host:     r.Host,
+		Revision: revision,
+		Renderer: render.RendererVersion,
+		Text:     r.Text(),
+		Secrets:  r.Secrets(),
+	}
 }

@@ -1,5 +1,6 @@
-// Package hosts shows each host as a whole: what its owners know of it, put together, with its health. It owns nothing but the health,
-// which it keeps: a host is judged when something of it changes, or when time alone may change the verdict, and not when somebody asks.
+// Package hosts shows each host as a whole: what its owners know of it, put together, with its health. It owns nothing
+// but the health, which it keeps: a host is judged when something of it changes, or when time alone may change the
+// verdict, and not when somebody asks.
 package hosts
 
 import (
@@ -33,7 +34,15 @@ type View struct {
 // Inventory is the host as definitions see it.
 func (v *View) Inventory() core.Host {
 	f := v.Facts()
-	return core.Host{Name: v.Name, Labels: v.Labels, Settings: v.Settings, OS: f.OS, Arch: f.Arch, System: f.System, Observed: f.Seen}
+	return core.Host{
+		Name:     v.Name,
+		Labels:   v.Labels,
+		Settings: v.Settings,
+		OS:       f.OS,
+		Arch:     f.Arch,
+		System:   f.System,
+		Observed: f.Seen,
+	}
 }
 
 // Program is the service name of its agent.
@@ -54,9 +63,14 @@ func (v *View) Verdict(now time.Time) health.Verdict {
 	if v.ConfigHash != v.Assigned.Hash { // what the agent said of another config does not count
 		state = ""
 	}
-	return health.EvaluateHost(health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: state,
-		ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running, LeftOut: v.Assigned.LeftOut,
-		Restarted: v.Restarted, Retired: v.RetiredAt, Emptied: v.Emptied, Agent: v.Components["agent/state"].Complaint()}, now)
+	return health.EvaluateHost(
+		health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: state,
+			ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running,
+			LeftOut:   v.Assigned.LeftOut,
+			Restarted: v.Restarted, Retired: v.RetiredAt, Emptied: v.Emptied,
+			Agent: v.Components["agent/state"].Complaint()},
+		now,
+	)
 }
 
 // SourceVerdict is the health of a source on the host.
@@ -161,8 +175,23 @@ type Hosts struct {
 }
 
 // New judges all hosts, and from then on those that the store says have changed.
-func New(st *store.Store, inv *inventory.Inventory, rep *reports.Reports, l *links.Links, des *desired.Desired, now func() time.Time) *Hosts {
-	h := &Hosts{inventory: inv, reports: rep, links: l, desired: des, now: now, restarted: now(), health: map[string]kept{}}
+func New(
+	st *store.Store,
+	inv *inventory.Inventory,
+	rep *reports.Reports,
+	l *links.Links,
+	des *desired.Desired,
+	now func() time.Time,
+) *Hosts {
+	h := &Hosts{
+		inventory: inv,
+		reports:   rep,
+		links:     l,
+		desired:   des,
+		now:       now,
+		restarted: now(),
+		health:    map[string]kept{},
+	}
 	for _, row := range inv.All(false) {
 		h.Touch(row.Name)
 	}

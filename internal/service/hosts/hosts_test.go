@@ -19,8 +19,8 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// TestHealthIsKept: a host is judged when something of it changes or when time alone may change the verdict, and never because somebody
-// asks; and what is kept is, at any time, what a judgement anew would give.
+// TestHealthIsKept: a host is judged when something of it changes or when time alone may change the verdict, and never
+// because somebody asks; and what is kept is, at any time, what a judgement anew would give.
 func TestHealthIsKept(t *testing.T) {
 	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()
@@ -28,7 +28,16 @@ func TestHealthIsKept(t *testing.T) {
 	require.NoError(t, err)
 	defer st.Close()
 	now := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
-	o, err := assemble.New(ctx, st, assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return now }, Note: func(string) {}})
+	o, err := assemble.New(
+		ctx,
+		st,
+		assemble.World{
+			Data: dir,
+			Log:  slog.New(slog.DiscardHandler),
+			Now:  func() time.Time { return now },
+			Note: func(string) {},
+		},
+	)
 	require.NoError(t, err)
 	const n = 10_000
 	var changes []inventory.Change
@@ -42,7 +51,14 @@ func TestHealthIsKept(t *testing.T) {
 		for _, v := range o.Hosts.All() {
 			anew, _ := v.Judge(now)
 			kept := o.Hosts.Health(v.Name)
-			require.Equal(t, []any{anew.Worst.State, anew.Worst.Code, anew.Sources}, []any{kept.Worst.State, kept.Worst.Code, kept.Sources}, "%s: %s", why, v.Name)
+			require.Equal(
+				t,
+				[]any{anew.Worst.State, anew.Worst.Code, anew.Sources},
+				[]any{kept.Worst.State, kept.Worst.Code, kept.Sources},
+				"%s: %s",
+				why,
+				v.Name,
+			)
 		}
 	}
 	right("listed")
@@ -51,10 +67,14 @@ func TestHealthIsKept(t *testing.T) {
 		o.Hosts.Pass()
 	}
 	assert.EqualValues(t, n, o.Hosts.Judged(), "asking judges nobody")
-	require.NoError(t, o.Inventory.Edit(ctx, store.Person{}, "h00007", "labels", map[string]string{"a": "b"}, nil, nil))
+	require.NoError(
+		t,
+		o.Inventory.Edit(ctx, store.Person{}, "h00007", "labels", map[string]string{"a": "b"}, nil, nil),
+	)
 	assert.EqualValues(t, n+1, o.Hosts.Judged(), "an edit judges one")
 
-	// One host joins, reports, and its format breaks; then nothing more is heard of it. Each second what is kept is right.
+	// One host joins, reports, and its format breaks; then nothing more is heard of it. Each second what is kept is
+	// right.
 	require.NoError(t, st.Update(ctx, func(tx *store.Tx) error {
 		h, err := tx.Host("h00001")
 		h.UID, h.ServiceName, h.JoinedAt = "11", wire.ServiceName, now
@@ -64,7 +84,10 @@ func TestHealthIsKept(t *testing.T) {
 		if err := tx.PutHost(h); err != nil {
 			return err
 		}
-		return tx.Assign(store.Assignment{Host: h.Name, Hash: "x", Revision: 1, AssignedAt: now}, store.Manifest{Hash: "x"})
+		return tx.Assign(
+			store.Assignment{Host: h.Name, Hash: "x", Revision: 1, AssignedAt: now},
+			store.Manifest{Hash: "x"},
+		)
 	}))
 	o.Links.Hear("11", 0, nil, true)
 	o.Reports.Take("h00001", "polling", running("x"), "x")
@@ -85,7 +108,13 @@ func TestHealthIsKept(t *testing.T) {
 		v, _ := o.Hosts.Get("h00001")
 		anew, _ := v.Judge(now)
 		kept := o.Hosts.Health("h00001")
-		require.Equal(t, []any{anew.Worst.State, anew.Worst.Code}, []any{kept.Worst.State, kept.Worst.Code}, "after %d s", second)
+		require.Equal(
+			t,
+			[]any{anew.Worst.State, anew.Worst.Code},
+			[]any{kept.Worst.State, kept.Worst.Code},
+			"after %d s",
+			second,
+		)
 		seen[kept.Worst.Code] = true
 	}
 	for _, code := range []health.Code{"", health.ReadsTooFew, health.FallsBehind} {
@@ -101,8 +130,14 @@ var t0 = time.Date(2031, 4, 1, 0, 0, 0, 0, time.UTC)
 func running(hash string) *protobufs.AgentToServer {
 	raw, _ := hex.DecodeString(hash + hash)
 	return &protobufs.AgentToServer{
-		RemoteConfigStatus: &protobufs.RemoteConfigStatus{LastRemoteConfigHash: raw, Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED},
-		EffectiveConfig:    &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap([]byte("x"))},
-		Health:             &protobufs.ComponentHealth{Healthy: true, ComponentHealthMap: map[string]*protobufs.ComponentHealth{"source/gate": {Healthy: true}}},
+		RemoteConfigStatus: &protobufs.RemoteConfigStatus{
+			LastRemoteConfigHash: raw,
+			Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
+		},
+		EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap([]byte("x"))},
+		Health: &protobufs.ComponentHealth{
+			Healthy:            true,
+			ComponentHealthMap: map[string]*protobufs.ComponentHealth{"source/gate": {Healthy: true}},
+		},
 	}
 }

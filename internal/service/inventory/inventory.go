@@ -1,5 +1,5 @@
-// Package inventory owns the hosts: their names, labels, settings and lists, and the index that answers choices. What is in memory follows
-// the commits of the store.
+// Package inventory owns the hosts: their names, labels, settings and lists, and the index that answers choices. What
+// is in memory follows the commits of the store.
 package inventory
 
 import (
@@ -45,8 +45,21 @@ type Inventory struct {
 }
 
 // New reads the inventory and follows its changes.
-func New(ctx context.Context, st *store.Store, o Observer, now func() time.Time, note func(topic string)) (*Inventory, error) {
-	v := &Inventory{store: st, observer: o, now: now, note: note, hosts: map[string]store.Host{}, byUID: map[string]string{}}
+func New(
+	ctx context.Context,
+	st *store.Store,
+	o Observer,
+	now func() time.Time,
+	note func(topic string),
+) (*Inventory, error) {
+	v := &Inventory{
+		store:    st,
+		observer: o,
+		now:      now,
+		note:     note,
+		hosts:    map[string]store.Host{},
+		byUID:    map[string]string{},
+	}
 	list, err := st.Hosts(ctx)
 	if err != nil {
 		return nil, err
@@ -160,7 +173,8 @@ func (v *Inventory) Former() []store.Host {
 	return v.former
 }
 
-// Index returns the hosts as definitions see them, without retired ones: the same index for as long as none of that has changed.
+// Index returns the hosts as definitions see them, without retired ones: the same index for as long as none of that
+// has changed.
 func (v *Inventory) Index() *inventory.Index {
 	v.indexing.Lock()
 	defer v.indexing.Unlock()
@@ -190,12 +204,27 @@ func (v *Inventory) Index() *inventory.Index {
 
 func (v *Inventory) seen(h store.Host) inventory.Host {
 	f := v.observer.Facts(h.Name)
-	return inventory.Host{Name: h.Name, Labels: h.Labels, Settings: h.Settings, OS: f.OS, Arch: f.Arch, System: f.System, Observed: f.Seen}
+	return inventory.Host{
+		Name:     h.Name,
+		Labels:   h.Labels,
+		Settings: h.Settings,
+		OS:       f.OS,
+		Arch:     f.Arch,
+		System:   f.System,
+		Observed: f.Seen,
+	}
 }
 
-// Edit changes labels or settings: keys with a value are set, keys in remove are taken away. may, which can be nil, is asked with the host
-// as it is when it is written.
-func (v *Inventory) Edit(ctx context.Context, who store.Person, name, what string, set map[string]string, remove []string, may func(store.Host) error) error {
+// Edit changes labels or settings: keys with a value are set, keys in remove are taken away. may, which can be nil, is
+// asked with the host as it is when it is written.
+func (v *Inventory) Edit(
+	ctx context.Context,
+	who store.Person,
+	name, what string,
+	set map[string]string,
+	remove []string,
+	may func(store.Host) error,
+) error {
 	return v.store.Update(ctx, func(t *store.Tx) error {
 		h, err := present(t, name)
 		if err != nil {
@@ -239,9 +268,9 @@ func present(t *store.Tx, name string) (store.Host, error) {
 	return h, err
 }
 
-// Retire takes a host out of the fleet: it is in no list and no rollout any more. Its agent is told to stop to collect, to deliver what it
-// holds and to delete its secrets; its credential ends once it has, or at once where it is not our agent. Its history stays, and a join
-// token that is made for it brings it back under its name.
+// Retire takes a host out of the fleet: it is in no list and no rollout any more. Its agent is told to stop to
+// collect, to deliver what it holds and to delete its secrets; its credential ends once it has, or at once where it is
+// not our agent. Its history stays, and a join token that is made for it brings it back under its name.
 func (v *Inventory) Retire(ctx context.Context, who store.Person, name string) error {
 	return v.store.Update(ctx, func(t *store.Tx) error {
 		h, err := present(t, name)
@@ -265,8 +294,8 @@ func (v *Inventory) Retire(ctx context.Context, who store.Person, name string) e
 	})
 }
 
-// Change carries out what a list of hosts or an edit of many changes, all of it or nothing. Hosts that it adds wait for their
-// agents. action is what the audit calls it.
+// Change carries out what a list of hosts or an edit of many changes, all of it or nothing. Hosts that it adds wait
+// for their agents. action is what the audit calls it.
 func (v *Inventory) Change(ctx context.Context, who store.Person, action string, changes []inventory.Change) error {
 	return v.store.Update(ctx, func(t *store.Tx) error {
 		now := v.now()
@@ -288,7 +317,8 @@ func (v *Inventory) Change(ctx context.Context, who store.Person, action string,
 			if err := t.PutHost(h); err != nil {
 				return err
 			}
-			if err := t.Audit(who, now, action, c.Host, was, map[string]any{"labels": h.Labels, "settings": h.Settings}); err != nil {
+			if err := t.Audit(who, now, action, c.Host, was, map[string]any{"labels": h.Labels,
+				"settings": h.Settings}); err != nil {
 				return err
 			}
 		}

@@ -1,6 +1,6 @@
-// Package join serves what a host needs to join: the script of the join line, the agent for each platform, and what the desk
-// knows of the host that is about to come. The line holds the SHA-256 of the script, the script that of the agent, and the
-// agent checks the fingerprint of the service, so that nothing is run that the desk has not made.
+// Package join serves what a host needs to join: the script of the join line, the agent for each platform, and what
+// the desk knows of the host that is about to come. The line holds the SHA-256 of the script, the script that of the
+// agent, and the agent checks the fingerprint of the service, so that nothing is run that the desk has not made.
 package join
 
 import (
@@ -93,8 +93,8 @@ func (j *Join) path(platform string) string {
 	return ""
 }
 
-// sum is the SHA-256 of the agent for a platform in hexadecimal digits, "" when there is none. It is computed once for each
-// file as it is.
+// sum is the SHA-256 of the agent for a platform in hexadecimal digits, "" when there is none. It is computed once for
+// each file as it is.
 func (j *Join) sum(platform string) (string, error) {
 	p := j.path(platform)
 	if p == "" {
@@ -141,8 +141,8 @@ func (j *Join) Script(base string) (string, error) {
 // ErrNoAgent says that there is no agent to serve.
 var ErrNoAgent = errors.New("this service has no agent to serve; make build makes them")
 
-// Line is what a person pastes on a host: it fetches the script, checks it, and runs it with the token. name is that of the one host that
-// the token is for, or "".
+// Line is what a person pastes on a host: it fetches the script, checks it, and runs it with the token. name is that
+// of the one host that the token is for, or "".
 func (j *Join) Line(base, token, name string) (string, error) {
 	if !j.any() {
 		return "", ErrNoAgent
@@ -156,8 +156,16 @@ func (j *Join) Line(base, token, name string) (string, error) {
 	if strings.HasPrefix(base, "https:") { // the sum vouches for the script, whatever certificate came with it
 		unchecked, plain = " -k", " --no-check-certificate"
 	}
-	return fmt.Sprintf(`J=$(mktemp -d)/join.sh; { curl -fsS%s %s/join.sh || wget -qO-%s %s/join.sh; } > $J && echo "%x  $J" | sha256sum -c - && SYNAXIS_JOIN_TOKEN=%s sh $J%s`,
-		unchecked, base, plain, base, h, token, Named(name)), nil
+	return fmt.Sprintf(
+		`J=$(mktemp -d)/join.sh; { curl -fsS%s %s/join.sh || wget -qO-%s %s/join.sh; } > $J && echo "%x  $J" | sha256sum -c - && SYNAXIS_JOIN_TOKEN=%s sh $J%s`,
+		unchecked,
+		base,
+		plain,
+		base,
+		h,
+		token,
+		Named(name),
+	), nil
 }
 
 // Named is how a command is told the name of the host; nothing where the system's own will do.
@@ -195,7 +203,11 @@ func (j *Join) Register(r gin.IRouter) {
 			}
 		}
 		if p == "" {
-			c.String(http.StatusNotFound, "there is no agent for %s here; make build makes them\n", c.Param("platform"))
+			c.String(
+				http.StatusNotFound,
+				"there is no agent for %s here; make build makes them\n",
+				c.Param("platform"),
+			)
 			return
 		}
 		c.Header("Content-Type", "application/octet-stream")
@@ -244,7 +256,8 @@ func (j *Join) serveNeeds(c *gin.Context) {
 	c.String(http.StatusOK, "%s", Needs(head.Catalogue, &h))
 }
 
-// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, reads-tmp=WHY, writes=FOLDER, cpu=SHARE, memory=SIZE.
+// Needs tells what a host needs by a catalogue, a line for each: low-ports=WHY, reads-tmp=WHY, writes=FOLDER,
+// cpu=SHARE, memory=SIZE.
 func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 	var b strings.Builder
 	settings, _ := cat.Layers(h, nil)
@@ -261,7 +274,8 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 			}
 			for _, pattern := range d.Source.Files {
 				text, missing, err := catalogue.Expand(pattern, get)
-				if base, _ := doublestar.SplitPattern(text); err == nil && len(missing) == 0 && (base == "/" || hostconfig.Inside(base, "/tmp") || hostconfig.Inside(base, "/var/tmp")) {
+				if base, _ := doublestar.SplitPattern(text); err == nil && len(missing) == 0 &&
+					(base == "/" || hostconfig.Inside(base, "/tmp") || hostconfig.Inside(base, "/var/tmp")) {
 					fmt.Fprintf(&b, "reads-tmp=source %s reads %s\n", d.Name, text)
 				}
 			}
@@ -270,7 +284,9 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 				if dest == nil || dest.Destination == nil || dest.Destination.Kind != "file" {
 					continue
 				}
-				if text, missing, err := catalogue.Expand(dest.Destination.Path, get); err == nil && len(missing) == 0 && !writes[path.Dir(text)] {
+				if text, missing, err := catalogue.Expand(dest.Destination.Path, get); err == nil &&
+					len(missing) == 0 &&
+					!writes[path.Dir(text)] {
 					writes[path.Dir(text)] = true
 					fmt.Fprintf(&b, "writes=%s\n", path.Dir(text))
 				}

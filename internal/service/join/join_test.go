@@ -49,7 +49,10 @@ func TestLine(t *testing.T) {
 
 	// A new agent has a new sum.
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "agents", "linux-arm64"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents", "linux-arm64", "synaxis-agent"), []byte("another"), 0o755))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "agents", "linux-arm64", "synaxis-agent"), []byte("another"), 0o755),
+	)
 	script, err = j.Script("https://desk.example:7800")
 	require.NoError(t, err)
 	assert.Contains(t, script, fmt.Sprintf("SUM_arm64='%x'", sha256.Sum256([]byte("another"))))
@@ -94,9 +97,12 @@ limits: {cpu: 20%, memory: 64MiB}
 	}{
 		{inventory.Host{Name: "a"}, ""},
 		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay"}}, ""}, // the port is not known yet
-		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay", "site": "np"}}, "low-ports=source bridge listens on port 514\n"},
-		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay"}, Settings: map[string]string{"port": "1514"}}, ""},
-		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay"}, Arch: "arm64"}, "cpu=20%\nmemory=64M\n"},
+		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay", "site": "np"}},
+			"low-ports=source bridge listens on port 514\n"},
+		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay"}, Settings: map[string]string{
+			"port": "1514"}}, ""},
+		{inventory.Host{Name: "a", Labels: map[string]string{"role": "relay"}, Arch: "arm64"},
+			"cpu=20%\nmemory=64M\n"},
 	} {
 		assert.Equal(t, c.want, Needs(cat, &c.host), "%v", c.host)
 	}
@@ -121,6 +127,14 @@ deliver: {file: {path: "/srv/${host.name}/b.ndjson"}}
 	require.Empty(t, problems)
 	cat, problems = catalogue.New(defs)
 	require.Empty(t, problems)
-	assert.Equal(t, "reads-tmp=source scans reads /tmp/scans/*.log\nwrites=/srv/g\n", Needs(cat, &inventory.Host{Name: "g", Labels: map[string]string{"role": "gate"}}))
-	assert.Equal(t, "writes=/srv/k\n", Needs(cat, &inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}))
+	assert.Equal(
+		t,
+		"reads-tmp=source scans reads /tmp/scans/*.log\nwrites=/srv/g\n",
+		Needs(cat, &inventory.Host{Name: "g", Labels: map[string]string{"role": "gate"}}),
+	)
+	assert.Equal(
+		t,
+		"writes=/srv/k\n",
+		Needs(cat, &inventory.Host{Name: "k", Labels: map[string]string{"role": "kiosk"}}),
+	)
 }

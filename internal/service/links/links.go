@@ -1,5 +1,5 @@
-// Package links holds the live connections of agents, and the polls of those that have none: who is there, what waits to be sent, and
-// questions with their answers. It knows agents by their uids, and nothing of hosts.
+// Package links holds the live connections of agents, and the polls of those that have none: who is there, what waits
+// to be sent, and questions with their answers. It knows agents by their uids, and nothing of hosts.
 package links
 
 import (
@@ -131,7 +131,8 @@ type Heard struct {
 	Copy    string // why it is the copy of another agent, or ""
 }
 
-// Hear notes a message of an agent, over a connection or, with nil, by a poll. whole tells whether it has the agent's full state.
+// Hear notes a message of an agent, over a connection or, with nil, by a poll. whole tells whether it has the agent's
+// full state.
 func (l *Links) Hear(uid string, sequence uint64, c *Conn, whole bool) (h Heard) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

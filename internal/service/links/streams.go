@@ -2,8 +2,8 @@ package links
 
 import "time"
 
-// Two agents with one identity are told apart, where the id of the machine was copied too, by their sequence numbers: those of one agent
-// only ever go up, those of two go to and fro.
+// Two agents with one identity are told apart, where the id of the machine was copied too, by their sequence numbers:
+// those of one agent only ever go up, those of two go to and fro.
 
 // stream is the messages that one running agent sends.
 type stream struct {
@@ -25,8 +25,8 @@ type streams struct {
 	gap         bool
 }
 
-// enoughTurns is how often, each time within turnsLast of the last, an older stream must speak again before there are two
-// agents. A message that comes late makes two turns.
+// enoughTurns is how often, each time within turnsLast of the last, an older stream must speak again before there are
+// two agents. A message that comes late makes two turns.
 const (
 	enoughTurns = 4
 	turnsLast   = 10 * time.Minute

@@ -78,7 +78,8 @@ func TestTwoAgentsByTurns(t *testing.T) {
 			assert.Empty(t, s.take(old, a, now), "seed %d: the older one is never the copy", seed)
 			old++
 		}
-		if seed%6 == 3 { // pollers whose numbers are the same cannot be told apart by them; the younger is whichever jumps
+		// pollers whose numbers are the same cannot be told apart by them; the younger is whichever jumps
+		if seed%6 == 3 {
 			continue
 		}
 		assert.True(t, found, "seed %d", seed)

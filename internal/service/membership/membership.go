@@ -1,5 +1,5 @@
-// Package membership decides who may speak for which host: join tokens, credentials, and newcomers that wait for approval. It decides inside
-// the store's changes; what is in memory follows their commits.
+// Package membership decides who may speak for which host: join tokens, credentials, and newcomers that wait for
+// approval. It decides inside the store's changes; what is in memory follows their commits.
 package membership
 
 import (
@@ -33,9 +33,24 @@ type Membership struct {
 }
 
 // New reads who may speak, and follows its changes.
-func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Membership, error) {
-	m := &Membership{store: st, log: log, now: now, note: note, tokens: map[string]store.JoinToken{}, credentials: map[string]store.Credential{},
-		ofHost: map[string][]string{}, unused: map[string]string{}, newcomers: map[string]store.Newcomer{}}
+func New(
+	ctx context.Context,
+	st *store.Store,
+	log *slog.Logger,
+	now func() time.Time,
+	note func(topic string),
+) (*Membership, error) {
+	m := &Membership{
+		store:       st,
+		log:         log,
+		now:         now,
+		note:        note,
+		tokens:      map[string]store.JoinToken{},
+		credentials: map[string]store.Credential{},
+		ofHost:      map[string][]string{},
+		unused:      map[string]string{},
+		newcomers:   map[string]store.Newcomer{},
+	}
 	tokens, err := st.JoinTokens(ctx, now())
 	if err != nil {
 		return nil, err
@@ -173,7 +188,9 @@ func (m *Membership) Authenticate(authorization string) (Caller, error) {
 	bearer, ok := strings.CutPrefix(authorization, "Bearer ")
 	id, secret, ok2 := strings.Cut(bearer, ".")
 	if !ok || bearer == "" {
-		return Caller{}, Denied{"no join token and no credential were given; give the agent a join token in SYNAXIS_JOIN_TOKEN"}
+		return Caller{}, Denied{
+			"no join token and no credential were given; give the agent a join token in SYNAXIS_JOIN_TOKEN",
+		}
 	}
 	m.mu.RLock()
 	c, member := m.credentials[id]
@@ -184,8 +201,11 @@ func (m *Membership) Authenticate(authorization string) (Caller, error) {
 		if member && matches(c.Hash, secret) {
 			return Caller{Credential: &c}, nil
 		}
-		return Caller{}, Denied{"this agent's credential is not known any more: the host was retired, or joined anew from another place; " +
-			"remove identity.json from its state folder and give it a token that is made for it: synaxis join-token create --host NAME"}
+		return Caller{}, Denied{
+			"this agent's credential is not known any more: the host was retired, or joined anew from another place; " +
+				"remove identity.json from its state folder and give it a token that is made for it: synaxis " +
+				"join-token create --host NAME",
+		}
 	case !token || !matches(j.Hash, secret):
 		return Caller{}, Denied{"the join token is not known here; make one with: synaxis join-token create"}
 	}
@@ -209,7 +229,12 @@ func usable(j store.JoinToken, now time.Time) error {
 	case !j.RevokedAt.IsZero():
 		return Denied{"the join token was revoked; make a new one with: synaxis join-token create"}
 	case now.After(j.ExpiresAt):
-		return Denied{fmt.Sprintf("the join token expired on %s; make a new one with: synaxis join-token create", j.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"))}
+		return Denied{
+			fmt.Sprintf(
+				"the join token expired on %s; make a new one with: synaxis join-token create",
+				j.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"),
+			),
+		}
 	}
 	return nil
 }
@@ -226,8 +251,14 @@ func (m *Membership) TokenLabels(authorization string) (map[string]string, error
 	return who.Token.Labels, nil
 }
 
-// CreateJoinToken makes a token out of what it is for: labels, uses, and host or listed. Its text is given once and never again.
-func (m *Membership) CreateJoinToken(ctx context.Context, who store.Person, j store.JoinToken, lasts time.Duration) (store.JoinToken, string, error) {
+// CreateJoinToken makes a token out of what it is for: labels, uses, and host or listed. Its text is given once and
+// never again.
+func (m *Membership) CreateJoinToken(
+	ctx context.Context,
+	who store.Person,
+	j store.JoinToken,
+	lasts time.Duration,
+) (store.JoinToken, string, error) {
 	secret, hash := newSecret()
 	now := m.now()
 	j.ID, j.Hash, j.CreatedAt, j.CreatedBy, j.ExpiresAt = newID("j"), hash, now, who.Name, now.Add(lasts)
@@ -235,8 +266,20 @@ func (m *Membership) CreateJoinToken(ctx context.Context, who store.Person, j st
 		if err := t.PutJoinToken(j); err != nil {
 			return err
 		}
-		return t.Audit(who, now, "join-token create", j.ID, nil,
-			map[string]any{"labels": j.Labels, "uses": j.Uses, "expires": j.ExpiresAt, "host": j.Host, "listed": j.Listed})
+		return t.Audit(
+			who,
+			now,
+			"join-token create",
+			j.ID,
+			nil,
+			map[string]any{
+				"labels":  j.Labels,
+				"uses":    j.Uses,
+				"expires": j.ExpiresAt,
+				"host":    j.Host,
+				"listed":  j.Listed,
+			},
+		)
 	})
 	return j, j.ID + "." + secret, err
 }

@@ -12,14 +12,25 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// A machine that was copied brings the identity of the one that it was copied from. The one that came later gets a uid of its own and waits
-// until a person has approved it.
+// A machine that was copied brings the identity of the one that it was copied from. The one that came later gets a uid
+// of its own and waits until a person has approved it.
 
-// TellApart gives the copy of an agent a uid of its own, and answers it. Until it calls with that, it is nobody. r.UID is the uid that it is
-// given if it is new here: a copy that was told apart and starts from the same image again is still the same one.
+// TellApart gives the copy of an agent a uid of its own, and answers it. Until it calls with that, it is nobody. r.UID
+// is the uid that it is given if it is new here: a copy that was told apart and starts from the same image again is
+// still the same one.
 func (m *Membership) TellApart(ctx context.Context, credential, host, why string, r Request) (uid string, err error) {
 	err = m.store.Update(ctx, func(t *store.Tx) error {
-		n := store.Newcomer{ID: newID("n"), UID: r.UID, Credential: credential, Host: host, HostID: r.HostID, Name: r.Name, Origin: r.Origin, Why: why, Since: m.now()}
+		n := store.Newcomer{
+			ID:         newID("n"),
+			UID:        r.UID,
+			Credential: credential,
+			Host:       host,
+			HostID:     r.HostID,
+			Name:       r.Name,
+			Origin:     r.Origin,
+			Why:        why,
+			Since:      m.now(),
+		}
 		all, err := t.Newcomers()
 		if err != nil {
 			return err
@@ -27,7 +38,8 @@ func (m *Membership) TellApart(ctx context.Context, credential, host, why string
 		waits := "" // one newcomer of a credential waits at a time
 		for _, old := range all {
 			if old.Credential == credential && old.HostID != "" && old.HostID == n.HostID {
-				n.ID, n.UID, n.Since, n.DeniedAt, n.Approved, waits = old.ID, old.UID, old.Since, old.DeniedAt, old.Approved, ""
+				n.ID, n.UID, n.Since, n.DeniedAt, n.Approved, waits = old.ID, old.UID, old.Since, old.DeniedAt,
+					old.Approved, ""
 				break
 			}
 			if old.Credential == credential && old.DeniedAt.IsZero() && old.Approved == "" {
@@ -35,8 +47,15 @@ func (m *Membership) TellApart(ctx context.Context, credential, host, why string
 			}
 		}
 		if waits != "" {
-			return Denied{fmt.Sprintf("this agent carries the identity of %s, and another copy of it waits for approval at the desk (%s); "+
-				"this one is told apart once that one is approved or denied", host, waits)}
+			return Denied{
+				fmt.Sprintf(
+					"this agent carries the identity of %s, and another copy of it waits for approval at the desk "+
+						"(%s); "+
+						"this one is told apart once that one is approved or denied",
+					host,
+					waits,
+				),
+			}
 		}
 		uid = n.UID
 		return t.PutNewcomer(n)
@@ -48,25 +67,36 @@ func (m *Membership) TellApart(ctx context.Context, credential, host, why string
 	return uid, err
 }
 
-// TakeNewcomer handles a message of an agent that was given a uid of its own and still has another's credential. Once it is approved, it
-// answers the agent's own credential. named tells whether r has what the agent says of itself.
-func (m *Membership) TakeNewcomer(ctx context.Context, credential string, r Request, named bool) (text string, err error) {
+// TakeNewcomer handles a message of an agent that was given a uid of its own and still has another's credential. Once
+// it is approved, it answers the agent's own credential. named tells whether r has what the agent says of itself.
+func (m *Membership) TakeNewcomer(
+	ctx context.Context,
+	credential string,
+	r Request,
+	named bool,
+) (text string, err error) {
 	m.mu.RLock()
 	n, known := m.newcomers[r.UID]
 	m.mu.RUnlock()
-	if known && n.Credential == credential && n.DeniedAt.IsZero() && n.Approved == "" && (!named || n.Name == r.Name && n.Origin == r.Origin) {
+	if known && n.Credential == credential && n.DeniedAt.IsZero() && n.Approved == "" &&
+		(!named || n.Name == r.Name && n.Origin == r.Origin) {
 		return "", nil // as it was
 	}
 	err = m.store.Update(ctx, func(t *store.Tx) error {
 		n, err := t.NewcomerOf(r.UID)
 		switch {
 		case errors.Is(err, store.ErrNotFound), err == nil && n.Credential != credential:
-			return Denied{"this credential belongs to another agent: state folders must not be copied between hosts; remove identity.json and join anew"}
+			return Denied{
+				"this credential belongs to another agent: state folders must not be copied between hosts; remove " +
+					"identity.json and join anew",
+			}
 		case err != nil:
 			return err
 		case !n.DeniedAt.IsZero():
-			return Denied{fmt.Sprintf("this agent came with a copy of the identity of %s and was turned away at the desk; "+
-				"to let it join, remove identity.json from its state folder and give it a join token", n.Host)}
+			return Denied{
+				fmt.Sprintf("this agent came with a copy of the identity of %s and was turned away at the desk; "+
+					"to let it join, remove identity.json from its state folder and give it a join token", n.Host),
+			}
 		}
 		if named && (n.Name != r.Name || n.Origin != r.Origin) {
 			n.Name, n.HostID, n.Origin = r.Name, r.HostID, r.Origin
@@ -119,9 +149,15 @@ func waiting(t *store.Tx, id string) (store.Newcomer, error) {
 	return n, err
 }
 
-// Approve lets a newcomer join under a name. That of another host can only be taken while that one is away, which connected tells of a
-// uid: the newcomer then is that host.
-func (m *Membership) Approve(ctx context.Context, who store.Person, id, name string, labels map[string]string, connected func(uid string) bool) error {
+// Approve lets a newcomer join under a name. That of another host can only be taken while that one is away, which
+// connected tells of a uid: the newcomer then is that host.
+func (m *Membership) Approve(
+	ctx context.Context,
+	who store.Person,
+	id, name string,
+	labels map[string]string,
+	connected func(uid string) bool,
+) error {
 	if why := inventory.CheckName(name); why != "" {
 		return Denied{fmt.Sprintf("%q: %s", name, why)}
 	}
@@ -135,7 +171,9 @@ func (m *Membership) Approve(ctx context.Context, who store.Person, id, name str
 			return err
 		}
 		if have.UID != "" && have.RetiredAt.IsZero() && connected(have.UID) {
-			return Denied{fmt.Sprintf("%s is connected; choose another name for the newcomer, or retire %s first", name, name)}
+			return Denied{
+				fmt.Sprintf("%s is connected; choose another name for the newcomer, or retire %s first", name, name),
+			}
 		}
 		now := m.now()
 		n.Approved = name
@@ -152,7 +190,14 @@ func (m *Membership) Approve(ctx context.Context, who store.Person, id, name str
 		if err := t.PutNewcomer(n); err != nil {
 			return err
 		}
-		return t.Audit(who, now, "newcomer approve", id, map[string]string{"identityOf": n.Host, "origin": n.Origin}, map[string]any{"host": name, "labels": h.Labels})
+		return t.Audit(
+			who,
+			now,
+			"newcomer approve",
+			id,
+			map[string]string{"identityOf": n.Host, "origin": n.Origin},
+			map[string]any{"host": name, "labels": h.Labels},
+		)
 	})
 }
 
@@ -167,7 +212,14 @@ func (m *Membership) Deny(ctx context.Context, who store.Person, id string) erro
 		if err := t.PutNewcomer(n); err != nil {
 			return err
 		}
-		return t.Audit(who, n.DeniedAt, "newcomer deny", id, map[string]string{"identityOf": n.Host, "origin": n.Origin}, nil)
+		return t.Audit(
+			who,
+			n.DeniedAt,
+			"newcomer deny",
+			id,
+			map[string]string{"identityOf": n.Host, "origin": n.Origin},
+			nil,
+		)
 	})
 	if err == nil {
 		m.note("hosts")

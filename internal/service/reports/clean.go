@@ -13,8 +13,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// What a host says of itself is kept, shown, and put into configs. It is cleaned and bounded where it comes in: a host may have been
-// taken over.
+// What a host says of itself is kept, shown, and put into configs. It is cleaned and bounded where it comes in: a host
+// may have been taken over.
 
 // Bounds of what one host may report.
 const (
@@ -57,8 +57,8 @@ func cleanText(text []byte, most int) string {
 	return strings.Join(lines, "\n")
 }
 
-// Fact cleans what an agent says of its host and what may come into a config. It holds no dollar sign, so that nothing can take it for a
-// reference.
+// Fact cleans what an agent says of its host and what may come into a config. It holds no dollar sign, so that nothing
+// can take it for a reference.
 func Fact(s string) string { return factOf(s, maxAttribute) }
 
 func factOf(s string, most int) string { return strings.ReplaceAll(clean(s, most), "$", "") }
@@ -114,5 +114,6 @@ func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
 // componentName tells whether a part of a health tree has a name to keep: KIND/NAME.
 func componentName(name string) bool {
 	kind, of, _ := strings.Cut(name, "/")
-	return inventory.CheckKey(strings.ToLower(kind)) == "" && (of == "" || inventory.CheckKey(strings.ToLower(of)) == "")
+	return inventory.CheckKey(strings.ToLower(kind)) == "" &&
+		(of == "" || inventory.CheckKey(strings.ToLower(of)) == "")
 }

@@ -1,5 +1,5 @@
-// Package reports keeps what each host said last: its system, the states of its parts, the config that it runs, and its numbers. It writes
-// them to state.db now and then.
+// Package reports keeps what each host said last: its system, the states of its parts, the config that it runs, and
+// its numbers. It writes them to state.db now and then.
 package reports
 
 import (
@@ -55,7 +55,8 @@ type Live struct {
 	Running      string               `json:"running"`             // hash of the config that it reports as effective
 	Effective    string               `json:"effective,omitempty"` // its text
 	Counting     time.Time            `json:"counting,omitzero"`   // since when its numbers count
-	Emptied      time.Time            `json:"emptied,omitzero"`    // when the agent of a retired host had taken its config back
+	// when the agent of a retired host had taken its config back
+	Emptied time.Time `json:"emptied,omitzero"`
 }
 
 // Said is all that a host said. It and all that it holds is never changed: what is said next makes another one.
@@ -99,7 +100,13 @@ type Reports struct {
 }
 
 // New reads what hosts said last.
-func New(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time, note func(topic string)) (*Reports, error) {
+func New(
+	ctx context.Context,
+	st *store.Store,
+	log *slog.Logger,
+	now func() time.Time,
+	note func(topic string),
+) (*Reports, error) {
 	r := &Reports{store: st, log: log, now: now, note: note, hosts: map[string]*entry{}}
 	states, numbers, err := st.HostStates(ctx)
 	if err != nil {
@@ -142,13 +149,22 @@ func (r *Reports) entry(host string) *entry {
 	return e
 }
 
-// facts reads what definitions see of a host. Of another program than our agent they see no more than the system: it runs no config of ours.
+// facts reads what definitions see of a host. Of another program than our agent they see no more than the system: it
+// runs no config of ours.
 func facts(attributes map[string]string) inventory.Facts {
-	f := inventory.Facts{OS: attributes["os.type"], Arch: attributes["host.arch"], System: attributes["os.description"]}
+	f := inventory.Facts{
+		OS:     attributes["os.type"],
+		Arch:   attributes["host.arch"],
+		System: attributes["os.description"],
+	}
 	if attributes["service.name"] != wire.ServiceName {
 		return f
 	}
-	f.Seen = &core.Observed{Version: attributes["service.version"], LowPorts: attributes[wire.LowPortsAttribute] == "true", Parts: hostconfig.Baseline}
+	f.Seen = &core.Observed{
+		Version:  attributes["service.version"],
+		LowPorts: attributes[wire.LowPortsAttribute] == "true",
+		Parts:    hostconfig.Baseline,
+	}
 	if text := attributes[wire.PartsAttribute]; text != "" {
 		f.Seen.Parts = strings.Split(text, ",")
 	}
@@ -210,7 +226,8 @@ type Took struct {
 	Described bool // what definitions see may have changed
 }
 
-// Take takes what a message of an agent says. running is the hash of the config that it reports as effective, if that is known here.
+// Take takes what a message of an agent says. running is the hash of the config that it reports as effective, if that
+// is known here.
 func (r *Reports) Take(host, transport string, msg *protobufs.AgentToServer, running string) (took Took) {
 	r.change(host, func(_ *entry, s *Said) {
 		s.LastSeen, s.Transport = r.now(), transport
@@ -240,7 +257,8 @@ func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, n
 		took.Changed = true
 		s.Components = components(tree, s.Components, now)
 	}
-	if st := msg.GetRemoteConfigStatus(); len(st.GetLastRemoteConfigHash()) > 0 && len(st.GetLastRemoteConfigHash()) <= 64 {
+	if st := msg.GetRemoteConfigStatus(); len(st.GetLastRemoteConfigHash()) > 0 &&
+		len(st.GetLastRemoteConfigHash()) <= 64 {
 		hash := hex.EncodeToString(st.GetLastRemoteConfigHash())
 		state, known := configStates[st.GetStatus()]
 		if state.name != s.ConfigState || hash != s.ConfigHash {
@@ -248,7 +266,10 @@ func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, n
 		}
 		s.ConfigState, s.ConfigHash, s.ConfigReason = state.name, hash, clean(st.GetErrorMessage(), maxReason)
 		if known {
-			took.Events = append(took.Events, rollout.Event{Kind: state.event, Host: host, Hash: hash, Reason: s.ConfigReason})
+			took.Events = append(
+				took.Events,
+				rollout.Event{Kind: state.event, Host: host, Hash: hash, Reason: s.ConfigReason},
+			)
 		}
 	}
 	if ec := msg.GetEffectiveConfig(); ec != nil {
@@ -277,7 +298,11 @@ func components(tree *protobufs.ComponentHealth, old map[string]Component, now t
 		if !health.Reported(code) {
 			code = health.Unhealthy
 		}
-		out[name] = Component{Code: code, Reason: clean(c.GetLastError(), maxReason), Since: sinceOf(old[name], code, now)}
+		out[name] = Component{
+			Code:   code,
+			Reason: clean(c.GetLastError(), maxReason),
+			Since:  sinceOf(old[name], code, now),
+		}
 	}
 	return out
 }
@@ -337,7 +362,8 @@ func (r *Reports) Volumes() []check.Volume {
 	return out
 }
 
-// Flush writes what hosts said since the last time. Nothing waits for it but the next flush: what was said is encoded outside the lock.
+// Flush writes what hosts said since the last time. Nothing waits for it but the next flush: what was said is encoded
+// outside the lock.
 func (r *Reports) Flush(ctx context.Context) {
 	r.saving.Lock()
 	defer r.saving.Unlock()

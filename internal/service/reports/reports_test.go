@@ -12,18 +12,34 @@ import (
 
 func TestDeltas(t *testing.T) {
 	t.Parallel()
-	from := map[string]wire.Numbers{"a": {Read: 5, Bytes: 10, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 5}}}, "b": {Read: 3}}
+	from := map[string]wire.Numbers{
+		"a": {Read: 5, Bytes: 10, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 5}}},
+		"b": {Read: 3},
+	}
 	to := map[string]wire.Numbers{
-		"a": {Read: 8, Bytes: 16, LastRecord: 9, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 7, Refused: 1}, "y": {Acknowledged: 8}}},
+		"a": {
+			Read:       8,
+			Bytes:      16,
+			LastRecord: 9,
+			Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 7, Refused: 1}, "y": {Acknowledged: 8}},
+		},
 		"b": {Read: 3, LastRecord: 4},
 		"c": {Blank: 2},
 		"d": {},
 	}
 	assert.Equal(t, map[string]wire.Numbers{
-		"a": {Read: 3, Bytes: 6, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 2, Refused: 1}, "y": {Acknowledged: 8}}},
+		"a": {
+			Read:       3,
+			Bytes:      6,
+			Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 2, Refused: 1}, "y": {Acknowledged: 8}},
+		},
 		"c": {Blank: 2},
 	}, deltas(from, to), "only what grew is kept")
-	assert.Empty(t, deltas(map[string]wire.Numbers{"a": {Read: 5}}, map[string]wire.Numbers{"a": {Read: 2}}), "an agent that began anew gives nothing negative")
+	assert.Empty(
+		t,
+		deltas(map[string]wire.Numbers{"a": {Read: 5}}, map[string]wire.Numbers{"a": {Read: 2}}),
+		"an agent that began anew gives nothing negative",
+	)
 }
 
 var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
@@ -35,7 +51,14 @@ func TestWindows(t *testing.T) {
 	now := noon
 	report := func(read, unparsed, refused int64) {
 		now = now.Add(30 * time.Second)
-		w = w.add(wire.Numbers{Read: read, Unparsed: unparsed, Deliveries: map[string]wire.DeliveryCounts{"x": {Refused: refused}}}, now)
+		w = w.add(
+			wire.Numbers{
+				Read:       read,
+				Unparsed:   unparsed,
+				Deliveries: map[string]wire.DeliveryCounts{"x": {Refused: refused}},
+			},
+			now,
+		)
 	}
 	report(10_000_000, 5, 1)
 	assert.Zero(t, w.counts(now), "one report says nothing of the last minutes")
@@ -46,7 +69,12 @@ func TestWindows(t *testing.T) {
 	}
 	assert.Equal(t, health.Recent{Read: 1000}, w.counts(now), "one refused record is history after five minutes")
 	report(10_002_200, 65, 2)
-	assert.Equal(t, health.Recent{Read: 100, Unparsed: 60}, w.latest(now), "a format that breaks is seen in its next records")
+	assert.Equal(
+		t,
+		health.Recent{Read: 100, Unparsed: 60},
+		w.latest(now),
+		"a format that breaks is seen in its next records",
+	)
 	assert.LessOrEqual(t, len(w.samples), 14)
 	report(50, 0, 0)
 	assert.Zero(t, w.counts(now))
@@ -54,7 +82,12 @@ func TestWindows(t *testing.T) {
 	assert.Equal(t, health.Recent{Read: 30, Unparsed: 1}, w.counts(now))
 	before := w
 	report(90, 1, 0)
-	assert.Equal(t, health.Recent{Read: 30, Unparsed: 1}, before.counts(now.Add(-30*time.Second)), "who reads an older one sees no change")
+	assert.Equal(
+		t,
+		health.Recent{Read: 30, Unparsed: 1},
+		before.counts(now.Add(-30*time.Second)),
+		"who reads an older one sees no change",
+	)
 	for range 100 { // an agent that reports often
 		now = now.Add(time.Second)
 		w = w.add(wire.Numbers{Read: 100}, now)

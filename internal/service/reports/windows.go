@@ -20,7 +20,8 @@ type window struct{ samples []sample }
 // SampleEvery bounds how many samples there are, however often an agent reports.
 const SampleEvery = 10 * time.Second
 
-// add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since it is read.
+// add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since
+// it is read.
 func (w *window) add(n wire.Numbers, now time.Time) *window {
 	s := sample{now, health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone}}
 	for _, d := range n.Deliveries {
@@ -54,7 +55,12 @@ func (w *window) counts(now time.Time) (r health.Recent) {
 		first++
 	}
 	from, to := w.samples[first].counts, w.samples[len(w.samples)-1].counts
-	return health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed, Refused: max(0, to.Refused-from.Refused), NoZone: to.NoZone - from.NoZone}
+	return health.Recent{
+		Read:     to.Read - from.Read,
+		Unparsed: to.Unparsed - from.Unparsed,
+		Refused:  max(0, to.Refused-from.Refused),
+		NoZone:   to.NoZone - from.NoZone,
+	}
 }
 
 // latest are the counts of the latest records in the window, health.Fewest of them at least where there are so many.
@@ -65,7 +71,8 @@ func (w *window) latest(now time.Time) (r health.Recent) {
 	to := w.samples[len(w.samples)-1].counts
 	for i := len(w.samples) - 2; i >= 0 && now.Sub(w.samples[i].at) <= health.Window+SampleEvery; i-- {
 		from := w.samples[i].counts
-		if r = (health.Recent{Read: to.Read - from.Read, Unparsed: to.Unparsed - from.Unparsed}); r.Read >= health.Fewest {
+		if r = (health.Recent{Read: to.Read - from.Read,
+			Unparsed: to.Unparsed - from.Unparsed}); r.Read >= health.Fewest {
 			break
 		}
 	}

@@ -1,5 +1,5 @@
-// Package revisions reads the catalogue as it was published. Revisions never change, so each is read once; files that are alike in several
-// of them, or in drafts, are parsed once and share their definitions.
+// Package revisions reads the catalogue as it was published. Revisions never change, so each is read once; files that
+// are alike in several of them, or in drafts, are parsed once and share their definitions.
 package revisions
 
 import (

@@ -7,7 +7,8 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// Queue holds what happened to hosts until the driver takes it, in order. Putting something in never waits, so that the store's writer may.
+// Queue holds what happened to hosts until the driver takes it, in order. Putting something in never waits, so that
+// the store's writer may.
 type Queue struct {
 	mu     sync.Mutex
 	waits  []any

@@ -1,5 +1,5 @@
-// Package rollouts drives core/rollout: it has what hosts should run written down, offers it, and follows what comes back. It holds the
-// promise that whatever was acknowledged survives a crash: state first, commands after.
+// Package rollouts drives core/rollout: it has what hosts should run written down, offers it, and follows what comes
+// back. It holds the promise that whatever was acknowledged survives a crash: state first, commands after.
 package rollouts
 
 import (
@@ -41,9 +41,28 @@ type Driver struct {
 }
 
 // New reads the rollouts and goes on where they were.
-func New(ctx context.Context, st *store.Store, h *hosts.Hosts, l *links.Links, d *desired.Desired, q *Queue, log *slog.Logger,
-	now func() time.Time, note func(string)) (*Driver, error) {
-	v := &Driver{store: st, hosts: h, links: l, desired: d, queue: q, log: log, now: now, note: note, rollouts: map[int]*rollout.State{}}
+func New(
+	ctx context.Context,
+	st *store.Store,
+	h *hosts.Hosts,
+	l *links.Links,
+	d *desired.Desired,
+	q *Queue,
+	log *slog.Logger,
+	now func() time.Time,
+	note func(string),
+) (*Driver, error) {
+	v := &Driver{
+		store:    st,
+		hosts:    h,
+		links:    l,
+		desired:  d,
+		queue:    q,
+		log:      log,
+		now:      now,
+		note:     note,
+		rollouts: map[int]*rollout.State{},
+	}
 	list, err := st.Rollouts(ctx)
 	if err != nil {
 		return nil, err
@@ -121,12 +140,18 @@ func (d *Driver) failed(err error, events []any) {
 	d.again = append(d.again, events...)
 	if d.now().Sub(d.told) >= tellEvery {
 		d.told = d.now()
-		d.log.Error("what happened to hosts cannot be written; it is tried again every second", "waiting", len(d.again), "error", err)
+		d.log.Error(
+			"what happened to hosts cannot be written; it is tried again every second",
+			"waiting",
+			len(d.again),
+			"error",
+			err,
+		)
 	}
 }
 
-// handle takes events, writes down what they change, and then carries out commands. What cannot be written is kept and tried again: nothing
-// has changed until then.
+// handle takes events, writes down what they change, and then carries out commands. What cannot be written is kept and
+// tried again: nothing has changed until then.
 func (d *Driver) handle(ctx context.Context, batch []any) {
 	batch, d.again = append(d.again, batch...), nil
 	var steps []rollout.Event
@@ -230,7 +255,8 @@ func (d *Driver) decide(events []rollout.Event) (deltas []rollout.Delta) {
 	return deltas
 }
 
-// holder is the rollout that a host is in: the one that its assignment names, or, when that was taken away, the newest that has it.
+// holder is the rollout that a host is in: the one that its assignment names, or, when that was taken away, the newest
+// that has it.
 func (d *Driver) holder(host string, id int) int {
 	if id == 0 {
 		for id = d.last; id > 0; id-- {
@@ -263,7 +289,8 @@ func (d *Driver) move(t *store.Tx, x rollout.Delta) error {
 	return t.SetInForce(revision)
 }
 
-// baselines gives what is in force to the hosts that no rollout has reached: those that joined meanwhile. It answers which it gave.
+// baselines gives what is in force to the hosts that no rollout has reached: those that joined meanwhile. It answers
+// which it gave.
 func (d *Driver) baselines(ctx context.Context, names map[string]bool, all bool) (given []string, err error) {
 	revision := d.InForce()
 	wants := func(v hosts.View) bool {
@@ -293,7 +320,8 @@ func (d *Driver) baselines(ctx context.Context, names map[string]bool, all bool)
 		given = nil
 		for _, name := range chosen {
 			v, ok := d.hosts.Get(name)
-			if !ok || !wants(v) || d.InForce() != revision { // it was retired, or assigned, or another revision came into force
+			if !ok || !wants(v) ||
+				d.InForce() != revision { // it was retired, or assigned, or another revision came into force
 				continue
 			}
 			a, m, ok, err := d.desired.For(ctx, name, revision, 0, d.now())
@@ -316,7 +344,8 @@ func (d *Driver) baselines(ctx context.Context, names map[string]bool, all bool)
 // offer sends a host the config that it is assigned, unless it runs it or has refused it.
 func (d *Driver) offer(ctx context.Context, name string) {
 	v, ok := d.hosts.Get(name)
-	if !ok || v.Assigned.Hash == "" || !v.Connected || !v.Ours() || v.Running == v.Assigned.Hash && v.ConfigState == "applied" {
+	if !ok || v.Assigned.Hash == "" || !v.Connected || !v.Ours() ||
+		v.Running == v.Assigned.Hash && v.ConfigState == "applied" {
 		return
 	}
 	if v.ConfigHash == v.Assigned.Hash && v.ConfigState == "failed" && d.refused(v) {
@@ -328,7 +357,10 @@ func (d *Driver) offer(ctx context.Context, name string) {
 		return
 	}
 	if m.Secrets == nil { // it was written before they were listed
-		if _, again, ok, err := d.desired.For(ctx, name, v.Assigned.Revision, v.Assigned.Rollout, d.now()); err == nil && ok && again.Hash == m.Hash {
+		if _, again, ok, err := d.desired.For(ctx, name, v.Assigned.Revision, v.Assigned.Rollout,
+			d.now()); err == nil &&
+			ok &&
+			again.Hash == m.Hash {
 			m.Secrets = again.Secrets
 		}
 	}
@@ -384,11 +416,21 @@ func (d *Driver) Start(ctx context.Context, who store.Person, revision int) (int
 	return first.Rollout, nil
 }
 
-func (d *Driver) start(ctx context.Context, t *store.Tx, who store.Person, revision int) (first rollout.Delta, deltas []rollout.Delta, err error) {
+func (d *Driver) start(
+	ctx context.Context,
+	t *store.Tx,
+	who store.Person,
+	revision int,
+) (first rollout.Delta, deltas []rollout.Delta, err error) {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
 	if d.running > 0 {
-		return first, nil, fmt.Errorf("%w: rollout %d of revision %d; wait until it has ended", ErrBusy, d.running, d.rollouts[d.running].Revision)
+		return first, nil, fmt.Errorf(
+			"%w: rollout %d of revision %d; wait until it has ended",
+			ErrBusy,
+			d.running,
+			d.rollouts[d.running].Revision,
+		)
 	}
 	if revision == 0 {
 		if revision, err = t.Head(); err != nil {
@@ -420,7 +462,10 @@ func (d *Driver) start(ctx context.Context, t *store.Tx, who store.Person, revis
 			x.Patience = pollerPatience
 		}
 		targets = append(targets, x)
-		taken[v.Assigned.Rollout] = append(taken[v.Assigned.Rollout], rollout.Event{Kind: rollout.Gone, Host: v.Name, Reason: fmt.Sprintf("taken over by rollout %d", id)})
+		taken[v.Assigned.Rollout] = append(
+			taken[v.Assigned.Rollout],
+			rollout.Event{Kind: rollout.Gone, Host: v.Name, Reason: fmt.Sprintf("taken over by rollout %d", id)},
+		)
 	}
 	for _, other := range slices.Sorted(maps.Keys(taken)) {
 		if s := d.rollouts[other]; s != nil {
@@ -458,8 +503,18 @@ type Rollout struct {
 }
 
 func shown(s *rollout.State) Rollout {
-	return Rollout{ID: s.ID, Revision: s.Revision, Author: s.Author, Status: s.Status, Wave: s.Wave, Waves: s.Waves, Started: s.Started, Ended: s.Ended,
-		Counts: s.Counts(), Decisions: s.Decisions}
+	return Rollout{
+		ID:        s.ID,
+		Revision:  s.Revision,
+		Author:    s.Author,
+		Status:    s.Status,
+		Wave:      s.Wave,
+		Waves:     s.Waves,
+		Started:   s.Started,
+		Ended:     s.Ended,
+		Counts:    s.Counts(),
+		Decisions: s.Decisions,
+	}
 }
 
 // Get returns one rollout, with its hosts.
@@ -488,8 +543,8 @@ func (d *Driver) All() []Rollout {
 	return out
 }
 
-// Manifests are the hashes of those that are needed beside what hosts are assigned: what agents report that they run, and what rollouts that
-// have not ended offer.
+// Manifests are the hashes of those that are needed beside what hosts are assigned: what agents report that they run,
+// and what rollouts that have not ended offer.
 func (d *Driver) Manifests() []string {
 	keep := map[string]bool{}
 	d.mu.RLock()

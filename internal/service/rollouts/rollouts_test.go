@@ -34,7 +34,12 @@ func newDesk(t *testing.T, dir string, now time.Time) *desk {
 	d := &desk{t: t, now: now}
 	st, err := store.Open(ctx, dir)
 	require.NoError(t, err)
-	w := assemble.World{Data: dir, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return d.now }, Note: func(string) {}}
+	w := assemble.World{
+		Data: dir,
+		Log:  slog.New(slog.DiscardHandler),
+		Now:  func() time.Time { return d.now },
+		Note: func(string) {},
+	}
 	d.Owners, err = assemble.New(ctx, st, w)
 	require.NoError(t, err)
 	return d
@@ -60,8 +65,18 @@ func (d *desk) join(name string) {
 	require.NoError(d.t, err)
 	uid := wire.NewUID(d.now)
 	poll := func(bearer string) *protobufs.ServerToAgent {
-		body, err := proto.Marshal(&protobufs.AgentToServer{InstanceUid: uid[:], Capabilities: wire.AgentCapabilities, AgentDescription: &protobufs.AgentDescription{
-			IdentifyingAttributes: []*protobufs.KeyValue{wire.TextAttribute("service.name", wire.ServiceName), wire.TextAttribute("host.name", name), wire.TextAttribute("host.id", "machine of "+name)}}})
+		body, err := proto.Marshal(
+			&protobufs.AgentToServer{
+				InstanceUid:  uid[:],
+				Capabilities: wire.AgentCapabilities,
+				AgentDescription: &protobufs.AgentDescription{
+					IdentifyingAttributes: []*protobufs.KeyValue{
+						wire.TextAttribute("service.name", wire.ServiceName),
+						wire.TextAttribute("host.name", name),
+						wire.TextAttribute("host.id", "machine of "+name),
+					}},
+			},
+		)
 		require.NoError(d.t, err)
 		r := httptest.NewRequest(http.MethodPost, wire.OpAMPPath, bytes.NewReader(body))
 		r.Header.Set("Authorization", "Bearer "+bearer)
@@ -83,7 +98,8 @@ func hosts(t *testing.T, dir string, names ...string) {
 	require.NoError(t, err)
 	require.NoError(t, st.Update(context.Background(), func(tx *store.Tx) error {
 		for _, n := range names {
-			if err := tx.PutHost(store.Host{Name: n, UID: "uid-" + n, ServiceName: "synaxis-agent", Labels: map[string]string{}, Settings: map[string]string{}}); err != nil {
+			if err := tx.PutHost(store.Host{Name: n, UID: "uid-" + n, ServiceName: "synaxis-agent",
+				Labels: map[string]string{}, Settings: map[string]string{}}); err != nil {
 				return err
 			}
 		}
@@ -101,10 +117,11 @@ func hostOf(r rollouts.Rollout, name string) rollout.Host {
 	return rollout.Host{}
 }
 
-const text = "source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: one}]\n---\ndestination: one\ndeliver: {discard: {}}\n"
+const text = "source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: one}]\n---\ndestination: " +
+	"one\ndeliver: {discard: {}}\n"
 
-// TestGoesOnAfterARestart: a rollout, its assignments and what is in force survive; who was away catches up; and one that
-// never answers times out by the clock.
+// TestGoesOnAfterARestart: a rollout, its assignments and what is in force survive; who was away catches up; and one
+// that never answers times out by the clock.
 func TestGoesOnAfterARestart(t *testing.T) {
 	t.Parallel()
 	dir, start := t.TempDir(), time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
@@ -118,7 +135,11 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	assert.Equal(t, map[rollout.HostState]int{rollout.Deferred: 2}, r.Counts, "both are away")
 	assert.Equal(t, rollout.Done, r.Status)
 	hash := hostOf(r, "a").Hash
-	d.tell(rollout.Event{Kind: rollout.Connected, Host: "a"}, rollout.Event{Kind: rollout.Sent, Host: "a", Hash: hash}, rollout.Event{Kind: rollout.Taken, Host: "a", Hash: hash})
+	d.tell(
+		rollout.Event{Kind: rollout.Connected, Host: "a"},
+		rollout.Event{Kind: rollout.Sent, Host: "a", Hash: hash},
+		rollout.Event{Kind: rollout.Taken, Host: "a", Hash: hash},
+	)
 	require.NoError(t, d.Store.Close())
 
 	d = newDesk(t, dir, start.Add(time.Minute))
@@ -126,7 +147,10 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, rollout.Applying, hostOf(r, "a").State)
 	assert.Equal(t, 1, d.Rollouts.InForce(), "nobody who is there is missing, so it is done")
-	d.tell(rollout.Event{Kind: rollout.RunsIt, Host: "a", Hash: hash}, rollout.Event{Kind: rollout.Reported, Host: "a", Hash: hash})
+	d.tell(
+		rollout.Event{Kind: rollout.RunsIt, Host: "a", Hash: hash},
+		rollout.Event{Kind: rollout.Reported, Host: "a", Hash: hash},
+	)
 	v, _ := d.Hosts.Get("b")
 	assert.Equal(t, 1, v.Assigned.Revision)
 	d.tell(rollout.Event{Kind: rollout.Connected, Host: "b"})
@@ -142,7 +166,11 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	r, _ = d.Rollouts.Get(1)
 	assert.Equal(t, rollout.LeftOut, hostOf(r, "b").State)
 	assert.Equal(t, "taken over by rollout 2", hostOf(r, "b").Reason)
-	d.tell(rollouts.HostChanged("a"), rollouts.HostChanged("nobody"), rollout.Event{Kind: rollout.Connected, Host: "nobody"})
+	d.tell(
+		rollouts.HostChanged("a"),
+		rollouts.HostChanged("nobody"),
+		rollout.Event{Kind: rollout.Connected, Host: "nobody"},
+	)
 	_, err = d.Rollouts.Get(9)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	assert.Len(t, d.Rollouts.All(), 2)
@@ -203,7 +231,8 @@ func TestFullDisk(t *testing.T) {
 	require.NoError(t, err)
 	for i, h := range []string{"a", "b", "c"} {
 		hash := hostOf(state, h).Hash
-		for k, kind := range []rollout.EventKind{rollout.Connected, rollout.Sent, rollout.Taken, rollout.RunsIt, rollout.Reported} {
+		for k, kind := range []rollout.EventKind{rollout.Connected, rollout.Sent, rollout.Taken, rollout.RunsIt,
+			rollout.Reported} {
 			full = (i+k)%2 == 0
 			e := rollout.Event{Kind: kind, Host: h, Hash: hash}
 			if kind == rollout.Connected {
@@ -232,8 +261,8 @@ func TestFullDisk(t *testing.T) {
 	require.NoError(t, again.Store.Close())
 }
 
-// TestWhoJoinsLate: a retired host that joins again gets what is in force, not what it had; and a host that joins while an earlier revision
-// is being rolled out gets that when it is in force.
+// TestWhoJoinsLate: a retired host that joins again gets what is in force, not what it had; and a host that joins
+// while an earlier revision is being rolled out gets that when it is in force.
 func TestWhoJoinsLate(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -250,7 +279,10 @@ func TestWhoJoinsLate(t *testing.T) {
 		for _, s := range state.Hosts {
 			h := s.Name
 			if s.State != rollout.Deferred {
-				d.tell(rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash}, rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash})
+				d.tell(
+					rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash},
+					rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash},
+				)
 			}
 		}
 	}
@@ -276,7 +308,10 @@ func TestWhoJoinsLate(t *testing.T) {
 	assert.Equal(t, 3, revision("c"), "that is in force as yet")
 	for _, s := range state.Hosts {
 		h := s.Name
-		d.tell(rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash}, rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash})
+		d.tell(
+			rollout.Event{Kind: rollout.RunsIt, Host: h, Hash: s.Hash},
+			rollout.Event{Kind: rollout.Reported, Host: h, Hash: s.Hash},
+		)
 	}
 	require.Equal(t, 2, d.Rollouts.InForce())
 	assert.Equal(t, 2, revision("c"))

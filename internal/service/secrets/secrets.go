@@ -1,5 +1,6 @@
-// Package secrets keeps secrets sealed: their values are encrypted with a key that is not in the database, and are never
-// shown again once they were set. Definitions refer to them by name; what hosts should run names the version too.
+// Package secrets keeps secrets sealed: their values are encrypted with a key that is not in the database, and are
+// never shown again once they were set. Definitions refer to them by name; what hosts should run names the version
+// too.
 package secrets
 
 import (
@@ -23,8 +24,8 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// KeyFile is the file of the sealing key in the data folder, and KeyVariable the variable that takes its place: 32 bytes in
-// base64.
+// KeyFile is the file of the sealing key in the data folder, and KeyVariable the variable that takes its place: 32
+// bytes in base64.
 const (
 	KeyFile     = "secrets.key"
 	KeyVariable = "SYNAXIS_SECRETS_KEY"
@@ -45,7 +46,13 @@ type Secrets struct {
 }
 
 // Open reads the key from the environment or the data folder, or makes one there, and follows its changes.
-func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time, note func(topic string)) (*Secrets, error) {
+func Open(
+	ctx context.Context,
+	st *store.Store,
+	dir string,
+	now func() time.Time,
+	note func(topic string),
+) (*Secrets, error) {
 	sealed, err := st.Secrets(ctx)
 	if err != nil {
 		return nil, err
@@ -59,7 +66,10 @@ func Open(ctx context.Context, st *store.Store, dir string, now func() time.Time
 		s.versions[x.Name] = x.Version
 		if i == 0 {
 			if _, err := s.Value(ctx, x.Name, x.Version); err != nil {
-				return nil, fmt.Errorf("the secrets cannot be opened: the sealing key is another than they were sealed with: %w", err)
+				return nil, fmt.Errorf(
+					"the secrets cannot be opened: the sealing key is another than they were sealed with: %w",
+					err,
+				)
 			}
 		}
 	}
@@ -94,7 +104,12 @@ func readKey(dir string, needed bool) ([]byte, error) {
 		info, err := os.Stat(path)
 		switch {
 		case errors.Is(err, fs.ErrNotExist) && needed:
-			return nil, fmt.Errorf("%s is gone, and secrets are there that were sealed with it: restore it from a backup of the data folder, or give the key in the variable %s", path, KeyVariable)
+			return nil, fmt.Errorf(
+				"%s is gone, and secrets are there that were sealed with it: restore it from a backup of the data "+
+					"folder, or give the key in the variable %s",
+				path,
+				KeyVariable,
+			)
 		case errors.Is(err, fs.ErrNotExist):
 			var b [chacha20poly1305.KeySize]byte
 			_, _ = rand.Read(b[:])
@@ -107,7 +122,12 @@ func readKey(dir string, needed bool) ([]byte, error) {
 		case err != nil:
 			return nil, fmt.Errorf("sealing key: %w", err)
 		case info.Mode().Perm()&0o077 != 0:
-			return nil, fmt.Errorf("the sealing key %s may be read by others than its owner (mode %o); chmod 600 it, and rotate the secrets if somebody may have", path, info.Mode().Perm())
+			return nil, fmt.Errorf(
+				"the sealing key %s may be read by others than its owner (mode %o); chmod 600 it, and rotate the "+
+					"secrets if somebody may have",
+				path,
+				info.Mode().Perm(),
+			)
 		}
 		b, err := os.ReadFile(path)
 		if err != nil {
@@ -133,7 +153,12 @@ func (s *Secrets) Versions() map[string]int {
 func bound(name string, version int) []byte { return fmt.Appendf(nil, "%s@%d", name, version) }
 
 // Describe changes what is said of a secret; its value and version stay.
-func (s *Secrets) Describe(ctx context.Context, who store.Person, name string, about, owner *string) (store.Secret, error) {
+func (s *Secrets) Describe(
+	ctx context.Context,
+	who store.Person,
+	name string,
+	about, owner *string,
+) (store.Secret, error) {
 	var out store.Secret
 	err := s.store.Update(ctx, func(t *store.Tx) error {
 		have, err := t.Secret(name)
@@ -160,7 +185,12 @@ func (s *Secrets) Describe(ctx context.Context, who store.Person, name string, a
 }
 
 // Set keeps a new value; the secret is made when it is not there. It returns the new version.
-func (s *Secrets) Set(ctx context.Context, who store.Person, name, value string, about, owner *string) (store.Secret, error) {
+func (s *Secrets) Set(
+	ctx context.Context,
+	who store.Person,
+	name, value string,
+	about, owner *string,
+) (store.Secret, error) {
 	if value == "" || len(value) > MaxValue {
 		return store.Secret{}, fmt.Errorf("a secret has 1 to %d bytes", MaxValue)
 	}
@@ -240,13 +270,26 @@ func (s *Secrets) Value(ctx context.Context, name string, version int) (string, 
 }
 
 // Grant makes a token with which somebody may set one secret, and do nothing else. Its text is given once.
-func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, lasts time.Duration) (store.Grant, string, error) {
+func (s *Secrets) Grant(
+	ctx context.Context,
+	who store.Person,
+	name, to string,
+	lasts time.Duration,
+) (store.Grant, string, error) {
 	var b [38]byte
 	_, _ = rand.Read(b[:])
 	text := auth.GrantPrefix + base64.RawURLEncoding.EncodeToString(b[6:])
 	sum := sha256.Sum256([]byte(text))
 	now := s.now()
-	g := store.Grant{ID: fmt.Sprintf("g%x", b[:6]), Hash: sum[:], Who: to, Secret: name, CreatedAt: now, CreatedBy: who.Name, ExpiresAt: now.Add(lasts)}
+	g := store.Grant{
+		ID:        fmt.Sprintf("g%x", b[:6]),
+		Hash:      sum[:],
+		Who:       to,
+		Secret:    name,
+		CreatedAt: now,
+		CreatedBy: who.Name,
+		ExpiresAt: now.Add(lasts),
+	}
 	err := s.store.Update(ctx, func(t *store.Tx) error {
 		if _, err := t.Secret(name); errors.Is(err, store.ErrNotFound) {
 			return store.Missingf("there is no secret %s", name)
@@ -256,7 +299,14 @@ func (s *Secrets) Grant(ctx context.Context, who store.Person, name, to string, 
 		if err := t.PutGrant(g); err != nil {
 			return err
 		}
-		return t.Audit(who, now, "secret grant", name, nil, map[string]any{"id": g.ID, "to": to, "expires": g.ExpiresAt})
+		return t.Audit(
+			who,
+			now,
+			"secret grant",
+			name,
+			nil,
+			map[string]any{"id": g.ID, "to": to, "expires": g.ExpiresAt},
+		)
 	})
 	return g, text, err
 }

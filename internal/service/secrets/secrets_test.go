@@ -62,7 +62,13 @@ func TestSealed(t *testing.T) {
 	require.NoError(t, err)
 	sealed, err := st.SealedSecret(ctx, "token", 3)
 	require.NoError(t, err)
-	require.NoError(t, st.Update(ctx, func(t *store.Tx) error { return t.PutSecret(store.Secret{Name: "other", Version: 2}, sealed) }))
+	require.NoError(
+		t,
+		st.Update(
+			ctx,
+			func(t *store.Tx) error { return t.PutSecret(store.Secret{Name: "other", Version: 2}, sealed) },
+		),
+	)
 	_, err = s.Value(ctx, "other", 2)
 	assert.Error(t, err)
 }

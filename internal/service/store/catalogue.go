@@ -43,8 +43,18 @@ type DraftEdit struct {
 
 // PutDraftEdit writes an edit of a draft.
 func (t *Tx) PutDraftEdit(draft int, e DraftEdit) error {
-	return t.exec(`INSERT INTO draft_edits VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (draft, kind, name) DO UPDATE SET text=excluded.text,
-		removed=excluded.removed, base=excluded.base, who=excluded.who, at=excluded.at`, draft, e.Kind, e.Name, e.Text, e.Removed, e.Base, e.Who, stamp(e.At))
+	return t.exec(
+		`INSERT INTO draft_edits VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (draft, kind, name) DO UPDATE SET text=excluded.text,
+		removed=excluded.removed, base=excluded.base, who=excluded.who, at=excluded.at`,
+		draft,
+		e.Kind,
+		e.Name,
+		e.Text,
+		e.Removed,
+		e.Base,
+		e.Who,
+		stamp(e.At),
+	)
 }
 
 // RemoveDraftEdit takes an edit back.
@@ -116,7 +126,8 @@ func (t *Tx) Draft(id int) (Draft, error) {
 
 // fill reads what a draft holds.
 func fill(ctx context.Context, from queryer, d *Draft) (err error) {
-	if d.Files, err = list(ctx, from, scanFile, `SELECT file, text FROM draft_files WHERE draft=? ORDER BY file`, d.ID); err != nil {
+	if d.Files, err = list(ctx, from, scanFile, `SELECT file, text FROM draft_files WHERE draft=? ORDER BY file`,
+		d.ID); err != nil {
 		return err
 	}
 	d.Edits, err = list(ctx, from, func(r *sql.Rows) (e DraftEdit, err error) {
@@ -161,7 +172,8 @@ func (s *Store) Head(ctx context.Context) (int, error) {
 
 // AddRevision writes a revision.
 func (t *Tx) AddRevision(r Revision) error {
-	if err := t.exec(`INSERT INTO revisions VALUES (?,?,?,?,?,?)`, r.Number, r.Title, r.Message, r.Author, stamp(r.CreatedAt), r.Draft); err != nil {
+	if err := t.exec(`INSERT INTO revisions VALUES (?,?,?,?,?,?)`, r.Number, r.Title, r.Message, r.Author, stamp(
+		r.CreatedAt), r.Draft); err != nil {
 		return err
 	}
 	for _, f := range r.Files {
@@ -175,7 +187,8 @@ func (t *Tx) AddRevision(r Revision) error {
 		}
 	}
 	for _, d := range r.Definitions {
-		if err := t.exec(`INSERT INTO revision_definitions VALUES (?,?,?,?,?)`, r.Number, d.Kind, d.Name, d.Digest, d.Changed); err != nil {
+		if err := t.exec(`INSERT INTO revision_definitions VALUES (?,?,?,?,?)`, r.Number, d.Kind, d.Name, d.Digest,
+			d.Changed); err != nil {
 			return err
 		}
 	}
@@ -202,7 +215,13 @@ func (s *Store) Revision(ctx context.Context, number int) (Revision, error) {
 	if err != nil {
 		return v, err
 	}
-	v.Files, err = list(ctx, s.read, scanFile, `SELECT f.file, t.text FROM revision_files f JOIN texts t ON t.sum = f.sum WHERE f.revision=? ORDER BY f.file`, number)
+	v.Files, err = list(
+		ctx,
+		s.read,
+		scanFile,
+		`SELECT f.file, t.text FROM revision_files f JOIN texts t ON t.sum = f.sum WHERE f.revision=? ORDER BY f.file`,
+		number,
+	)
 	if err != nil {
 		return v, err
 	}

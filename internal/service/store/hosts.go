@@ -19,7 +19,15 @@ const hostColumns = `SELECT name, uid, host_id, service_name, labels, settings, 
 func scanHost(r *sql.Rows) (h Host, err error) {
 	var labels, settings, joined, retired string
 	err = r.Scan(&h.Name, &h.UID, &h.HostID, &h.ServiceName, &labels, &settings, &joined, &retired)
-	h.Labels, h.Settings, h.JoinedAt, h.RetiredAt = textMap(labels), textMap(settings), unstamp(joined), unstamp(retired)
+	h.Labels, h.Settings, h.JoinedAt, h.RetiredAt = textMap(
+		labels,
+	), textMap(
+		settings,
+	), unstamp(
+		joined,
+	), unstamp(
+		retired,
+	)
 	return h, err
 }
 
@@ -46,8 +54,17 @@ func (s *Store) FormerHosts(ctx context.Context) ([]Host, error) {
 // AddFormerHost keeps a retired host whose name another one takes.
 func (t *Tx) AddFormerHost(h Host) error {
 	t.tell(HostReplaced{h})
-	return t.exec(`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
-		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt), stamp(h.RetiredAt))
+	return t.exec(
+		`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
+		h.Name,
+		h.UID,
+		h.HostID,
+		h.ServiceName,
+		text(h.Labels),
+		text(h.Settings),
+		stamp(h.JoinedAt),
+		stamp(h.RetiredAt),
+	)
 }
 
 func textMap(s string) map[string]string {
@@ -61,10 +78,19 @@ func textMap(s string) map[string]string {
 // PutHost writes a host.
 func (t *Tx) PutHost(h Host) error {
 	t.tell(HostPut{h})
-	return t.exec(`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)
+	return t.exec(
+		`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET uid=excluded.uid, host_id=excluded.host_id, service_name=excluded.service_name,
 		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at, retired_at=excluded.retired_at`,
-		h.Name, h.UID, h.HostID, h.ServiceName, text(h.Labels), text(h.Settings), stamp(h.JoinedAt), stamp(h.RetiredAt))
+		h.Name,
+		h.UID,
+		h.HostID,
+		h.ServiceName,
+		text(h.Labels),
+		text(h.Settings),
+		stamp(h.JoinedAt),
+		stamp(h.RetiredAt),
+	)
 }
 
 // JoinToken lets agents join.
@@ -86,8 +112,19 @@ type JoinToken struct {
 // PutJoinToken writes a token.
 func (t *Tx) PutJoinToken(j JoinToken) error {
 	t.tell(TokenPut{j})
-	return t.exec(`INSERT INTO join_tokens (id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
-		j.ID, j.Hash, text(j.Labels), stamp(j.CreatedAt), j.CreatedBy, stamp(j.ExpiresAt), j.Uses, stamp(j.RevokedAt), j.Host, j.Listed)
+	return t.exec(
+		`INSERT INTO join_tokens (id, hash, labels, created_at, created_by, expires_at, uses, revoked_at, host, listed) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET revoked_at=excluded.revoked_at`,
+		j.ID,
+		j.Hash,
+		text(j.Labels),
+		stamp(j.CreatedAt),
+		j.CreatedBy,
+		stamp(j.ExpiresAt),
+		j.Uses,
+		stamp(j.RevokedAt),
+		j.Host,
+		j.Listed,
+	)
 }
 
 // tokenColumns take the time as their one argument.
@@ -97,8 +134,29 @@ const tokenColumns = `SELECT id, hash, labels, created_at, created_by, expires_a
 
 func scanToken(r *sql.Rows) (j JoinToken, err error) {
 	var labels, created, expires, revoked string
-	err = r.Scan(&j.ID, &j.Hash, &labels, &created, &j.CreatedBy, &expires, &j.Uses, &revoked, &j.Host, &j.Listed, &j.Used, &j.Reserved)
-	j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(labels), unstamp(created), unstamp(expires), unstamp(revoked)
+	err = r.Scan(
+		&j.ID,
+		&j.Hash,
+		&labels,
+		&created,
+		&j.CreatedBy,
+		&expires,
+		&j.Uses,
+		&revoked,
+		&j.Host,
+		&j.Listed,
+		&j.Used,
+		&j.Reserved,
+	)
+	j.Labels, j.CreatedAt, j.ExpiresAt, j.RevokedAt = textMap(
+		labels,
+	), unstamp(
+		created,
+	), unstamp(
+		expires,
+	), unstamp(
+		revoked,
+	)
 	return j, err
 }
 
@@ -114,8 +172,15 @@ func (t *Tx) JoinToken(id string, now time.Time) (JoinToken, error) {
 
 // UsesToken tells whether an agent has used a token, or has an offer by it that still waits for its use.
 func (t *Tx) UsesToken(id, uid string, now time.Time) (bool, error) {
-	n, err := one(t.ctx, t, func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
-		`SELECT count(*) FROM credentials WHERE token_id=? AND uid=? AND (used_at <> '' OR ended_at = '' AND offer_ends > ?)`, id, uid, stamp(now))
+	n, err := one(
+		t.ctx,
+		t,
+		func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
+		`SELECT count(*) FROM credentials WHERE token_id=? AND uid=? AND (used_at <> '' OR ended_at = '' AND offer_ends > ?)`,
+		id,
+		uid,
+		stamp(now),
+	)
 	return n > 0, err
 }
 
@@ -158,20 +223,31 @@ func (t *Tx) PutCredential(c Credential) error {
 	if err := t.exec(`DELETE FROM credentials WHERE uid=? AND used_at=''`, c.UID); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO credentials (id, hash, uid, token_id, host, offered_at, offer_ends, used_at) VALUES (?,?,?,?,?,?,?,?)`,
-		c.ID, c.Hash, c.UID, c.TokenID, c.Host, stamp(c.OfferedAt), stamp(c.OfferEnds), stamp(c.UsedAt))
+	return t.exec(
+		`INSERT INTO credentials (id, hash, uid, token_id, host, offered_at, offer_ends, used_at) VALUES (?,?,?,?,?,?,?,?)`,
+		c.ID,
+		c.Hash,
+		c.UID,
+		c.TokenID,
+		c.Host,
+		stamp(c.OfferedAt),
+		stamp(c.OfferEnds),
+		stamp(c.UsedAt),
+	)
 }
 
-// UseCredential notes the first use, which is one of its token unless the agent has used that before, and ends the host's earlier ones.
-// Ended ones stay, since they are uses of a token.
+// UseCredential notes the first use, which is one of its token unless the agent has used that before, and ends the
+// host's earlier ones. Ended ones stay, since they are uses of a token.
 func (t *Tx) UseCredential(c Credential, at time.Time) error {
 	c.UsedAt = at
 	t.tell(CredentialUsed{c})
 	if err := t.exec(`UPDATE join_tokens SET used = used + 1 WHERE id=? AND NOT EXISTS
-		(SELECT 1 FROM credentials WHERE uid=? AND token_id=? AND used_at <> '')`, c.TokenID, c.UID, c.TokenID); err != nil {
+		(SELECT 1 FROM credentials WHERE uid=? AND token_id=? AND used_at <> '')`,
+		c.TokenID, c.UID, c.TokenID); err != nil {
 		return err
 	}
-	if err := t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND id<>? AND ended_at=''`, stamp(at), c.Host, c.ID); err != nil {
+	if err := t.exec(`UPDATE credentials SET ended_at=? WHERE host=? AND id<>? AND ended_at=''`, stamp(at), c.Host,
+		c.ID); err != nil {
 		return err
 	}
 	return t.exec(`UPDATE credentials SET used_at=? WHERE id=?`, stamp(at), c.ID)
@@ -203,7 +279,19 @@ const newcomerColumns = `SELECT id, uid, credential, host, host_id, name, origin
 
 func scanNewcomer(r *sql.Rows) (n Newcomer, err error) {
 	var since, denied string
-	err = r.Scan(&n.ID, &n.UID, &n.Credential, &n.Host, &n.HostID, &n.Name, &n.Origin, &n.Why, &since, &denied, &n.Approved)
+	err = r.Scan(
+		&n.ID,
+		&n.UID,
+		&n.Credential,
+		&n.Host,
+		&n.HostID,
+		&n.Name,
+		&n.Origin,
+		&n.Why,
+		&since,
+		&denied,
+		&n.Approved,
+	)
 	n.Since, n.DeniedAt = unstamp(since), unstamp(denied)
 	return n, err
 }
@@ -226,8 +314,20 @@ func (t *Tx) Newcomers() ([]Newcomer, error) {
 // PutNewcomer writes a newcomer.
 func (t *Tx) PutNewcomer(n Newcomer) error {
 	t.tell(NewcomerPut{n})
-	return t.exec(`INSERT INTO newcomers VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET name=excluded.name, origin=excluded.origin, denied_at=excluded.denied_at, approved=excluded.approved`,
-		n.ID, n.UID, n.Credential, n.Host, n.HostID, n.Name, n.Origin, n.Why, stamp(n.Since), stamp(n.DeniedAt), n.Approved)
+	return t.exec(
+		`INSERT INTO newcomers VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT (id) DO UPDATE SET name=excluded.name, origin=excluded.origin, denied_at=excluded.denied_at, approved=excluded.approved`,
+		n.ID,
+		n.UID,
+		n.Credential,
+		n.Host,
+		n.HostID,
+		n.Name,
+		n.Origin,
+		n.Why,
+		stamp(n.Since),
+		stamp(n.DeniedAt),
+		n.Approved,
+	)
 }
 
 // RemoveNewcomer forgets a newcomer.
@@ -349,14 +449,17 @@ func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 	return tx.Commit()
 }
 
-// Prune removes what nobody asks for any more: numbers from before a time, and manifests that no host is assigned and that are not
-// among those to keep. It answers how many manifests went.
+// Prune removes what nobody asks for any more: numbers from before a time, and manifests that no host is assigned and
+// that are not among those to keep. It answers how many manifests went.
 func (s *Store) Prune(ctx context.Context, before time.Time, keep []string) (manifests int64, err error) {
 	if _, err := s.state.ExecContext(ctx, `DELETE FROM numbers WHERE bucket < ?`, before.Unix()); err != nil {
 		return 0, s.wrote("state.db", err)
 	}
 	err = s.Update(ctx, func(t *Tx) error {
-		res, err := t.execResult(`DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`, text(keep))
+		res, err := t.execResult(
+			`DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`,
+			text(keep),
+		)
 		if err != nil {
 			return err
 		}

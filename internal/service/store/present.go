@@ -15,8 +15,8 @@ import (
 // files of a data folder, with what is lost without them.
 var files = []string{"catalogue.db", "state.db", "admin.token", "secrets.key"}
 
-// CheckPresent tells why a data folder must not be used as it is: where its catalogue is gone or empty and other files of a service are
-// there, a start would begin a new service without hosts, and no agent would be known any more.
+// CheckPresent tells why a data folder must not be used as it is: where its catalogue is gone or empty and other files
+// of a service are there, a start would begin a new service without hosts, and no agent would be known any more.
 func CheckPresent(dir string) error {
 	var there []string
 	for _, name := range files[1:] {
@@ -38,7 +38,14 @@ func CheckPresent(dir string) error {
 	if err == nil {
 		what = "is empty"
 	}
-	return fmt.Errorf("%s %s, and %s is there: the hosts, definitions and secrets of this service were in it; restore the folder %s from a backup, all files together, or, to begin a new service, use an empty folder", path, what, strings.Join(there, ", "), dir)
+	return fmt.Errorf(
+		"%s %s, and %s is there: the hosts, definitions and secrets of this service were in it; restore the folder "+
+			"%s from a backup, all files together, or, to begin a new service, use an empty folder",
+		path,
+		what,
+		strings.Join(there, ", "),
+		dir,
+	)
 }
 
 // explain says in words what an error of the database means for the person who reads it.
@@ -49,7 +56,11 @@ func explain(name string, err error) error {
 	}
 	switch e.Code() & 0xff {
 	case sqlitecodes.SQLITE_BUSY, sqlitecodes.SQLITE_LOCKED:
-		return fmt.Errorf("another program holds %s locked, such as a shell of the database or a backup; end it and try again: %w", name, err)
+		return fmt.Errorf(
+			"another program holds %s locked, such as a shell of the database or a backup; end it and try again: %w",
+			name,
+			err,
+		)
 	case sqlitecodes.SQLITE_FULL:
 		return fmt.Errorf("there is no room on the disk of %s: %w", name, err)
 	case sqlitecodes.SQLITE_READONLY:

@@ -11,22 +11,26 @@ import (
 // MoveRollout writes how a rollout moves on: a row for each host that changes, and what else is new of it.
 func (t *Tx) MoveRollout(d rollout.Delta) error {
 	if d.New {
-		if err := t.exec(`INSERT INTO rollouts VALUES (?,?,?,?,?,?,?,?)`, d.Rollout, d.Revision, d.Author, string(d.Status), d.Wave, d.Waves,
+		if err := t.exec(`INSERT INTO rollouts VALUES (?,?,?,?,?,?,?,?)`, d.Rollout, d.Revision, d.Author, string(
+			d.Status), d.Wave, d.Waves,
 			stamp(d.Started), stamp(d.Ended)); err != nil {
 			return err
 		}
-	} else if err := t.exec(`UPDATE rollouts SET status=?, wave=?, ended=? WHERE id=?`, string(d.Status), d.Wave, stamp(d.Ended), d.Rollout); err != nil {
+	} else if err := t.exec(`UPDATE rollouts SET status=?, wave=?, ended=? WHERE id=?`, string(d.Status), d.Wave,
+		stamp(d.Ended), d.Rollout); err != nil {
 		return err
 	}
 	for _, h := range d.Hosts {
 		if err := t.exec(`INSERT INTO rollout_hosts VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (rollout, host) DO UPDATE SET state=excluded.state,
 			hash=excluded.hash, reason=excluded.reason, since=excluded.since, deadline=excluded.deadline`,
-			d.Rollout, h.Name, h.Wave, string(h.State), h.Hash, h.Reason, stamp(h.Since), stamp(h.Deadline)); err != nil {
+			d.Rollout, h.Name, h.Wave, string(h.State), h.Hash, h.Reason, stamp(h.Since), stamp(
+				h.Deadline)); err != nil {
 			return err
 		}
 	}
 	for i, x := range d.Decisions {
-		if err := t.exec(`INSERT INTO rollout_decisions VALUES (?,?,?,?,?)`, d.Rollout, d.Decided+i, stamp(x.At), x.What, x.Why); err != nil {
+		if err := t.exec(`INSERT INTO rollout_decisions VALUES (?,?,?,?,?)`, d.Rollout, d.Decided+i, stamp(x.At),
+			x.What, x.Why); err != nil {
 			return err
 		}
 	}
@@ -51,7 +55,8 @@ func (s *Store) Rollouts(ctx context.Context) ([]rollout.Delta, error) {
 			err = r.Scan(&h.Name, &h.Wave, &h.State, &h.Hash, &h.Reason, &since, &deadline)
 			h.Since, h.Deadline = unstamp(since), unstamp(deadline)
 			return h, err
-		}, `SELECT host, wave, state, hash, reason, since, deadline FROM rollout_hosts WHERE rollout=? ORDER BY host`, all[i].Rollout)
+		}, `SELECT host, wave, state, hash, reason, since, deadline FROM rollout_hosts WHERE rollout=? ORDER BY host`,
+			all[i].Rollout)
 		if err != nil {
 			return nil, err
 		}

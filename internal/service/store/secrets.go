@@ -34,12 +34,13 @@ func (t *Tx) Secret(name string) (Secret, error) {
 	return one(t.ctx, t, scanSecret, secretColumns+` WHERE name=?`, name)
 }
 
-// PutSecret writes a secret with the sealed value of its version. The version before stays, since hosts may still run it;
-// older ones go.
+// PutSecret writes a secret with the sealed value of its version. The version before stays, since hosts may still run
+// it; older ones go.
 func (t *Tx) PutSecret(s Secret, sealed []byte) error {
 	t.tell(SecretChanged{s.Name, s.Version})
 	if err := t.exec(`INSERT INTO secrets VALUES (?,?,?,?,?,?,?) ON CONFLICT (name) DO UPDATE SET about=excluded.about, owner=excluded.owner,
-		version=excluded.version, set_at=excluded.set_at, set_by=excluded.set_by`, s.Name, s.About, s.Owner, stamp(s.CreatedAt), s.Version, stamp(s.SetAt), s.SetBy); err != nil {
+		version=excluded.version, set_at=excluded.set_at, set_by=excluded.set_by`,
+		s.Name, s.About, s.Owner, stamp(s.CreatedAt), s.Version, stamp(s.SetAt), s.SetBy); err != nil {
 		return err
 	}
 	if err := t.exec(`DELETE FROM secret_versions WHERE name=? AND version < ?`, s.Name, s.Version-1); err != nil {
@@ -56,7 +57,8 @@ func (t *Tx) DescribeSecret(s Secret) error {
 // RemoveSecret removes a secret with its versions and grants.
 func (t *Tx) RemoveSecret(name string) error {
 	t.tell(SecretChanged{Name: name})
-	for _, q := range []string{`DELETE FROM secret_versions WHERE name=?`, `DELETE FROM grants WHERE secret=?`, `DELETE FROM secrets WHERE name=?`} {
+	for _, q := range []string{`DELETE FROM secret_versions WHERE name=?`, `DELETE FROM grants WHERE secret=?`,
+		`DELETE FROM secrets WHERE name=?`} {
 		if err := t.exec(q, name); err != nil {
 			return err
 		}
@@ -66,7 +68,14 @@ func (t *Tx) RemoveSecret(name string) error {
 
 // SealedSecret returns the sealed value of a version.
 func (s *Store) SealedSecret(ctx context.Context, name string, version int) ([]byte, error) {
-	return one(ctx, s.read, func(r *sql.Rows) (b []byte, err error) { return b, r.Scan(&b) }, `SELECT sealed FROM secret_versions WHERE name=? AND version=?`, name, version)
+	return one(
+		ctx,
+		s.read,
+		func(r *sql.Rows) (b []byte, err error) { return b, r.Scan(&b) },
+		`SELECT sealed FROM secret_versions WHERE name=? AND version=?`,
+		name,
+		version,
+	)
 }
 
 // Grant lets somebody set one secret.
@@ -91,12 +100,27 @@ func (s *Store) Grants(ctx context.Context) ([]Grant, error) {
 
 // PutGrant writes a grant.
 func (t *Tx) PutGrant(g Grant) error {
-	return t.exec(`INSERT INTO grants VALUES (?,?,?,?,?,?,?,?)`, g.ID, g.Hash, g.Who, g.Secret, stamp(g.CreatedAt), g.CreatedBy, stamp(g.ExpiresAt), stamp(g.EndedAt))
+	return t.exec(
+		`INSERT INTO grants VALUES (?,?,?,?,?,?,?,?)`,
+		g.ID,
+		g.Hash,
+		g.Who,
+		g.Secret,
+		stamp(g.CreatedAt),
+		g.CreatedBy,
+		stamp(g.ExpiresAt),
+		stamp(g.EndedAt),
+	)
 }
 
 // EndGrant ends a grant of a secret.
 func (t *Tx) EndGrant(secret, id string, at time.Time) error {
-	res, err := t.execResult(`UPDATE grants SET ended_at=? WHERE secret=? AND id=? AND ended_at=''`, stamp(at), secret, id)
+	res, err := t.execResult(
+		`UPDATE grants SET ended_at=? WHERE secret=? AND id=? AND ended_at=''`,
+		stamp(at),
+		secret,
+		id,
+	)
 	if err != nil {
 		return err
 	}

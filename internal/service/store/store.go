@@ -147,7 +147,10 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 }
 
 func open(path, synchronous string, conns int) (*sql.DB, error) {
-	q := url.Values{"_txlock": {"immediate"}, "_pragma": {"journal_mode(WAL)", "synchronous(" + synchronous + ")", "busy_timeout(10000)", "foreign_keys(1)"}}
+	q := url.Values{
+		"_txlock": {"immediate"},
+		"_pragma": {"journal_mode(WAL)", "synchronous(" + synchronous + ")", "busy_timeout(10000)", "foreign_keys(1)"},
+	}
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}).String())
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
@@ -255,9 +258,15 @@ type queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-// list runs a query. Queries are short and run to their end: database/sql watches a context from a goroutine of its own,
-// and the context of a request may be one that the router uses again as soon as the answer is out.
-func list[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+// list runs a query. Queries are short and run to their end: database/sql watches a context from a goroutine of its
+// own, and the context of a request may be one that the router uses again as soon as the answer is out.
+func list[T any](
+	ctx context.Context,
+	db queryer,
+	scan func(*sql.Rows) (T, error),
+	query string,
+	args ...any,
+) ([]T, error) {
 	rows, err := db.QueryContext(context.WithoutCancel(ctx), query, args...)
 	if err != nil {
 		return nil, err
@@ -274,7 +283,13 @@ func list[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error
 	return out, rows.Err()
 }
 
-func one[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) (T, error) {
+func one[T any](
+	ctx context.Context,
+	db queryer,
+	scan func(*sql.Rows) (T, error),
+	query string,
+	args ...any,
+) (T, error) {
 	all, err := list(ctx, db, scan, query, args...)
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound

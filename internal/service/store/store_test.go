@@ -25,27 +25,78 @@ func TestKeeps(t *testing.T) {
 	ctx, dir, now := context.Background(), t.TempDir(), time.Date(2031, 4, 2, 6, 0, 0, 5, time.UTC)
 	s := open2(t, dir)
 	var draft int
-	first := rollout.Start(1, 1, "ada", []rollout.Target{{Host: "h", Hash: "x"}, {Host: "i", Hash: "y", Connected: true}}, now)
+	first := rollout.Start(
+		1,
+		1,
+		"ada",
+		[]rollout.Target{{Host: "h", Hash: "x"}, {Host: "i", Hash: "y", Connected: true}},
+		now,
+	)
 	first.Commands = nil
 	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
-		if draft, err = tx.AddDraft(Draft{Title: "t", Author: "a", CreatedAt: now, Whole: true, Files: []File{{"b", "2"}, {"a", "1"}}}); err != nil {
+		if draft, err = tx.AddDraft(Draft{Title: "t", Author: "a", CreatedAt: now, Whole: true, Files: []File{{"b",
+			"2"}, {"a", "1"}}}); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutHost(Host{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, JoinedAt: now}),
-			tx.AddRevision(Revision{Number: 1, Title: "r", CreatedAt: now, Files: []File{{"a", "1"}, {"b", "1"}}, Definitions: []RevisionDefinition{{"source", "s", "d", 1}}}),
-			tx.Assign(Assignment{Host: "h", Hash: "x", Revision: 1, AssignedAt: now}, Manifest{Hash: "x", Host: "h", Text: "text"}),
-			tx.MoveRollout(first), tx.SetMeta("k", "v"), tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}))
+		return errors.Join(
+			tx.PutHost(Host{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, JoinedAt: now}),
+			tx.AddRevision(
+				Revision{
+					Number:      1,
+					Title:       "r",
+					CreatedAt:   now,
+					Files:       []File{{"a", "1"}, {"b", "1"}},
+					Definitions: []RevisionDefinition{{"source", "s", "d", 1}},
+				},
+			),
+			tx.Assign(
+				Assignment{Host: "h", Hash: "x", Revision: 1, AssignedAt: now},
+				Manifest{Hash: "x", Host: "h", Text: "text"},
+			),
+			tx.MoveRollout(
+				first,
+			),
+			tx.SetMeta("k", "v"),
+			tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}),
+		)
 	}))
-	require.NoError(t, s.SaveStates(ctx, []HostUpdate{{Host: "h", State: "{}", Numbers: "{1}", Bucket: 300, Delta: "{}"}, {Host: "h", Numbers: "{2}"}}))
+	require.NoError(
+		t,
+		s.SaveStates(
+			ctx,
+			[]HostUpdate{
+				{Host: "h", State: "{}", Numbers: "{1}", Bucket: 300, Delta: "{}"},
+				{Host: "h", Numbers: "{2}"},
+			},
+		),
+	)
 	require.NoError(t, s.Close())
 	s = open2(t, dir)
 	defer s.Close()
 	d, err := s.Draft(ctx, draft)
 	require.NoError(t, err)
-	assert.Equal(t, Draft{ID: draft, Title: "t", Author: "a", CreatedAt: now, Whole: true, State: DraftOpen, Files: []File{{"a", "1"}, {"b", "2"}}}, d)
+	assert.Equal(
+		t,
+		Draft{
+			ID:        draft,
+			Title:     "t",
+			Author:    "a",
+			CreatedAt: now,
+			Whole:     true,
+			State:     DraftOpen,
+			Files:     []File{{"a", "1"}, {"b", "2"}},
+		},
+		d,
+	)
 	hosts, err := s.Hosts(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Host{{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, Settings: map[string]string{}, JoinedAt: now}}, hosts)
+	assert.Equal(
+		t,
+		[]Host{
+			{Name: "h", UID: "u", Labels: map[string]string{"a": "b"}, Settings: map[string]string{}, JoinedAt: now},
+		},
+		hosts,
+	)
 	r, err := s.Revision(ctx, 1)
 	require.NoError(t, err)
 	assert.Len(t, r.Files, 2)
@@ -64,7 +115,11 @@ func TestKeeps(t *testing.T) {
 	assert.Equal(t, "v", v)
 	audit, err := s.AuditEntries(ctx, AuditFilter{Limit: 5})
 	require.NoError(t, err)
-	assert.Equal(t, []AuditEntry{{ID: 1, At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}}, audit)
+	assert.Equal(
+		t,
+		[]AuditEntry{{ID: 1, At: now, Who: "ada", Origin: "here", Action: "did", Object: "it", After: `{"n":1}`}},
+		audit,
+	)
 	_, err = s.Draft(ctx, 99)
 	require.ErrorIs(t, err, ErrNotFound)
 	require.NoError(t, s.Ping(ctx))
@@ -114,7 +169,8 @@ func TestPrune(t *testing.T) {
 	now := time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC)
 	require.NoError(t, s.Update(ctx, func(tx *Tx) error {
 		for _, h := range []string{"old", "running", "new"} {
-			if err := tx.Assign(Assignment{Host: "a", Hash: h, Revision: 1, AssignedAt: now}, Manifest{Hash: h, Host: "a", Text: h}); err != nil {
+			if err := tx.Assign(Assignment{Host: "a", Hash: h, Revision: 1, AssignedAt: now}, Manifest{Hash: h,
+				Host: "a", Text: h}); err != nil {
 				return err
 			}
 		}

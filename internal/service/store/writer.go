@@ -7,10 +7,11 @@ import (
 	"sync"
 )
 
-// The store is where facts change. Every change is a function that the one writer runs inside a transaction: it reads what it needs,
-// decides and writes. What waits while a commit is under way goes into the next one together, each change behind a savepoint of its own, so
-// that many small changes cost few commits. After a commit, and in its order, followers are told what changed, before anybody who waits
-// for the change goes on. So memory is a projection of the store, and a commit that fails leaves it as it was.
+// The store is where facts change. Every change is a function that the one writer runs inside a transaction: it reads
+// what it needs, decides and writes. What waits while a commit is under way goes into the next one together, each
+// change behind a savepoint of its own, so that many small changes cost few commits. After a commit, and in its order,
+// followers are told what changed, before anybody who waits for the change goes on. So memory is a projection of the
+// store, and a commit that fails leaves it as it was.
 
 // Change is something that a commit changed. Its types are those below.
 type Change interface{ changed() }
@@ -54,17 +55,23 @@ func newWriter(ctx context.Context, db *sql.DB) (*writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &writer{conn: conn, ctx: ctx, jobs: make(chan *job), closed: make(chan struct{}), stmts: map[string]*sql.Stmt{}}, nil
+	return &writer{
+		conn:   conn,
+		ctx:    ctx,
+		jobs:   make(chan *job),
+		closed: make(chan struct{}),
+		stmts:  map[string]*sql.Stmt{},
+	}, nil
 }
 
-// Update makes a change; when it returns without an error the change is on disk and followers have heard of it. The change decides by what
-// it reads through the Tx; nothing that was read before may decide inside it.
+// Update makes a change; when it returns without an error the change is on disk and followers have heard of it. The
+// change decides by what it reads through the Tx; nothing that was read before may decide inside it.
 func (s *Store) Update(_ context.Context, change func(*Tx) error) error {
 	return s.submit(change, false)
 }
 
-// Alone is Update in a commit of its own: while the change runs, what followers keep is what the database holds, so the change may also
-// decide by that.
+// Alone is Update in a commit of its own: while the change runs, what followers keep is what the database holds, so
+// the change may also decide by that.
 func (s *Store) Alone(_ context.Context, change func(*Tx) error) error { return s.submit(change, true) }
 
 func (s *Store) submit(change func(*Tx) error, alone bool) error {
