@@ -1,3 +1,4 @@
+import prettier from 'eslint-config-prettier'
 import vue from 'eslint-plugin-vue'
 import ts from 'typescript-eslint'
 
@@ -12,9 +13,7 @@ export default ts.config(
   {
     rules: {
       'vue/multi-word-component-names': 'off',
-      'vue/max-attributes-per-line': 'off',
-      'vue/singleline-html-element-content-newline': 'off',
-      'vue/html-self-closing': ['warn', { html: { void: 'always' } }],
     },
   },
+  prettier, // the form of the code is for prettier alone
 )

@@ -71,21 +71,34 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 		return c.code
 	}
 	fmt.Fprintln(errOut, "synaxis:", err)
-	if isUsage(err) {
-		return exitUsage
-	}
 	return exitFailed
 }
 
-// isUsage recognises the complaints of cobra, which have no type of their own.
-func isUsage(err error) bool {
-	for _, s := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument",
-		"accepts ", "requires at least", "required flag", "invalid argument", "requires at most"} {
-		if strings.Contains(err.Error(), s) {
-			return true
+// tellUsage makes wrong usage of a command, and of those below it, known as such: of its flags, its arguments, and flags that must be given.
+func tellUsage(cmd *cobra.Command) {
+	usage := func(err error) error {
+		if err == nil {
+			return nil
 		}
+		return coded{code: exitUsage, err: err}
 	}
-	return false
+	cmd.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage(err) })
+	if args := cmd.Args; args != nil {
+		cmd.Args = func(cmd *cobra.Command, given []string) error { return usage(args(cmd, given)) }
+	}
+	before := cmd.PreRunE
+	cmd.PreRunE = func(cmd *cobra.Command, given []string) error {
+		if err := errors.Join(cmd.ValidateRequiredFlags(), cmd.ValidateFlagGroups()); err != nil {
+			return usage(err)
+		}
+		if before != nil {
+			return before(cmd, given)
+		}
+		return nil
+	}
+	for _, sub := range cmd.Commands() {
+		tellUsage(sub)
+	}
 }
 
 func usagef(format string, args ...any) error {
@@ -94,7 +107,18 @@ func usagef(format string, args ...any) error {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "synaxis",
+		Use:  "synaxis",
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			hint := "; synaxis --help lists what there is"
+			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+				hint = fmt.Sprintf("; did you mean %s?", strings.Join(near, " or "))
+			}
+			return usagef("unknown command %q for \"synaxis\"%s", args[0], hint)
+		},
 		Short: "Runs log collection on a whole fleet of hosts from one desk",
 		Long: `Runs log collection on a whole fleet of hosts from one desk.
 
@@ -149,6 +173,8 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.auditCmd(),
 		a.referenceCmd(),
 	)
+	root.SuggestionsMinimumDistance = 2
+	tellUsage(root)
 	return root
 }
 

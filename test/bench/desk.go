@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/goccy/go-yaml"
 	"github.com/open-telemetry/opamp-go/protobufs"
+	"go.yaml.in/yaml/v3"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/core/catalogue"

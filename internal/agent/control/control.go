@@ -111,7 +111,7 @@ func New(o Options, host Host) (*Client, error) {
 		return nil, err
 	}
 	if c.identity.UID == "" {
-		c.identity.UID = fmt.Sprintf("%x", wire.NewUID(time.Now()))
+		c.identity.UID = fmt.Sprintf("%x", wire.NewUID())
 	}
 	if c.identity.HostID == "" {
 		c.identity.HostID = o.HostID

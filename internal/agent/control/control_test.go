@@ -299,7 +299,7 @@ func TestRetirement(t *testing.T) {
 // somebody new.
 func TestCopied(t *testing.T) {
 	t.Parallel()
-	uid := wire.NewUID(time.Now())
+	uid := wire.NewUID()
 	calls := make(chan []byte, 100)
 	d := newDesk(t, func(_ string, m *protobufs.AgentToServer) *protobufs.ServerToAgent {
 		calls <- m.GetInstanceUid()

@@ -5,7 +5,6 @@
 package wire
 
 import (
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -15,8 +14,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
+	"github.com/google/uuid"
 	"github.com/open-telemetry/opamp-go/protobufs"
 	"google.golang.org/protobuf/encoding/protowire"
 	"google.golang.org/protobuf/proto"
@@ -30,16 +29,7 @@ const (
 )
 
 // NewUID makes an instance uid: a UUID of version 7 (RFC 9562), as OpAMP recommends.
-func NewUID(now time.Time) [16]byte {
-	var b [16]byte
-	_, _ = rand.Read(b[:])
-	ms := uint64(now.UnixMilli())
-	for i := range 6 {
-		b[i] = byte(ms >> (40 - 8*i))
-	}
-	b[6], b[8] = b[6]&0x0f|0x70, b[8]&0x3f|0x80
-	return b
-}
+func NewUID() [16]byte { return uuid.Must(uuid.NewV7()) }
 
 // ServiceName is the service.name of our own agent; only an agent that says it gets our config.
 const ServiceName = "synaxis-agent"

@@ -436,7 +436,7 @@ func (a *Agents) takeJoin(
 	r.Origin = who.Origin
 	if h, ok := a.p.Inventory.ByUID(uid); ok && h.HostID != "" && r.HostID != "" &&
 		h.HostID != r.HostID { // the uid of another machine's
-		id := wire.NewUID(a.p.Now())
+		id := wire.NewUID()
 		answer.AgentIdentification = &protobufs.AgentIdentification{NewInstanceUid: id[:]}
 		return answer, "", nil
 	}
@@ -499,7 +499,7 @@ func (a *Agents) tellApart(
 	who membership.Caller,
 	answer *protobufs.ServerToAgent,
 ) (*protobufs.ServerToAgent, string, error) {
-	id := wire.NewUID(a.p.Now())
+	id := wire.NewUID()
 	r := ask(msg.GetAgentDescription(), hex.EncodeToString(id[:]))
 	r.Name, r.Origin = reports.Fact(r.Name), who.Origin
 	uid, err := a.p.Membership.TellApart(ctx, who.Credential.ID, host, why, r)

@@ -63,7 +63,7 @@ func (d *desk) join(name string) {
 	ctx, who := context.Background(), store.Person{Name: "ada"}
 	_, token, err := d.Membership.CreateJoinToken(ctx, who, store.JoinToken{Uses: 1, Host: name}, time.Hour)
 	require.NoError(d.t, err)
-	uid := wire.NewUID(d.now)
+	uid := wire.NewUID()
 	poll := func(bearer string) *protobufs.ServerToAgent {
 		body, err := proto.Marshal(
 			&protobufs.AgentToServer{

@@ -29,7 +29,9 @@ export const queryClient = new QueryClient({
 })
 
 /** Takes the data of an answer, or throws what went wrong. */
-export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+export async function take<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
   let answer: { data?: T; error?: unknown; response: Response }
   try {
     answer = await call

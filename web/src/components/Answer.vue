@@ -9,7 +9,12 @@ defineProps<{ pending: boolean; error: unknown; what: string }>()
   <div v-if="error" role="alert" class="rounded-md border border-failing px-4 py-3">
     <p class="font-medium text-failing">{{ what }} could not be shown</p>
     <p>{{ error instanceof Error ? error.message : error }}</p>
-    <p v-if="!(error instanceof ProblemError) || error.status === 0 || error.status >= 500" class="text-soft">It is tried again by itself; the service's log says more.</p>
+    <p
+      v-if="!(error instanceof ProblemError) || error.status === 0 || error.status >= 500"
+      class="text-soft"
+    >
+      It is tried again by itself; the service's log says more.
+    </p>
   </div>
   <p v-else-if="pending" class="text-soft" role="status">Reading {{ what.toLowerCase() }}…</p>
   <slot v-else />

@@ -12,8 +12,13 @@ const emit = defineEmits<{ done: [] }>()
 const text = ref('')
 const preview = ref<Schemas['HostsEdited']>()
 const { busy, error, doing } = useDoing()
-watch(shown, () => { text.value = error.value = ''; preview.value = undefined })
-watch(text, () => { preview.value = undefined })
+watch(shown, () => {
+  text.value = error.value = ''
+  preview.value = undefined
+})
+watch(text, () => {
+  preview.value = undefined
+})
 
 function edit(): Schemas['MapEdit'] {
   const set: Record<string, string> = {}
@@ -28,7 +33,11 @@ function edit(): Schemas['MapEdit'] {
 }
 const send = (dryRun: boolean) =>
   doing(async () => {
-    const result = await take(client.POST('/host-edits', { body: { hosts: props.hosts || 'all', names: props.names, [props.what]: edit(), dryRun } }))
+    const result = await take(
+      client.POST('/host-edits', {
+        body: { hosts: props.hosts || 'all', names: props.names, [props.what]: edit(), dryRun },
+      }),
+    )
     if (dryRun) preview.value = result
     else {
       shown.value = false
@@ -40,7 +49,13 @@ const send = (dryRun: boolean) =>
 const groups = computed(() => {
   const by = new Map<string, string[]>()
   for (const c of preview.value?.changes ?? []) {
-    const told = [...c.labels, ...c.settings].map((e) => (e.removed ? `${e.key} removed (was ${e.before})` : `${e.key}=${e.after}${e.before ? ` (was ${e.before})` : ''}`)).join('  ')
+    const told = [...c.labels, ...c.settings]
+      .map((e) =>
+        e.removed
+          ? `${e.key} removed (was ${e.before})`
+          : `${e.key}=${e.after}${e.before ? ` (was ${e.before})` : ''}`,
+      )
+      .join('  ')
     by.set(told, [...(by.get(told) ?? []), c.host])
   }
   return [...by].sort((a, b) => b[1].length - a[1].length)
@@ -48,23 +63,67 @@ const groups = computed(() => {
 </script>
 
 <template>
-  <Sheet v-model="shown" :title="what === 'labels' ? 'Change labels' : 'Change settings'" :about="names?.length === 1 ? `Of ${names[0]}.` : names ? `Of ${plural(names.length, 'host')} that you chose.` : `Of all hosts that fit: ${hosts || 'all'}`" :error="error" wide>
+  <Sheet
+    v-model="shown"
+    :title="what === 'labels' ? 'Change labels' : 'Change settings'"
+    :about="
+      names?.length === 1
+        ? `Of ${names[0]}.`
+        : names
+          ? `Of ${plural(names.length, 'host')} that you chose.`
+          : `Of all hosts that fit: ${hosts || 'all'}`
+    "
+    :error="error"
+    wide
+  >
     <form id="bulk" class="mt-4" @submit.prevent="send(true)">
-      <label for="bulk-text" class="block font-medium">{{ what === 'labels' ? 'Labels' : 'Settings' }}</label>
-      <input id="bulk-text" v-model="text" class="field machine mt-1 w-full" :placeholder="what === 'labels' ? 'tier=2 owner-' : 'log_root=/srv/harbour'" aria-describedby="bulk-help" />
-      <p id="bulk-help" class="mt-1 text-table text-soft">KEY=VALUE sets, KEY- takes away; several with spaces between.</p>
+      <label for="bulk-text" class="block font-medium">{{
+        what === 'labels' ? 'Labels' : 'Settings'
+      }}</label>
+      <input
+        id="bulk-text"
+        v-model="text"
+        class="field machine mt-1 w-full"
+        :placeholder="what === 'labels' ? 'tier=2 owner-' : 'log_root=/srv/harbour'"
+        aria-describedby="bulk-help"
+      />
+      <p id="bulk-help" class="mt-1 text-table text-soft">
+        KEY=VALUE sets, KEY- takes away; several with spaces between.
+      </p>
     </form>
     <div v-if="preview" class="mt-4" role="status">
-      <p class="font-medium">{{ plural(preview.changed, 'host') }} of {{ preview.chosen }} would change</p>
+      <p class="font-medium">
+        {{ plural(preview.changed, 'host') }} of {{ preview.chosen }} would change
+      </p>
       <ul class="mt-2 max-h-72 overflow-y-auto border-t border-line">
-        <li v-for="[told, hosts_] in groups" :key="told" class="border-b border-line py-1.5 text-table"><span class="machine">{{ told }}</span><span class="block text-soft">{{ plural(hosts_.length, 'host') }}: <span class="machine">{{ hosts_.slice(0, 6).join(', ') }}</span><template v-if="hosts_.length > 6"> and {{ hosts_.length - 6 }} more</template></span></li>
+        <li
+          v-for="[told, hosts_] in groups"
+          :key="told"
+          class="border-b border-line py-1.5 text-table"
+        >
+          <span class="machine">{{ told }}</span><span class="block text-soft"
+            >{{ plural(hosts_.length, 'host') }}:
+            <span class="machine">{{ hosts_.slice(0, 6).join(', ') }}</span><template
+              v-if="hosts_.length > 6"
+            >
+              and {{ hosts_.length - 6 }} more</template
+            ></span
+          >
+        </li>
       </ul>
-      <p v-if="preview.changed" class="mt-2 text-soft">Where what a host should run differs then, it is pending: inventory, and goes out with the next rollout.</p>
+      <p v-if="preview.changed" class="mt-2 text-soft">
+        Where what a host should run differs then, it is pending: inventory, and goes out with the
+        next rollout.
+      </p>
     </div>
     <template #actions>
       <button class="button quiet" @click="shown = false">Not now</button>
-      <button v-if="!preview" form="bulk" class="button" :disabled="busy || !text.trim()">See what changes</button>
-      <button v-else class="button" :disabled="busy || !preview.changed" @click="send(false)">Change {{ plural(preview.changed, 'host') }}</button>
+      <button v-if="!preview" form="bulk" class="button" :disabled="busy || !text.trim()">
+        See what changes
+      </button>
+      <button v-else class="button" :disabled="busy || !preview.changed" @click="send(false)">
+        Change {{ plural(preview.changed, 'host') }}
+      </button>
     </template>
   </Sheet>
 </template>

@@ -8,7 +8,11 @@ import { marks, setDiagnostics, writing } from '../composables/editor'
 
 /** An editor for one definition, with completion and findings at their lines. */
 const text = defineModel<string>({ required: true })
-const props = defineProps<{ findings: Schemas['Finding'][]; complete: CompletionSource; label: string }>()
+const props = defineProps<{
+  findings: Schemas['Finding'][]
+  complete: CompletionSource
+  label: string
+}>()
 const emit = defineEmits<{ place: [position: number] }>()
 const at = ref<HTMLElement>()
 let view: EditorView | undefined
@@ -39,8 +43,15 @@ watch(text, (now) => {
   let from = 0
   while (from < had.length && from < now.length && had[from] === now[from]) from++
   let end = 0
-  while (end < had.length - from && end < now.length - from && had[had.length - 1 - end] === now[now.length - 1 - end]) end++
-  view.dispatch({ changes: { from, to: had.length - end, insert: now.slice(from, now.length - end) } })
+  while (
+    end < had.length - from &&
+    end < now.length - from &&
+    had[had.length - 1 - end] === now[now.length - 1 - end]
+  )
+    end++
+  view.dispatch({
+    changes: { from, to: had.length - end, insert: now.slice(from, now.length - end) },
+  })
 })
 
 function show() {

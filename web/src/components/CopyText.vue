@@ -17,6 +17,13 @@ async function copy() {
 <template>
   <div class="relative rounded-md border border-line bg-sunk">
     <p class="machine p-3 pr-20 break-all select-all">{{ text }}</p>
-    <button type="button" class="absolute top-1.5 right-1.5 rounded px-2 py-1 text-table text-accent hover:underline" :aria-label="`Copy ${label}`" @click="copy">{{ done ? 'Copied' : 'Copy' }}</button>
+    <button
+      type="button"
+      class="absolute top-1.5 right-1.5 rounded px-2 py-1 text-table text-accent hover:underline"
+      :aria-label="`Copy ${label}`"
+      @click="copy"
+    >
+      {{ done ? 'Copied' : 'Copy' }}
+    </button>
   </div>
 </template>

@@ -9,25 +9,60 @@ const props = defineProps<{ draft?: number }>()
 const { data, isPending, error } = useCoverage(() => props.draft ?? 0)
 const open = computed(() => (data.value?.sources ?? []).filter((s) => !s.covered).length)
 const masks = (s: { masks: string[]; own: string[] }) => [...new Set([...s.masks, ...s.own])]
-const to = (name: string) => (props.draft ? `/changes/${props.draft}/edit/source/${name}` : `/catalogue/source/${name}`)
+const to = (name: string) =>
+  props.draft ? `/changes/${props.draft}/edit/source/${name}` : `/catalogue/source/${name}`
 </script>
 
 <template>
   <Answer :pending="isPending" :error="error" what="What is masked">
     <p v-if="!data?.sources.length" class="text-soft">There are no sources yet.</p>
     <template v-else>
-      <p class="mb-4" :class="open ? 'text-degraded' : 'text-healthy'"><span aria-hidden="true">{{ open ? '▲' : '●' }}</span> {{ open ? `Nothing is masked in ${open} of ${plural(data.sources.length, 'source')}. They may have nothing to hide: try their lines in the workbench.` : 'Every source is masked.' }}</p>
+      <p class="mb-4" :class="open ? 'text-degraded' : 'text-healthy'">
+        <span aria-hidden="true">{{ open ? '▲' : '●' }}</span>
+        {{
+          open
+            ? `Nothing is masked in ${open} of ${plural(data.sources.length, 'source')}. They may have nothing to hide: try their lines in the workbench.`
+            : 'Every source is masked.'
+        }}
+      </p>
       <div class="overflow-x-auto">
         <table class="grid-table">
-          <thead><tr><th>Source</th><th v-for="g in data.guards" :key="g" class="machine">{{ g }}</th><th>Its own steps</th><th>Masks</th><th>Goes to</th><th /></tr></thead>
+          <thead>
+            <tr>
+              <th>Source</th>
+              <th v-for="g in data.guards" :key="g" class="machine">{{ g }}</th>
+              <th>Its own steps</th>
+              <th>Masks</th>
+              <th>Goes to</th>
+              <th />
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="s in data.sources" :key="s.source">
-              <td class="whitespace-nowrap"><span :class="s.covered ? 'text-healthy' : 'text-degraded'" aria-hidden="true">{{ s.covered ? '●' : '▲' }}</span> <router-link :to="to(s.source)" class="link machine">{{ s.source }}</router-link><span class="sr-only">{{ s.covered ? 'masked' : 'not masked' }}</span></td>
-              <td v-for="g in data.guards" :key="g"><span v-if="s.guards[g]" class="text-healthy">covers it</span><span v-else class="text-soft">–</span></td>
+              <td class="whitespace-nowrap">
+                <span :class="s.covered ? 'text-healthy' : 'text-degraded'" aria-hidden="true">{{
+                  s.covered ? '●' : '▲'
+                }}</span>
+                <router-link :to="to(s.source)" class="link machine">{{
+                  s.source
+                }}</router-link><span class="sr-only">{{
+                  s.covered ? 'masked' : 'not masked'
+                }}</span>
+              </td>
+              <td v-for="g in data.guards" :key="g">
+                <span v-if="s.guards[g]" class="text-healthy">covers it</span
+                ><span v-else class="text-soft">–</span>
+              </td>
               <td class="machine">{{ s.own.join(', ') || '–' }}</td>
               <td class="machine">{{ masks(s).join(', ') || 'nothing is masked' }}</td>
               <td class="machine">{{ s.to.join(', ') }}</td>
-              <td class="whitespace-nowrap"><router-link class="link text-table" :to="{ path: '/workbench', query: { source: s.source, draft } }">Try it on lines</router-link></td>
+              <td class="whitespace-nowrap">
+                <router-link
+                  class="link text-table"
+                  :to="{ path: '/workbench', query: { source: s.source, draft } }"
+                  >Try it on lines</router-link
+                >
+              </td>
             </tr>
           </tbody>
         </table>

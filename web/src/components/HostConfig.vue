@@ -19,11 +19,15 @@ const { data: c, isPending, error } = useHostConfig(() => props.host)
       </section>
       <section v-if="c.assignedHash && !c.same" class="mb-8">
         <h2 class="mb-2 text-section font-semibold">The host does not run what it is assigned</h2>
-        <p class="mb-3 text-soft">Removed lines are what it runs, added lines what it is assigned.</p>
+        <p class="mb-3 text-soft">
+          Removed lines are what it runs, added lines what it is assigned.
+        </p>
         <DiffView :lines="c.diff" />
       </section>
       <section v-if="c.assignedHash">
-        <h2 class="mb-2 text-section font-semibold">{{ c.same ? 'Assigned and effective: the same' : 'Assigned' }}</h2>
+        <h2 class="mb-2 text-section font-semibold">
+          {{ c.same ? 'Assigned and effective: the same' : 'Assigned' }}
+        </h2>
         <YamlText :text="c.assigned" />
       </section>
       <p v-else class="text-soft">No config is assigned: no revision is in force yet.</p>

@@ -7,7 +7,9 @@ import { sentence } from '../composables/format'
 const props = defineProps<{ host: string }>()
 const { data: catalogue } = useCatalogue()
 const source = ref('')
-const sources = computed(() => (catalogue.value?.items ?? []).filter((d) => d.kind === 'source').map((d) => d.name))
+const sources = computed(() =>
+  (catalogue.value?.items ?? []).filter((d) => d.kind === 'source').map((d) => d.name),
+)
 const { data: e, error } = useExplanation(() => props.host, source)
 </script>
 
@@ -21,11 +23,22 @@ const { data: e, error } = useExplanation(() => props.host, source)
     </select>
     <p v-if="error" role="alert" class="mt-3 text-failing">{{ error.message }}</p>
     <div v-else-if="e && source" class="mt-3">
-      <p class="font-medium">It {{ e.gets ? 'gets' : 'does not get' }} <span class="machine">{{ e.source }}</span> by revision {{ e.revision }}</p>
+      <p class="font-medium">
+        It {{ e.gets ? 'gets' : 'does not get' }} <span class="machine">{{ e.source }}</span> by
+        revision {{ e.revision }}
+      </p>
       <ul class="mt-1">
         <li v-for="(l, i) in e.lines" :key="i" class="flex gap-3 py-0.5">
-          <span :class="l.holds ? 'text-healthy' : 'text-failing'" class="w-4 shrink-0 font-medium" aria-hidden="true">{{ l.holds ? '✓' : '✖' }}</span>
-          <span class="sr-only">{{ l.holds ? 'holds:' : 'does not hold:' }}</span><span class="break-words">{{ sentence(l.text) }}</span>
+          <span
+            :class="l.holds ? 'text-healthy' : 'text-failing'"
+            class="w-4 shrink-0 font-medium"
+            aria-hidden="true"
+            >{{ l.holds ? '✓' : '✖' }}</span
+          >
+          <span class="sr-only">{{ l.holds ? 'holds:' : 'does not hold:' }}</span><span
+            class="break-words"
+            >{{ sentence(l.text) }}</span
+          >
         </li>
       </ul>
     </div>

@@ -6,7 +6,9 @@ const sorted = () => Object.entries(props.of).sort(([a], [b]) => a.localeCompare
 
 <template>
   <span class="flex flex-wrap gap-x-3 gap-y-1">
-    <span v-for="[k, v] in sorted()" :key="k" class="machine break-all"><span class="text-soft">{{ k }}=</span>{{ v }}</span>
+    <span v-for="[k, v] in sorted()" :key="k" class="machine break-all"
+      ><span class="text-soft">{{ k }}=</span>{{ v }}</span
+    >
     <span v-if="!sorted().length" class="text-soft">none</span>
   </span>
 </template>

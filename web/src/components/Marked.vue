@@ -9,5 +9,17 @@ const parts = computed(() => pieces(props.text, props.marks))
 </script>
 
 <template>
-  <span class="machine break-words whitespace-pre-wrap"><template v-for="(p, i) in parts" :key="i"><span v-if="p.mask" class="masked" :class="{ bare: reveal }" :title="`masked by ${p.mask}`" :data-from="p.from" :data-to="p.to">{{ reveal ? p.text : p.mask }}</span><span v-else :data-from="p.from" :data-to="p.to">{{ p.text }}</span></template></span>
+  <span class="machine break-words whitespace-pre-wrap"
+    ><template v-for="(p, i) in parts" :key="i"
+      ><span
+        v-if="p.mask"
+        class="masked"
+        :class="{ bare: reveal }"
+        :title="`masked by ${p.mask}`"
+        :data-from="p.from"
+        :data-to="p.to"
+        >{{ reveal ? p.text : p.mask }}</span
+      ><span v-else :data-from="p.from" :data-to="p.to">{{ p.text }}</span></template
+    ></span
+  >
 </template>

@@ -16,17 +16,31 @@ const order = [
   { state: 'left out', look: 'bg-line' },
 ]
 const total = computed(() => Object.values(props.counts).reduce((a, b) => a + b, 0))
-const parts = computed(() => order.filter((o) => (props.counts[o.state] ?? 0) > 0).map((o) => ({ ...o, n: props.counts[o.state]! })))
+const parts = computed(() =>
+  order
+    .filter((o) => (props.counts[o.state] ?? 0) > 0)
+    .map((o) => ({ ...o, n: props.counts[o.state]! })),
+)
 </script>
 
 <template>
   <div>
     <div class="flex h-3 w-full overflow-hidden rounded-sm bg-sunk" aria-hidden="true">
-      <span v-for="p in parts" :key="p.state" :class="p.look" :style="{ width: `${(100 * p.n) / total}%` }" class="border-r border-paper last:border-0" />
+      <span
+        v-for="p in parts"
+        :key="p.state"
+        :class="p.look"
+        :style="{ width: `${(100 * p.n) / total}%` }"
+        class="border-r border-paper last:border-0"
+      />
     </div>
     <p class="mt-2 flex flex-wrap gap-x-4 text-table">
       <span v-for="p in parts" :key="p.state" class="inline-flex items-center gap-2">
-        <span class="size-2.5 rounded-[2px]" :class="p.look" aria-hidden="true" /><span class="font-mono tabular-nums">{{ number(p.n) }}</span> {{ p.state }}
+        <span class="size-2.5 rounded-[2px]" :class="p.look" aria-hidden="true" /><span
+          class="font-mono tabular-nums"
+          >{{ number(p.n) }}</span
+        >
+        {{ p.state }}
       </span>
       <span v-if="!parts.length" class="text-soft">no hosts</span>
     </p>

@@ -15,7 +15,11 @@ const shown = computed(() => order.filter((s) => props.counts[s] > 0 || props.ch
     <li v-for="s in shown" :key="s">
       <component
         :is="base ? 'router-link' : 'span'"
-        :to="base ? { path: base, query: { ...$route.query, state: chosen === s ? undefined : s } } : undefined"
+        :to="
+          base
+            ? { path: base, query: { ...$route.query, state: chosen === s ? undefined : s } }
+            : undefined
+        "
         class="inline-flex h-8 items-center gap-2 rounded-md border px-3 text-table"
         :class="chosen === s ? 'border-accent bg-sunk' : 'border-line'"
         :aria-current="chosen === s ? 'true' : undefined"

@@ -11,7 +11,12 @@ function pieces(line: string): Piece[] {
   const code = comment ? line.slice(0, comment.index) : line
   const out: Piece[] = []
   const key = /^(\s*(?:- )?)([\w.-]+)(:)(?=\s|$)/.exec(code)
-  if (key) out.push({ text: key[1] ?? '', look: '' }, { text: key[2] ?? '', look: 'font-medium' }, { text: code.slice((key[1] + key[2]!).length), look: '' })
+  if (key)
+    out.push(
+      { text: key[1] ?? '', look: '' },
+      { text: key[2] ?? '', look: 'font-medium' },
+      { text: code.slice((key[1] + key[2]!).length), look: '' },
+    )
   else out.push({ text: code, look: '' })
   if (comment) out.push({ text: comment[0], look: 'text-soft' })
   return out

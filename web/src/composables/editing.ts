@@ -26,7 +26,9 @@ export function useEditing(draft: () => number, kind: () => string, name: () => 
     ready.value = stale.value = false
     error.value = ''
     try {
-      const d = await take(client.GET('/drafts/{draft}/definitions/{kind}/{name}', { params: path.value }))
+      const d = await take(
+        client.GET('/drafts/{draft}/definitions/{kind}/{name}', { params: path.value }),
+      )
       published.value = d.published
       etag.value = d.etag
       kept = text.value = d.text || d.published
@@ -49,7 +51,12 @@ export function useEditing(draft: () => number, kind: () => string, name: () => 
     if (!dirty.value || stale.value) return
     const now = text.value
     try {
-      const d = await take(client.PUT('/drafts/{draft}/definitions/{kind}/{name}', { params: { ...path.value, header: { 'If-Match': etag.value } }, body: { text: now } }))
+      const d = await take(
+        client.PUT('/drafts/{draft}/definitions/{kind}/{name}', {
+          params: { ...path.value, header: { 'If-Match': etag.value } },
+          body: { text: now },
+        }),
+      )
       etag.value = d.etag
       kept = now
       keptAt.value = new Date().toISOString()
@@ -88,7 +95,9 @@ export function useEditing(draft: () => number, kind: () => string, name: () => 
   /** Changes one value as a form does: every other byte of the text stays. */
   async function splice(at: string[], value: unknown) {
     try {
-      text.value = (await take(client.POST('/splice', { body: { text: text.value, path: at, value } }))).text
+      text.value = (
+        await take(client.POST('/splice', { body: { text: text.value, path: at, value } }))
+      ).text
       error.value = ''
     } catch (e) {
       error.value = e instanceof Error ? e.message : String(e)

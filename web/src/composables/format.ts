@@ -39,7 +39,9 @@ export function bytes(n: number): string {
   return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
 }
 
-export const plural = (n: number, one: string, many = `${one}s`) => `${number(n)} ${n === 1 ? one : many}`
+export const plural = (n: number, one: string, many = `${one}s`) =>
+  `${number(n)} ${n === 1 ? one : many}`
 
 /** Begins a sentence with a capital, unless it begins with something that is not a word, such as a path or a field. */
-export const sentence = (s?: string | null) => (s && /^[a-z]+([\s,;:]|$)/.test(s) ? s[0]!.toUpperCase() + s.slice(1) : (s ?? ''))
+export const sentence = (s?: string | null) =>
+  s && /^[a-z]+([\s,;:]|$)/.test(s) ? s[0]!.toUpperCase() + s.slice(1) : (s ?? '')

@@ -7,7 +7,10 @@ const encoder = new TextEncoder()
 const decoder = new TextDecoder()
 
 /** Cuts a text at marks, whose places are bytes of its UTF-8. Marks that overlap one before are left out. */
-export function pieces(text: string, marks: Pick<Schemas['LogMark'], 'start' | 'end' | 'mask'>[]): Piece[] {
+export function pieces(
+  text: string,
+  marks: Pick<Schemas['LogMark'], 'start' | 'end' | 'mask'>[],
+): Piece[] {
   const bytes = encoder.encode(text)
   const out: Piece[] = []
   let at = 0
@@ -28,7 +31,12 @@ export function pieces(text: string, marks: Pick<Schemas['LogMark'], 'start' | '
 export const byteLength = (text: string) => encoder.encode(text).length
 
 type Found = Pick<Schemas['PrivateHit'], 'line' | 'start' | 'end' | 'lines'>
-type Taken = { line: number; original?: string; body: string; private?: { start: number; end: number }[] }
+type Taken = {
+  line: number
+  original?: string
+  body: string
+  private?: { start: number; end: number }[]
+}
 
 /**
  * Tells which of the hits in a log no mask takes. A hit has its place in a line, what masks took in the text of a record, which may
@@ -48,6 +56,8 @@ export function unmasked<H extends Found>(records: Taken[], hits: H[]): H[] {
     const head = at.get(h.line)
     const tail = at.get(h.line + Math.max(h.lines, 1) - 1) ?? head
     if (!head || !tail) return false
-    return !(head.r.private ?? []).some((p) => p.start < tail.from + h.end && p.end > head.from + h.start)
+    return !(head.r.private ?? []).some(
+      (p) => p.start < tail.from + h.end && p.end > head.from + h.start,
+    )
   })
 }

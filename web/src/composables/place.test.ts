@@ -56,18 +56,64 @@ describe('placeAt', () => {
   })
 })
 
-const key = (path: string, type: string, more: Partial<Schemas['LanguageKey']> = {}): Schemas['LanguageKey'] => ({ path: path.split('.'), type: type as Schemas['LanguageKey']['type'], need: false, doc: '', ...more })
+const key = (
+  path: string,
+  type: string,
+  more: Partial<Schemas['LanguageKey']> = {},
+): Schemas['LanguageKey'] => ({
+  path: path.split('.'),
+  type: type as Schemas['LanguageKey']['type'],
+  need: false,
+  doc: '',
+  ...more,
+})
 const language = {
-  kinds: [{ kind: 'source', doc: '', keys: [key('hosts', 'host-condition', { need: true }), key('hosts', 'table'), key('hosts.*', 'text'), key('format', 'text', { names: 'format' }), key('read', 'object'), key('read.files', 'list'), key('read.first-read', 'choice', { choices: ['now', 'start'] }), key('keep-original', 'boolean'), key('steps', 'list'), key('steps.#', 'object'), key('steps.#.drop', 'condition'), key('send', 'list'), key('send.#', 'text', { names: 'destination' }), key('send.#', 'object'), key('send.#.to', 'text', { names: 'destination' })] }],
-  checks: [], labels: { role: ['gate', 'kiosk'], site: ['northpier'] }, settings: ['log_root'], secrets: ['token'], schema: {},
+  kinds: [
+    {
+      kind: 'source',
+      doc: '',
+      keys: [
+        key('hosts', 'host-condition', { need: true }),
+        key('hosts', 'table'),
+        key('hosts.*', 'text'),
+        key('format', 'text', { names: 'format' }),
+        key('read', 'object'),
+        key('read.files', 'list'),
+        key('read.first-read', 'choice', { choices: ['now', 'start'] }),
+        key('keep-original', 'boolean'),
+        key('steps', 'list'),
+        key('steps.#', 'object'),
+        key('steps.#.drop', 'condition'),
+        key('send', 'list'),
+        key('send.#', 'text', { names: 'destination' }),
+        key('send.#', 'object'),
+        key('send.#.to', 'text', { names: 'destination' }),
+      ],
+    },
+  ],
+  checks: [],
+  labels: { role: ['gate', 'kiosk'], site: ['northpier'] },
+  settings: ['log_root'],
+  secrets: ['token'],
+  schema: {},
 } as unknown as Schemas['Language']
 
 describe('completion', () => {
-  const complete = completer(() => language, () => ({ format: ['raw', 'tide'], destination: ['out'] }), () => 'source')
+  const complete = completer(
+    () => language,
+    () => ({ format: ['raw', 'tide'], destination: ['out'] }),
+    () => 'source',
+  )
   const offered = (text: string) => {
     const pos = text.indexOf('|')
     const doc = text.slice(0, pos) + text.slice(pos + 1)
-    return complete({ state: { doc: { toString: () => doc } }, pos, explicit: true } as unknown as CompletionContext)?.options.map((o) => o.label) ?? []
+    return (
+      complete({
+        state: { doc: { toString: () => doc } },
+        pos,
+        explicit: true,
+      } as unknown as CompletionContext)?.options.map((o) => o.label) ?? []
+    )
   }
   it('offers the keys of a place', () => {
     expect(offered('source: x\n|')).toContain('format')
@@ -87,15 +133,35 @@ describe('completion', () => {
     expect(offered('hosts: |')).toContain('all')
   })
   it('offers references', () => {
-    expect(offered('read:\n  files: ["${|')).toEqual(expect.arrayContaining(['setting.log_root', 'label.role', 'secret.token', 'host.name']))
+    expect(offered('read:\n  files: ["${|')).toEqual(
+      expect.arrayContaining(['setting.log_root', 'label.role', 'secret.token', 'host.name']),
+    )
   })
-  it('knows nothing of another kind', () => expect(completer(() => language, () => ({}), () => 'mask')({ state: { doc: { toString: () => '' } }, pos: 0, explicit: true } as unknown as CompletionContext)).toBeNull())
+  it('knows nothing of another kind', () =>
+    expect(
+      completer(
+        () => language,
+        () => ({}),
+        () => 'mask',
+      )({
+        state: { doc: { toString: () => '' } },
+        pos: 0,
+        explicit: true,
+      } as unknown as CompletionContext),
+    ).toBeNull())
 })
 
 describe('forms', () => {
   const root = tree(language.kinds[0]!.keys)
   it('makes a tree of the keys', () => {
-    expect(root.children.map((c) => c.name)).toEqual(['hosts', 'format', 'read', 'keep-original', 'steps', 'send'])
+    expect(root.children.map((c) => c.name)).toEqual([
+      'hosts',
+      'format',
+      'read',
+      'keep-original',
+      'steps',
+      'send',
+    ])
     expect(root.children[0]!.forms).toHaveLength(2)
     expect(root.children[5]!.item!.children.map((c) => c.name)).toEqual(['to'])
   })
@@ -128,6 +194,11 @@ describe('csv', () => {
     expect(cell('a "b"')).toBe('"a ""b"""')
   })
   it('writes hosts as import reads them', () => {
-    expect(hostList([{ host: 'a', labels: { role: 'gate, big' }, settings: {} }, { host: 'b', labels: {}, settings: { root: '/x' } }])).toBe('host,label.role,setting.root\na,"gate, big",\nb,,/x\n')
+    expect(
+      hostList([
+        { host: 'a', labels: { role: 'gate, big' }, settings: {} },
+        { host: 'b', labels: {}, settings: { root: '/x' } },
+      ]),
+    ).toBe('host,label.role,setting.root\na,"gate, big",\nb,,/x\n')
   })
 })

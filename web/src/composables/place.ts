@@ -15,7 +15,12 @@ function read(line: string) {
     while (rest[at] === ' ') at++
   }
   const m = keyOf.exec(rest.slice(at))
-  return { dashes, column: indent + at, key: m ? (m[1] ?? m[2] ?? m[3] ?? '').trim() : undefined, blank: rest.trim() === '' || rest.startsWith('#') }
+  return {
+    dashes,
+    column: indent + at,
+    key: m ? (m[1] ?? m[2] ?? m[3] ?? '').trim() : undefined,
+    blank: rest.trim() === '' || rest.startsWith('#'),
+  }
 }
 
 /** Finds the place of a position. Flow maps and lists are followed within their line. */
@@ -61,7 +66,13 @@ export function placeAt(text: string, position: number): Place {
   return flow(current, own, path, position - word.length, word)
 }
 
-function flow(current: string, own: ReturnType<typeof read>, path: string[], from: number, word: string): Place {
+function flow(
+  current: string,
+  own: ReturnType<typeof read>,
+  path: string[],
+  from: number,
+  word: string,
+): Place {
   const rest = current.slice(own.column)
   let key = own.key
   const stack: { list: boolean; had?: string }[] = []
@@ -86,7 +97,8 @@ function flow(current: string, own: ReturnType<typeof read>, path: string[], fro
     } else if (c === ',' && stack.length) {
       key = undefined
       start = i + 1
-    } else if (c === ':' && stack.length && /[\s]|$/.test(rest[i + 1] ?? ' ')) key = rest.slice(start, i).trim()
+    } else if (c === ':' && stack.length && /[\s]|$/.test(rest[i + 1] ?? ' '))
+      key = rest.slice(start, i).trim()
   }
   return { path, key, from, word }
 }

@@ -30,6 +30,13 @@ export function typed(text: string, forms: Key[]): string | number | boolean | n
   if (text === '') return null
   const types = forms.map((f) => f.type)
   if (types.includes('boolean') && (text === 'true' || text === 'false')) return text === 'true'
-  if ((types.includes('integer') || types.includes('number') || types.includes('any')) && /^-?\d+(\.\d+)?$/.test(text)) return Number(text)
+  if (
+    (types.includes('integer') || types.includes('number') || types.includes('any')) &&
+    /^-?\d+(\.\d+)?$/.test(text)
+  )
+    return Number(text)
   return text
 }
+
+/** Tells whether a value is neither a list nor a map. */
+export const simple = (v: Value) => v === null || typeof v !== 'object'

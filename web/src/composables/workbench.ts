@@ -56,7 +56,16 @@ async function guess() {
   }
   try {
     const [g, s] = await Promise.all([
-      take(client.POST('/workbench/guess', { body: { log: bench.lines, name: bench.name, zone: bench.zone || undefined, modified: bench.modified } })),
+      take(
+        client.POST('/workbench/guess', {
+          body: {
+            log: bench.lines,
+            name: bench.name,
+            zone: bench.zone || undefined,
+            modified: bench.modified,
+          },
+        }),
+      ),
       take(client.POST('/workbench/scan', { body: { log: bench.lines } })),
     ])
     if (mine !== guessing) return
@@ -92,14 +101,25 @@ async function run() {
   busy.value = true
   const began = performance.now()
   try {
-    const t = await take(client.POST('/workbench/try', {
-      body: {
-        log: bench.lines, definitions: [bench.format, bench.masks, bench.source].filter((x) => x.trim()).join('---\n'), draft: bench.draft || undefined,
-        zone: bench.zone || undefined, modified: bench.modified, host: bench.host || undefined, most, ...(source ? { source: source.name } : { format: format!.name }),
-      },
-    }))
+    const t = await take(
+      client.POST('/workbench/try', {
+        body: {
+          log: bench.lines,
+          definitions: [bench.format, bench.masks, bench.source]
+            .filter((x) => x.trim())
+            .join('---\n'),
+          draft: bench.draft || undefined,
+          zone: bench.zone || undefined,
+          modified: bench.modified,
+          host: bench.host || undefined,
+          most,
+          ...(source ? { source: source.name } : { format: format!.name }),
+        },
+      }),
+    )
     if (mine !== running) return
-    if (t.problems.length && tried.value) tried.value = { ...tried.value, problems: t.problems } // what was read last stays while a text is half written
+    if (t.problems.length && tried.value)
+      tried.value = { ...tried.value, problems: t.problems } // what was read last stays while a text is half written
     else tried.value = t
     took.value = Math.round(performance.now() - began)
     error.value = ''
@@ -110,17 +130,27 @@ async function run() {
   }
 }
 
-watch(() => bench.format, (now) => {
-  if (bench.chosen >= 0 && now !== candidates.value[bench.chosen]?.definition) Object.assign(bench, { chosen: -1, auto: false })
-})
-watch(() => [bench.lines, bench.zone, bench.encoding], () => {
-  clearTimeout(timers.guess)
-  timers.guess = setTimeout(() => void guess(), wait.guess)
-})
-watch(() => [bench.lines, bench.zone, bench.format, bench.source, bench.masks, bench.host, bench.draft], () => {
-  clearTimeout(timers.run)
-  timers.run = setTimeout(() => void run(), wait.run)
-})
+watch(
+  () => bench.format,
+  (now) => {
+    if (bench.chosen >= 0 && now !== candidates.value[bench.chosen]?.definition)
+      Object.assign(bench, { chosen: -1, auto: false })
+  },
+)
+watch(
+  () => [bench.lines, bench.zone, bench.encoding],
+  () => {
+    clearTimeout(timers.guess)
+    timers.guess = setTimeout(() => void guess(), wait.guess)
+  },
+)
+watch(
+  () => [bench.lines, bench.zone, bench.format, bench.source, bench.masks, bench.host, bench.draft],
+  () => {
+    clearTimeout(timers.run)
+    timers.run = setTimeout(() => void run(), wait.run)
+  },
+)
 
 /** The lines of a file as a host would read them, which finds out the encoding of what is not UTF-8, and unpacks gzip. */
 async function readFile(file: File, limit: number) {
@@ -129,27 +159,36 @@ async function readFile(file: File, limit: number) {
   let [log, encoding] = ['', '']
   try {
     if (bytes.includes(0)) throw new TypeError('not UTF-8')
-    log = new TextDecoder('utf-8', { fatal: true }).decode(cut ? bytes.subarray(0, bytes.lastIndexOf(10) + 1) : bytes)
+    log = new TextDecoder('utf-8', { fatal: true }).decode(
+      cut ? bytes.subarray(0, bytes.lastIndexOf(10) + 1) : bytes,
+    )
   } catch {
     const got = await take(client.POST('/workbench/text', { body: { bytes: base64(bytes) } }))
     log = got.log
     cut = cut || got.more
     encoding = got.encoding === 'utf-8' ? '' : got.encoding
   }
-  Object.assign(bench, { lines: cut ? log.slice(0, log.lastIndexOf('\n') + 1) : log, encoding, modified: new Date(file.lastModified).toISOString() })
+  Object.assign(bench, {
+    lines: cut ? log.slice(0, log.lastIndexOf('\n') + 1) : log,
+    encoding,
+    modified: new Date(file.lastModified).toISOString(),
+  })
   return cut
 }
 
 const base64 = (bytes: Uint8Array) => {
   const parts: string[] = []
-  for (let i = 0; i < bytes.length; i += 0x8000) parts.push(String.fromCharCode(...bytes.subarray(i, i + 0x8000)))
+  for (let i = 0; i < bytes.length; i += 0x8000)
+    parts.push(String.fromCharCode(...bytes.subarray(i, i + 0x8000)))
   return btoa(parts.join(''))
 }
 
 /** Changes one value of the text of a part; every other byte stays. */
 async function splice(part: Part, path: string[], value: unknown) {
   try {
-    bench[part] = (await take(client.POST('/splice', { body: { text: bench[part], path, value } }))).text
+    bench[part] = (
+      await take(client.POST('/splice', { body: { text: bench[part], path, value } }))
+    ).text
     error.value = ''
   } catch (e) {
     error.value = e instanceof Error ? e.message : String(e)
@@ -159,14 +198,22 @@ async function splice(part: Part, path: string[], value: unknown) {
 /** The template of the format at hand; "" when it is none. */
 export const template = (text: string) => {
   const m = /^template:\s*(?:'((?:[^']|'')*)'|"((?:[^"\\]|\\.)*)"|(.*))$/m.exec(text)
-  return m ? (m[1]?.replace(/''/g, "'") ?? (m[2] !== undefined ? (JSON.parse(`"${m[2]}"`) as string) : m[3]?.trim()) ?? '') : ''
+  return m
+    ? (m[1]?.replace(/''/g, "'") ??
+        (m[2] !== undefined ? (JSON.parse(`"${m[2]}"`) as string) : m[3]?.trim()) ??
+        '')
+    : ''
 }
 
 /** Makes a part of a line a field of the template; a format that is no template becomes one. */
 async function carve(line: string, start: number, end: number, name: string, type?: string) {
   try {
     const t = template(bench.format)
-    const got = await take(client.POST('/workbench/field', { body: { template: t, line, start, end, name, type: type || undefined } }))
+    const got = await take(
+      client.POST('/workbench/field', {
+        body: { template: t, line, start, end, name, type: type || undefined },
+      }),
+    )
     if (t) await splice('format', ['template'], got.template)
     else bench.format = `format: ${bench.name}\ntemplate: '${got.template.replace(/'/g, "''")}'\n`
     bench.chosen = -1
@@ -182,10 +229,16 @@ async function carve(line: string, start: number, end: number, name: string, typ
 async function open(kind: string, name: string, draft: number) {
   const get = async (k: string, n: string) => {
     if (draft) {
-      const d = await take(client.GET('/drafts/{draft}/definitions/{kind}/{name}', { params: { path: { draft, kind: k, name: n } } }))
+      const d = await take(
+        client.GET('/drafts/{draft}/definitions/{kind}/{name}', {
+          params: { path: { draft, kind: k, name: n } },
+        }),
+      )
       return d.text || d.published
     }
-    return (await take(client.GET('/catalogue/{kind}/{name}', { params: { path: { kind: k, name: n } } }))).text
+    return (
+      await take(client.GET('/catalogue/{kind}/{name}', { params: { path: { kind: k, name: n } } }))
+    ).text
   }
   try {
     bench.draft = draft
@@ -209,16 +262,50 @@ async function open(kind: string, name: string, draft: number) {
 }
 
 function clear() {
-  Object.assign(bench, { lines: '', from: '', modified: undefined, encoding: '', zone: '', host: '', draft: 0, name: 'new-log', format: '', source: '', masks: '', chosen: -1, auto: true, part: 'format' })
+  Object.assign(bench, {
+    lines: '',
+    from: '',
+    modified: undefined,
+    encoding: '',
+    zone: '',
+    host: '',
+    draft: 0,
+    name: 'new-log',
+    format: '',
+    source: '',
+    masks: '',
+    chosen: -1,
+    auto: true,
+    part: 'format',
+  })
 }
 
 export function useWorkbench() {
   if (!destination)
-    void take(client.GET('/coverage')).then((c) => {
-      const uses = new Map<string, number>()
-      for (const to of c.sources.flatMap((s) => s.to)) uses.set(to, (uses.get(to) ?? 0) + 1)
-      destination = [...uses].sort((a, b) => b[1] - a[1])[0]?.[0]
-    }).catch(() => undefined)
+    void take(client.GET('/coverage'))
+      .then((c) => {
+        const uses = new Map<string, number>()
+        for (const to of c.sources.flatMap((s) => s.to)) uses.set(to, (uses.get(to) ?? 0) + 1)
+        destination = [...uses].sort((a, b) => b[1] - a[1])[0]?.[0]
+      })
+      .catch(() => undefined)
   const lineCount = computed(() => count(bench.lines))
-  return { ...toRefs(bench), bench, candidates, tried, hits, error, took, busy, lineCount, choose, run, splice, carve, open, clear, readFile }
+  return {
+    ...toRefs(bench),
+    bench,
+    candidates,
+    tried,
+    hits,
+    error,
+    took,
+    busy,
+    lineCount,
+    choose,
+    run,
+    splice,
+    carve,
+    open,
+    clear,
+    readFile,
+  }
 }

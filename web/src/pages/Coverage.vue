@@ -4,6 +4,8 @@ import PageHead from '../components/PageHead.vue'
 </script>
 
 <template>
-  <PageHead title="What is masked" back="Catalogue" back-to="/catalogue"><p class="text-soft">Every source of the newest revision against every guard.</p></PageHead>
+  <PageHead title="What is masked" back="Catalogue" back-to="/catalogue"
+    ><p class="text-soft">Every source of the newest revision against every guard.</p></PageHead
+  >
   <CoverageTable />
 </template>

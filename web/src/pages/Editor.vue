@@ -6,12 +6,13 @@ import { useDraft, useDraftDefinitions, useLanguage } from '../api/queries'
 import CodeEditor from '../components/CodeEditor.vue'
 import FormField from '../components/FormField.vue'
 import KeyHelp from '../components/KeyHelp.vue'
+import LineFindings from '../components/LineFindings.vue'
 import MergeDiff from '../components/MergeDiff.vue'
 import PageHead from '../components/PageHead.vue'
 import WhoGets from '../components/WhoGets.vue'
-import { completer, type Names } from '../composables/completion'
+import { builtIn, completer, type Names } from '../composables/completion'
 import { useEditing } from '../composables/editing'
-import { ago, sentence } from '../composables/format'
+import { ago } from '../composables/format'
 import { placeAt } from '../composables/place'
 import { tree, type Value } from '../composables/tree'
 
@@ -22,20 +23,37 @@ const id = computed(() => Number(props.draft))
 const { data: d } = useDraft(id)
 const { data: language } = useLanguage()
 const { data: all } = useDraftDefinitions(id)
-const e = useEditing(() => id.value, () => props.kind, () => props.name)
+const e = useEditing(
+  () => id.value,
+  () => props.kind,
+  () => props.name,
+)
 const { text, published, ready, error, stale, keptAt, dirty, tried } = e
 const kindOf = computed(() => language.value?.kinds.find((k) => k.kind === props.kind))
 const names = computed<Names>(() => {
   const out: Names = {}
-  for (const x of all.value?.items ?? []) if (x.state !== 'removed') (out[x.kind] ??= []).push(x.name)
-  out.format = [...(out.format ?? []), 'raw', 'json', 'keyvalue', 'csv', 'syslog', 'web-common', 'web-combined']
-  out.mask = [...(out.mask ?? []), 'payment-card', 'iban', 'email', 'ipv4', 'ipv6', 'phone', 'jwt', 'private-key', 'token', 'password', 'mac']
+  for (const x of all.value?.items ?? [])
+    if (x.state !== 'removed') (out[x.kind] ??= []).push(x.name)
+  for (const kind in builtIn) out[kind] = [...(out[kind] ?? []), ...builtIn[kind]!]
   return out
 })
-const complete = completer(() => language.value, () => names.value, () => props.kind)
+const complete = completer(
+  () => language.value,
+  () => names.value,
+  () => props.kind,
+)
 const branch = computed(() => tree(kindOf.value?.keys ?? []))
-const begin = computed(() => (kindOf.value?.example ?? `${props.kind}: NAME\n`).replace(/^[\w-]+: .*/, `${props.kind}: ${props.name}`))
-watch([() => props.draft, () => props.kind, () => props.name, () => !!kindOf.value], () => kindOf.value && e.load(begin.value), { immediate: true })
+const begin = computed(() =>
+  (kindOf.value?.example ?? `${props.kind}: NAME\n`).replace(
+    /^[\w-]+: .*/,
+    `${props.kind}: ${props.name}`,
+  ),
+)
+watch(
+  [() => props.draft, () => props.kind, () => props.name, () => !!kindOf.value],
+  () => kindOf.value && e.load(begin.value),
+  { immediate: true },
+)
 
 const views = ['form', 'hosts', 'help', 'differences'] as const
 const view = computed(() => views.find((v) => v === route.query.view) ?? 'form')
@@ -43,12 +61,14 @@ const position = ref(0)
 const place = computed(() => placeAt(text.value, position.value))
 const editor = ref<InstanceType<typeof CodeEditor>>()
 const findings = computed(() => tried.value?.findings ?? [])
-const mark = { error: '✖', warning: '▲', note: '·' } as const
-const look = { error: 'text-failing', warning: 'text-degraded', note: 'text-soft' } as const
 
 async function revert() {
   try {
-    await take(client.POST('/drafts/{draft}/definitions/{kind}/{name}/revert', { params: { path: { draft: id.value, kind: props.kind, name: props.name } } }))
+    await take(
+      client.POST('/drafts/{draft}/definitions/{kind}/{name}/revert', {
+        params: { path: { draft: id.value, kind: props.kind, name: props.name } },
+      }),
+    )
     if (published.value) await e.load(begin.value)
     else await router.push(`/changes/${id.value}/definitions`)
   } catch (x) {
@@ -58,42 +78,102 @@ async function revert() {
 </script>
 
 <template>
-  <PageHead :title="name" :back="d?.title ?? `Draft ${draft}`" :back-to="`/changes/${draft}/definitions`" machine>
-    <p class="text-soft">{{ kind }} in draft {{ draft }} · <span role="status">{{ error ? 'not kept' : dirty ? 'keeping…' : keptAt ? `kept in the draft ${ago(keptAt)}` : 'as it was read; changes keep themselves' }}</span></p>
+  <PageHead
+    :title="name"
+    :back="d?.title ?? `Draft ${draft}`"
+    :back-to="`/changes/${draft}/definitions`"
+    machine
+  >
+    <p class="text-soft">
+      {{ kind }} in draft {{ draft }} ·
+      <span role="status">{{
+        error
+          ? 'not kept'
+          : dirty
+            ? 'keeping…'
+            : keptAt
+              ? `kept in the draft ${ago(keptAt)}`
+              : 'as it was read; changes keep themselves'
+      }}</span>
+    </p>
     <template #actions>
-      <button v-if="published && text !== published" class="button quiet" @click="revert">Give up the changes</button>
-      <router-link v-if="kind === 'source' || kind === 'format'" class="button quiet" :to="{ path: '/workbench', query: { [kind]: name, draft } }">Try it on lines</router-link>
+      <button v-if="published && text !== published" class="button quiet" @click="revert">
+        Give up the changes
+      </button>
+      <router-link
+        v-if="kind === 'source' || kind === 'format'"
+        class="button quiet"
+        :to="{ path: '/workbench', query: { [kind]: name, draft } }"
+        >Try it on lines</router-link
+      >
       <router-link :to="`/changes/${draft}/findings`" class="button">To the draft</router-link>
     </template>
   </PageHead>
-  <div v-if="error" role="alert" class="mb-4 flex flex-wrap items-center justify-between gap-3 rounded-md border border-failing px-4 py-2">
-    <p class="text-failing">{{ error }}</p><button v-if="stale" class="button quiet" @click="e.load(begin)">Read it again, and lose what is here</button>
+  <div
+    v-if="error"
+    role="alert"
+    class="mb-4 flex flex-wrap items-center justify-between gap-3 rounded-md border border-failing px-4 py-2"
+  >
+    <p class="text-failing">{{ error }}</p>
+    <button v-if="stale" class="button quiet" @click="e.load(begin)">
+      Read it again, and lose what is here
+    </button>
   </div>
-  <div v-if="ready" class="grid gap-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]" :class="{ '!grid-cols-1': view === 'differences' }">
+  <div
+    v-if="ready"
+    class="grid gap-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]"
+    :class="{ '!grid-cols-1': view === 'differences' }"
+  >
     <div class="min-w-0">
-      <CodeEditor ref="editor" v-model="text" :findings="findings" :complete="complete" :label="`Text of ${kind} ${name}`" @place="position = $event" />
-      <ul v-if="findings.length" class="mt-3 border-t border-line" aria-label="Findings">
-        <li v-for="(f, i) in findings" :key="i" class="border-b border-line">
-          <button class="grid w-full grid-cols-[5.5rem_4.5rem_1fr] gap-2 py-1.5 text-left text-table hover:bg-sunk" @click="editor?.go(f.line)">
-            <span class="font-medium" :class="look[f.severity]"><span aria-hidden="true">{{ mark[f.severity] }}</span> {{ f.severity }}</span>
-            <span class="machine text-soft">line {{ f.line }}</span>
-            <span class="min-w-0"><span class="block">{{ sentence(f.reason) }}</span><span v-if="f.fix" class="block text-soft">{{ sentence(f.fix) }}</span></span>
-          </button>
-        </li>
-      </ul>
-      <p v-else-if="tried" class="mt-3 text-table text-healthy"><span aria-hidden="true">●</span> Nothing is found</p>
+      <CodeEditor
+        ref="editor"
+        v-model="text"
+        :findings="findings"
+        :complete="complete"
+        :label="`Text of ${kind} ${name}`"
+        @place="position = $event"
+      />
+      <LineFindings :findings="findings" :tried="!!tried" @go="editor?.go($event)" />
     </div>
     <div class="min-w-0">
       <nav class="mb-4 flex gap-6 border-b border-line" aria-label="Beside the text">
-        <router-link v-for="v in views" :key="v" :to="{ query: { view: v } }" replace class="-mb-px border-b-2 pb-2" :class="v === view ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'">
-          {{ v === 'hosts' ? 'Who gets this' : v[0]!.toUpperCase() + v.slice(1) }}<span v-if="v === 'hosts' && tried" class="machine ml-1 text-soft">{{ tried.chosen }}</span>
+        <router-link
+          v-for="v in views"
+          :key="v"
+          :to="{ query: { view: v } }"
+          replace
+          class="-mb-px border-b-2 pb-2"
+          :class="
+            v === view ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'
+          "
+        >
+          {{ v === 'hosts' ? 'Who gets this' : v[0]!.toUpperCase() + v.slice(1)
+          }}<span v-if="v === 'hosts' && tried" class="machine ml-1 text-soft">{{
+            tried.chosen
+          }}</span>
         </router-link>
       </nav>
-      <FormField v-if="view === 'form' && tried?.value" :of="branch" :value="tried.value as Value" :path="[]" :names="names" :label="kind" @edit="e.splice" />
-      <p v-else-if="view === 'form'" class="text-soft">The form comes back as soon as the text can be read.</p>
+      <FormField
+        v-if="view === 'form' && tried?.value"
+        :of="branch"
+        :value="tried.value as Value"
+        :path="[]"
+        :names="names"
+        :label="kind"
+        @edit="e.splice"
+      />
+      <p v-else-if="view === 'form'" class="text-soft">
+        The form comes back as soon as the text can be read.
+      </p>
       <WhoGets v-else-if="view === 'hosts'" :tried="tried" />
       <KeyHelp v-else-if="view === 'help'" :kind="kindOf" :place="place" />
-      <MergeDiff v-else :before="published" :after="text" :left="published ? 'As published' : 'Not published yet'" :right="`In draft ${draft}`" />
+      <MergeDiff
+        v-else
+        :before="published"
+        :after="text"
+        :left="published ? 'As published' : 'Not published yet'"
+        :right="`In draft ${draft}`"
+      />
     </div>
   </div>
 </template>

@@ -20,27 +20,44 @@ const { data: h, isPending, error } = useHost(() => props.host)
 const retiring = ref(false)
 const editing = ref(false)
 const what = ref<'labels' | 'settings'>('labels')
-const edit = (of: 'labels' | 'settings') => { what.value = of; editing.value = true }
+const edit = (of: 'labels' | 'settings') => {
+  what.value = of
+  editing.value = true
+}
 const current = computed(() => props.tab || 'sources')
 const facts = computed(() => {
   const v = h.value
   if (!v) return []
   const o = v.observed
   return [
-    { name: 'Revision', value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none' },
-    { name: 'System', value: [o['os.description'], [o['os.type'], o['host.arch']].filter(Boolean).join('/')].filter(Boolean).join(', ') },
+    {
+      name: 'Revision',
+      value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none',
+    },
+    {
+      name: 'System',
+      value: [o['os.description'], [o['os.type'], o['host.arch']].filter(Boolean).join('/')]
+        .filter(Boolean)
+        .join(', '),
+    },
     { name: 'Agent', value: v.agentVersion && `${v.agentVersion} over ${v.transport}` },
     { name: 'Addresses', value: o['host.ip'], machine: true },
     { name: 'Last seen', value: v.lastSeen && `${ago(v.lastSeen)}`, title: moment(v.lastSeen) },
     { name: 'Joined', value: v.joinedAt && moment(v.joinedAt) },
   ]
 })
-const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().map(([name, value]) => ({ name, value, machine: true })))
+const observed = computed(() =>
+  Object.entries(h.value?.observed ?? {})
+    .sort()
+    .map(([name, value]) => ({ name, value, machine: true })),
+)
 </script>
 
 <template>
   <PageHead :title="host" back="Hosts" back-to="/hosts" machine>
-    <template v-if="h && h.verdict.code !== 'retired'" #actions><button class="button quiet" @click="retiring = true">Retire…</button></template>
+    <template v-if="h && h.verdict.code !== 'retired'" #actions
+      ><button class="button quiet" @click="retiring = true">Retire…</button></template
+    >
   </PageHead>
   <RetireDialog v-model="retiring" :host="host" />
   <BulkEdit v-model="editing" :hosts="host" :names="[host]" :what="what" />
@@ -48,19 +65,48 @@ const observed = computed(() => Object.entries(h.value?.observed ?? {}).sort().m
     <template v-if="h">
       <div class="mb-6 flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <StateMark :state="h.verdict.state" />
-        <p v-if="h.verdict.reason" class="min-w-0 break-words">{{ sentence(h.verdict.reason) }}<span v-if="h.verdict.until" class="text-soft"> ({{ until(h.verdict.until) }})</span></p>
+        <p v-if="h.verdict.reason" class="min-w-0 break-words">
+          {{ sentence(h.verdict.reason)
+          }}<span v-if="h.verdict.until" class="text-soft"> ({{ until(h.verdict.until) }})</span>
+        </p>
         <p v-if="h.verdict.todo" class="w-full text-soft">{{ sentence(h.verdict.todo) }}</p>
       </div>
       <Facts :items="facts" />
-      <Tabs :tabs="[{ name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length }, { name: 'Uncollected', to: `/hosts/${host}/uncollected` }, { name: 'Config', to: `/hosts/${host}/config` }, { name: 'Facts', to: `/hosts/${host}/facts` }]" :current="current" />
-      <template v-if="current === 'sources'"><HostSources :host="h" /><HostExplain :host="host" /></template>
+      <Tabs
+        :tabs="[
+          { name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length },
+          { name: 'Uncollected', to: `/hosts/${host}/uncollected` },
+          { name: 'Config', to: `/hosts/${host}/config` },
+          { name: 'Facts', to: `/hosts/${host}/facts` },
+        ]"
+        :current="current"
+      />
+      <template v-if="current === 'sources'"
+        ><HostSources :host="h" /><HostExplain :host="host"
+      /></template>
       <HostLogs v-else-if="current === 'uncollected'" :key="host" :host="host" />
       <HostConfig v-else-if="current === 'config'" :host="host" />
       <div v-else class="space-y-8">
-        <section><h2 class="mb-2 text-section font-semibold">Labels</h2><Labels :of="h.labels" /><button class="button quiet mt-3 !h-8" @click="edit('labels')">Change labels…</button></section>
-        <section><h2 class="mb-2 text-section font-semibold">Settings in effect</h2><Labels :of="h.effectiveSettings" /></section>
-        <section><h2 class="mb-2 text-section font-semibold">Settings of its own</h2><Labels :of="h.settings" /><p class="mt-2 text-table text-soft">They win over all others.</p><button class="button quiet mt-3 !h-8" @click="edit('settings')">Change settings…</button></section>
-        <section><h2 class="mb-2 text-section font-semibold">Observed</h2><Facts :items="observed" /></section>
+        <section>
+          <h2 class="mb-2 text-section font-semibold">Labels</h2>
+          <Labels :of="h.labels" /><button class="button quiet mt-3 !h-8" @click="edit('labels')">
+            Change labels…
+          </button>
+        </section>
+        <section>
+          <h2 class="mb-2 text-section font-semibold">Settings in effect</h2>
+          <Labels :of="h.effectiveSettings" />
+        </section>
+        <section>
+          <h2 class="mb-2 text-section font-semibold">Settings of its own</h2>
+          <Labels :of="h.settings" />
+          <p class="mt-2 text-table text-soft">They win over all others.</p>
+          <button class="button quiet mt-3 !h-8" @click="edit('settings')">Change settings…</button>
+        </section>
+        <section>
+          <h2 class="mb-2 text-section font-semibold">Observed</h2>
+          <Facts :items="observed" />
+        </section>
       </div>
     </template>
   </Answer>

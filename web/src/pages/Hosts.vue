@@ -1,69 +1,58 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import { client, take, type Schemas } from '../api/client'
-import { allHostNames, useHostPages, type HostFilter } from '../api/queries'
+import { allHostNames, useHostPages } from '../api/queries'
 import BulkEdit from '../components/BulkEdit.vue'
+import HostCells from '../components/HostCells.vue'
+import HostHeads from '../components/HostHeads.vue'
 import Answer from '../components/Answer.vue'
 import ImportDialog from '../components/ImportDialog.vue'
-import Labels from '../components/Labels.vue'
 import NewcomerList from '../components/NewcomerList.vue'
 import PageHead from '../components/PageHead.vue'
 import StateCounts from '../components/StateCounts.vue'
-import StateMark from '../components/StateMark.vue'
+import { useChosen } from '../composables/chosen'
 import { download, hostList } from '../composables/csv'
 import { useDoing } from '../composables/doing'
-import { ago, number, plural, sentence } from '../composables/format'
+import { number, plural, sentence } from '../composables/format'
+import { useHostFilter } from '../composables/hostFilter'
 import { rowKeys, useLongList } from '../composables/rows'
 
-const route = useRoute()
 const importing = ref(false)
 const { busy, error: failed, doing } = useDoing()
-const save = () => doing(async () => download('hosts.csv', hostList((await take(client.GET('/inventory'))).items)))
+const save = () =>
+  doing(async () => download('hosts.csv', hostList((await take(client.GET('/inventory'))).items)))
 const router = useRouter()
-const text = ref(typeof route.query.q === 'string' ? route.query.q : '')
-watch(text, (q) => router.replace({ query: { ...route.query, q: q || undefined } }))
-
-/** The filter box takes a part of a name, KEY=VALUE labels, or a condition over hosts. */
-const isExpression = computed(() => /[=("']|^all$/.test(text.value.trim()))
-const sort = computed(() => (route.query.sort as HostFilter['sort']) ?? 'state')
-const filter = computed<HostFilter>(() => ({
-  q: (!isExpression.value && text.value.trim()) || undefined,
-  hosts: isExpression.value ? text.value.trim() : undefined,
-  state: route.query.state as Schemas['State'] | undefined,
-  retired: route.query.retired ? true : undefined,
-  sort: sort.value,
-  reverse: route.query.reverse ? true : undefined,
-}))
-const { data: fresh, isPending, error, fetchNextPage, hasNextPage, isFetchingNextPage } = useHostPages(filter)
+const { text, sort, filter, ordered } = useHostFilter()
+const {
+  data: fresh,
+  isPending,
+  error,
+  fetchNextPage,
+  hasNextPage,
+  isFetchingNextPage,
+} = useHostPages(filter)
 /** What was shown last stays while an expression cannot be read yet. */
 const shown = shallowRef<Schemas['HostList'][]>()
 watch(fresh, (all) => all && (shown.value = all.pages), { immediate: true })
 const data = computed(() => shown.value?.[0])
 const rows = computed(() => shown.value?.flatMap((p) => p.items) ?? [])
-const more = () => { if (hasNextPage.value && !isFetchingNextPage.value) void fetchNextPage() }
-/** A second click on the head of a column turns the order round. */
-const ordered = (key: string) => ({ query: { ...route.query, sort: key, reverse: key === sort.value && !route.query.reverse ? 'yes' : undefined } })
-const heads: { key?: string; word: string; num?: boolean }[] = [
-  { key: 'state', word: 'State' }, { key: 'name', word: 'Host' }, { key: 'revision', word: 'Revision', num: true },
-  { key: 'read', word: 'Read', num: true }, { key: 'acknowledged', word: 'Acknowledged', num: true }, { key: 'lastRecord', word: 'Last record' }, { word: 'Labels' },
-]
+const more = () => {
+  if (hasNextPage.value && !isFetchingNextPage.value) void fetchNextPage()
+}
 const open = (name: string) => router.push(`/hosts/${name}`)
 
-/** Chosen hosts stand in the address: names, or * for all that fit. */
-const chosen = computed(() => (typeof route.query.chosen === 'string' && route.query.chosen ? route.query.chosen.split(',') : []))
-const all = computed(() => chosen.value[0] === '*')
-const choose = (names: string[]) => router.replace({ query: { ...route.query, chosen: names.join(',') || undefined } })
-const toggle = (name: string) => choose(chosen.value.includes(name) ? chosen.value.filter((n) => n !== name) : [...chosen.value.filter((n) => n !== '*'), name])
+const { chosen, all, choose, toggle } = useChosen()
 const fit = computed(() => data.value?.total ?? 0)
 const bulk = ref<'labels' | 'settings'>('labels')
 const editing = ref(false)
 const names = ref<string[]>([])
-const edit = (what: 'labels' | 'settings') => doing(async () => {
-  names.value = all.value && !byExpression.value ? await allHostNames(filter.value) : chosen.value
-  bulk.value = what
-  editing.value = true
-})
+const edit = (what: 'labels' | 'settings') =>
+  doing(async () => {
+    names.value = all.value && !byExpression.value ? await allHostNames(filter.value) : chosen.value
+    bulk.value = what
+    editing.value = true
+  })
 /** All that fit can be named by the expression alone only when nothing else narrows the list. */
 const byExpression = computed(() => all.value && !filter.value.q && !filter.value.state)
 const bulkNames = computed(() => (byExpression.value ? undefined : names.value))
@@ -72,56 +61,119 @@ const { wrap, list, before, after, measure } = useLongList(rows, 250, more)
 
 <template>
   <PageHead :title="filter.retired ? 'Retired hosts' : 'Hosts'">
-    <router-link :to="filter.retired ? '/hosts' : '/hosts?retired=yes'" class="link text-table">{{ filter.retired ? 'Back to the fleet' : 'Retired hosts' }}</router-link>
-    <template #actions><button class="button quiet" :disabled="busy" @click="save">Export</button><button class="button quiet" @click="importing = true">Import…</button></template>
+    <router-link :to="filter.retired ? '/hosts' : '/hosts?retired=yes'" class="link text-table">{{
+      filter.retired ? 'Back to the fleet' : 'Retired hosts'
+    }}</router-link>
+    <template #actions
+      ><button class="button quiet" :disabled="busy" @click="save">Export</button
+      ><button class="button quiet" @click="importing = true">Import…</button></template
+    >
   </PageHead>
   <p v-if="failed" role="alert" class="mb-4 text-failing">{{ failed }}</p>
   <ImportDialog v-model="importing" />
-  <BulkEdit v-model="editing" :hosts="filter.hosts ?? ''" :names="bulkNames" :what="bulk" @done="choose([])" />
+  <BulkEdit
+    v-model="editing"
+    :hosts="filter.hosts ?? ''"
+    :names="bulkNames"
+    :what="bulk"
+    @done="choose([])"
+  />
   <NewcomerList v-if="!filter.retired" />
   <div class="mb-4 flex flex-wrap items-center gap-4">
-    <input v-model="text" type="search" class="field machine w-[30rem] max-w-full" placeholder="a name, site=northpier, or labels.role == 'gate' &amp;&amp; observed.arch == 'arm64'" aria-label="Filter hosts by name, label or condition" />
+    <input
+      v-model="text"
+      type="search"
+      class="field machine w-[30rem] max-w-full"
+      placeholder="a name, site=northpier, or labels.role == 'gate' &amp;&amp; observed.arch == 'arm64'"
+      aria-label="Filter hosts by name, label or condition"
+    />
     <StateCounts v-if="data" :counts="data.states" base="/hosts" :chosen="filter.state" />
   </div>
-  <p v-if="data?.hint" class="mb-4 text-table text-degraded" role="status"><span aria-hidden="true">▲</span> {{ sentence(data.hint) }}</p>
+  <p v-if="data?.hint" class="mb-4 text-table text-degraded" role="status">
+    <span aria-hidden="true">▲</span> {{ sentence(data.hint) }}
+  </p>
   <p v-if="error && data" role="alert" class="mb-4 text-table text-failing">{{ error.message }}</p>
-  <div v-if="chosen.length" class="mb-4 flex flex-wrap items-center gap-4 rounded-md border border-accent bg-sheet px-4 py-2" role="status">
-    <span class="font-medium">{{ all ? `All ${plural(fit, 'host')} that fit are chosen` : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen` }}</span>
-    <button class="button quiet !h-8" @click="edit('labels')">Labels…</button><button class="button quiet !h-8" @click="edit('settings')">Settings…</button>
-    <button v-if="!all && fit > chosen.length" class="text-accent hover:underline" @click="choose(['*'])">Choose all that fit</button>
+  <div
+    v-if="chosen.length"
+    class="mb-4 flex flex-wrap items-center gap-4 rounded-md border border-accent bg-sheet px-4 py-2"
+    role="status"
+  >
+    <span class="font-medium">{{
+      all
+        ? `All ${plural(fit, 'host')} that fit are chosen`
+        : `${plural(chosen.length, 'host')} ${chosen.length === 1 ? 'is' : 'are'} chosen`
+    }}</span>
+    <button class="button quiet !h-8" @click="edit('labels')">Labels…</button
+    ><button class="button quiet !h-8" @click="edit('settings')">Settings…</button>
+    <button
+      v-if="!all && fit > chosen.length"
+      class="text-accent hover:underline"
+      @click="choose(['*'])"
+    >
+      Choose all that fit
+    </button>
     <button class="text-accent hover:underline" @click="choose([])">Choose none</button>
   </div>
   <Answer :pending="isPending && !data" :error="data ? null : error" what="The hosts">
     <p v-if="!rows.length && filter.retired" class="text-soft">No host is retired.</p>
-    <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">No host has joined yet. <router-link to="/tokens" class="link">Make a join token</router-link>, and paste the line that it gives on a host.</p>
-    <p v-else-if="!rows.length" class="text-soft">No host fits the filter. <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link></p>
+    <p v-else-if="!rows.length && !text && !filter.state" class="text-soft">
+      No host has joined yet.
+      <router-link to="/tokens" class="link">Make a join token</router-link>, and paste the line
+      that it gives on a host.
+    </p>
+    <p v-else-if="!rows.length" class="text-soft">
+      No host fits the filter.
+      <router-link to="/hosts" class="link" @click="text = ''">Show all</router-link>
+    </p>
     <div v-else :ref="(el) => (wrap = el as HTMLElement)" class="overflow-x-auto">
       <table class="grid-table" :aria-rowcount="fit + 1">
         <thead>
           <tr>
-            <th v-if="!filter.retired" class="w-8"><input type="checkbox" :checked="all" aria-label="Choose all that fit" @change="choose(all ? [] : ['*'])" /></th>
-            <th v-for="h in heads" :key="h.word" :class="{ '!text-right': h.num }" :aria-sort="h.key === sort ? (filter.reverse ? 'descending' : 'ascending') : undefined">
-              <router-link v-if="h.key" :to="ordered(h.key)" class="hover:text-accent">{{ h.word }}<span v-if="h.key === sort" aria-hidden="true"> {{ filter.reverse ? '↑' : '↓' }}</span></router-link>
-              <template v-else>{{ h.word }}</template>
+            <th v-if="!filter.retired" class="w-8">
+              <input
+                type="checkbox"
+                :checked="all"
+                aria-label="Choose all that fit"
+                @change="choose(all ? [] : ['*'])"
+              />
             </th>
+            <HostHeads :sort="sort" :reverse="filter.reverse" :ordered="ordered" />
           </tr>
         </thead>
         <tbody>
-          <tr v-if="before" aria-hidden="true"><td :style="{ height: `${before}px`, padding: 0, border: 0 }" colspan="8" /></tr>
-          <tr v-for="{ row: h, index } in list" :key="h.name + index" :ref="measure" :data-index="index" :aria-rowindex="index + 2" tabindex="0" @click="open(h.name)" @keydown="rowKeys($event, () => open(h.name))">
-            <td v-if="!filter.retired" @click.stop><input type="checkbox" :checked="all || chosen.includes(h.name)" :aria-label="`Choose ${h.name}`" @change="toggle(h.name)" /></td>
-            <td><StateMark :state="h.verdict.state" /></td>
-            <td class="machine font-medium">{{ h.name }}<p v-if="h.verdict.state !== 'healthy'" class="max-w-[22rem] truncate font-sans font-normal text-soft" :title="h.verdict.reason">{{ sentence(h.verdict.reason) }}</p></td>
-            <td class="num">{{ h.revision || '–' }}<span v-if="h.pending" class="ml-1 text-waiting" :title="`pending: ${h.pending}`">+{{ h.pending }}</span></td>
-            <td class="num">{{ number(h.read) }}</td>
-            <td class="num">{{ number(h.acknowledged) }}</td>
-            <td class="whitespace-nowrap">{{ ago(h.lastRecord) }}</td>
-            <td class="min-w-[17rem]"><Labels :of="h.labels" /></td>
+          <tr v-if="before" aria-hidden="true">
+            <td :style="{ height: `${before}px`, padding: 0, border: 0 }" colspan="8" />
           </tr>
-          <tr v-if="after" aria-hidden="true"><td :style="{ height: `${after}px`, padding: 0, border: 0 }" colspan="8" /></tr>
+          <tr
+            v-for="{ row: h, index } in list"
+            :key="h.name + index"
+            :ref="measure"
+            :data-index="index"
+            :aria-rowindex="index + 2"
+            tabindex="0"
+            @click="open(h.name)"
+            @keydown="rowKeys($event, () => open(h.name))"
+          >
+            <td v-if="!filter.retired" @click.stop>
+              <input
+                type="checkbox"
+                :checked="all || chosen.includes(h.name)"
+                :aria-label="`Choose ${h.name}`"
+                @change="toggle(h.name)"
+              />
+            </td>
+            <HostCells :host="h" />
+          </tr>
+          <tr v-if="after" aria-hidden="true">
+            <td :style="{ height: `${after}px`, padding: 0, border: 0 }" colspan="8" />
+          </tr>
         </tbody>
       </table>
-      <p v-if="hasNextPage" class="mt-3 text-soft"><button class="link" @click="more">{{ number(rows.length) }} of {{ number(fit) }} are loaded; more come as you go down</button></p>
+      <p v-if="hasNextPage" class="mt-3 text-soft">
+        <button class="link" @click="more">
+          {{ number(rows.length) }} of {{ number(fit) }} are loaded; more come as you go down
+        </button>
+      </p>
     </div>
   </Answer>
 </template>

@@ -18,13 +18,35 @@ const waits = computed(() => {
     todo: 'Look at its findings and differences, then publish it',
   }))
   if (!Object.values(v.hosts).some((n) => n > 0))
-    out.push({ text: 'No host has joined yet', to: '/tokens', todo: 'Make a join token, and paste its line on a host' })
-  if (v.newcomers) out.push({ text: `${plural(v.newcomers, 'agent')} with the identity, or the name, of another host`, to: '/hosts', todo: v.newcomers === 1 ? 'Let it join, or turn it away' : 'Let them join, or turn them away' })
-  if (!v.published && !v.drafts.length) out.push({ text: 'Nothing is defined yet', to: '/changes', todo: 'Begin a draft, or load a folder with synaxis draft load DIR' })
+    out.push({
+      text: 'No host has joined yet',
+      to: '/tokens',
+      todo: 'Make a join token, and paste its line on a host',
+    })
+  if (v.newcomers)
+    out.push({
+      text: `${plural(v.newcomers, 'agent')} with the identity, or the name, of another host`,
+      to: '/hosts',
+      todo: v.newcomers === 1 ? 'Let it join, or turn it away' : 'Let them join, or turn them away',
+    })
+  if (!v.published && !v.drafts.length)
+    out.push({
+      text: 'Nothing is defined yet',
+      to: '/changes',
+      todo: 'Begin a draft, or load a folder with synaxis draft load DIR',
+    })
   if (v.published > v.inForce && !v.rolledOut && v.rollout?.state !== 'running')
-    out.push({ text: `Revision ${v.published} is published and runs on no host yet`, to: '/rollouts', todo: 'Roll it out' })
+    out.push({
+      text: `Revision ${v.published} is published and runs on no host yet`,
+      to: '/rollouts',
+      todo: 'Roll it out',
+    })
   if (v.pendingInventory.length)
-    out.push({ text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`, to: '/rollouts', todo: 'They go out with the next rollout' })
+    out.push({
+      text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`,
+      to: '/rollouts',
+      todo: 'They go out with the next rollout',
+    })
   return out
 })
 </script>
@@ -36,27 +58,53 @@ const waits = computed(() => {
       <section class="mb-10">
         <h2 class="mb-3 text-section font-semibold">What is wrong</h2>
         <div v-if="s.trouble" role="alert" class="mb-4 rounded-md border border-failing p-4">
-          <p class="font-medium text-failing"><span aria-hidden="true">⬣</span> {{ sentence(s.trouble.reason) }}<span class="font-normal text-soft"> · since {{ ago(s.trouble.since).replace(' ago', '') }}</span></p>
+          <p class="font-medium text-failing">
+            <span aria-hidden="true">⬣</span> {{ sentence(s.trouble.reason)
+            }}<span class="font-normal text-soft">
+              · since {{ ago(s.trouble.since).replace(' ago', '') }}</span
+            >
+          </p>
           <p class="text-soft">{{ sentence(s.trouble.todo) }}</p>
         </div>
-        <p v-if="!s.attention.length && !s.trouble" class="text-soft">Nothing. Every host that has joined is in order.</p>
+        <p v-if="!s.attention.length && !s.trouble" class="text-soft">
+          Nothing. Every host that has joined is in order.
+        </p>
         <ul v-else-if="s.attention.length" class="border-t border-line">
-          <li v-for="a in s.attention" :key="a.host + (a.source ?? '')" class="grid items-baseline gap-x-6 gap-y-1 border-b border-line py-2.5 md:grid-cols-[7rem_18rem_1fr]">
+          <li
+            v-for="a in s.attention"
+            :key="a.host + (a.source ?? '')"
+            class="grid items-baseline gap-x-6 gap-y-1 border-b border-line py-2.5 md:grid-cols-[7rem_18rem_1fr]"
+          >
             <StateMark :state="a.verdict.state" />
-            <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all">{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link>
+            <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all"
+              >{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link
+            >
             <div class="min-w-0">
-              <p class="break-words">{{ sentence(a.verdict.reason) }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft"> · since {{ ago(a.verdict.since).replace(' ago', '') }}</span></p>
+              <p class="break-words">
+                {{ sentence(a.verdict.reason)
+                }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft">
+                  · since {{ ago(a.verdict.since).replace(' ago', '') }}</span
+                >
+              </p>
               <p v-if="a.verdict.todo" class="text-soft">{{ sentence(a.verdict.todo) }}</p>
             </div>
           </li>
         </ul>
-        <p v-if="s.attentionMore" class="mt-2"><router-link to="/hosts?state=failing" class="link">and {{ s.attentionMore }} more</router-link></p>
+        <p v-if="s.attentionMore" class="mt-2">
+          <router-link to="/hosts?state=failing" class="link"
+            >and {{ s.attentionMore }} more</router-link
+          >
+        </p>
       </section>
       <section class="mb-10">
         <h2 class="mb-3 text-section font-semibold">What waits</h2>
         <p v-if="!waits.length" class="text-soft">Nothing. All that was decided is in force.</p>
         <ul v-else class="border-t border-line">
-          <li v-for="w in waits" :key="w.text" class="flex flex-wrap justify-between gap-x-6 border-b border-line py-2.5">
+          <li
+            v-for="w in waits"
+            :key="w.text"
+            class="flex flex-wrap justify-between gap-x-6 border-b border-line py-2.5"
+          >
             <span>{{ w.text }}</span><router-link :to="w.to" class="link">{{ w.todo }}</router-link>
           </li>
         </ul>
@@ -65,7 +113,9 @@ const waits = computed(() => {
         <div>
           <h2 class="mb-3 text-section font-semibold">Hosts</h2>
           <StateCounts :counts="s.hosts" />
-          <p class="mt-3"><router-link to="/hosts" class="link">See every host with its sources</router-link></p>
+          <p class="mt-3">
+            <router-link to="/hosts" class="link">See every host with its sources</router-link>
+          </p>
         </div>
         <div>
           <h2 class="mb-3 text-section font-semibold">Sources on hosts</h2>
@@ -74,8 +124,11 @@ const waits = computed(() => {
         <div v-if="s.rollout">
           <h2 class="mb-3 text-section font-semibold">Last rollout</h2>
           <p class="mb-3">
-            <router-link :to="`/rollouts/${s.rollout.id}`" class="link">Rollout {{ s.rollout.id }}</router-link> of revision {{ s.rollout.revision }}, {{ s.rollout.state }},
-            started {{ ago(s.rollout.started) }} by {{ s.rollout.author }}
+            <router-link :to="`/rollouts/${s.rollout.id}`" class="link"
+              >Rollout {{ s.rollout.id }}</router-link
+            >
+            of revision {{ s.rollout.revision }}, {{ s.rollout.state }}, started
+            {{ ago(s.rollout.started) }} by {{ s.rollout.author }}
           </p>
           <RolloutBar :counts="s.rollout.counts" />
         </div>

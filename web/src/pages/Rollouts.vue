@@ -18,8 +18,12 @@ const open = (id: number) => router.push(`/rollouts/${id}`)
 const waits = computed(() => {
   const s = status.value
   if (!s || !s.published || s.rollout?.state === 'running') return ''
-  if (s.published > s.inForce) return s.rolledOut ? `Revision ${s.published} was rolled out, and revision ${s.inForce} again after it.` : `Revision ${s.published} is published and not in force.`
-  if (s.pendingInventory.length) return `Labels or settings of ${plural(s.pendingInventory.length, 'host')} changed: ${s.pendingInventory.slice(0, 5).join(', ')}.`
+  if (s.published > s.inForce)
+    return s.rolledOut
+      ? `Revision ${s.published} was rolled out, and revision ${s.inForce} again after it.`
+      : `Revision ${s.published} is published and not in force.`
+  if (s.pendingInventory.length)
+    return `Labels or settings of ${plural(s.pendingInventory.length, 'host')} changed: ${s.pendingInventory.slice(0, 5).join(', ')}.`
   return ''
 })
 
@@ -32,23 +36,68 @@ async function start() {
     failure.value = e instanceof Error ? e.message : String(e)
   }
 }
-const told = (counts: Record<string, number>) => Object.entries(counts).map(([s, n]) => `${n} ${s}`).join(', ') || 'no hosts'
+const told = (counts: Record<string, number>) =>
+  Object.entries(counts)
+    .map(([s, n]) => `${n} ${s}`)
+    .join(', ') || 'no hosts'
 </script>
 
 <template>
   <PageHead title="Rollouts">
-    <template #actions><button class="button" :disabled="!waits" @click="start">Roll out revision {{ status?.published || '–' }}</button></template>
+    <template #actions
+      ><button class="button" :disabled="!waits" @click="start">
+        Roll out revision {{ status?.published || '–' }}
+      </button></template
+    >
   </PageHead>
-  <p v-if="failure" role="alert" class="mb-4 rounded-md border border-failing px-4 py-2 text-failing">{{ failure }}</p>
-  <p class="mb-6">{{ waits || (status?.rollout?.state === 'running' ? 'A rollout is under way.' : 'Nothing waits for a rollout.') }}</p>
+  <p
+    v-if="failure"
+    role="alert"
+    class="mb-4 rounded-md border border-failing px-4 py-2 text-failing"
+  >
+    {{ failure }}
+  </p>
+  <p class="mb-6">
+    {{
+      waits ||
+      (status?.rollout?.state === 'running'
+        ? 'A rollout is under way.'
+        : 'Nothing waits for a rollout.')
+    }}
+  </p>
   <Answer :pending="isPending" :error="error" what="The rollouts">
-    <p v-if="!data?.items.length" class="text-soft">No rollout yet. Publish a draft first, then bring the hosts to it.</p>
+    <p v-if="!data?.items.length" class="text-soft">
+      No rollout yet. Publish a draft first, then bring the hosts to it.
+    </p>
     <table v-else class="grid-table">
-      <thead><tr><th>Rollout</th><th>State</th><th class="!text-right">Revision</th><th>Hosts</th><th>Started</th><th>By</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Rollout</th>
+          <th>State</th>
+          <th class="!text-right">Revision</th>
+          <th>Hosts</th>
+          <th>Started</th>
+          <th>By</th>
+        </tr>
+      </thead>
       <tbody>
-        <tr v-for="r in data.items" :key="r.id" tabindex="0" @click="open(r.id)" @keydown="rowKeys($event, () => open(r.id))">
+        <tr
+          v-for="r in data.items"
+          :key="r.id"
+          tabindex="0"
+          @click="open(r.id)"
+          @keydown="rowKeys($event, () => open(r.id))"
+        >
           <td class="machine">{{ r.id }}</td>
-          <td class="font-medium" :class="{ 'text-failing': r.state === 'stopped', 'text-waiting': r.state === 'running' }">{{ r.state }}</td>
+          <td
+            class="font-medium"
+            :class="{
+              'text-failing': r.state === 'stopped',
+              'text-waiting': r.state === 'running',
+            }"
+          >
+            {{ r.state }}
+          </td>
           <td class="num">{{ r.revision }}</td>
           <td>{{ told(r.counts) }}</td>
           <td class="whitespace-nowrap" :title="moment(r.started)">{{ ago(r.started) }}</td>

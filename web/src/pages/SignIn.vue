@@ -14,7 +14,12 @@ async function signIn(body: { token?: string; code?: string }) {
   error.value = ''
   try {
     await take(client.POST('/session', { body }))
-    const to = typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/'
+    const to =
+      typeof route.query.to === 'string' &&
+      route.query.to.startsWith('/') &&
+      !route.query.to.startsWith('//')
+        ? route.query.to
+        : '/'
     await router.replace(to)
   } catch (e) {
     error.value = e instanceof Error ? e.message : String(e)
@@ -38,14 +43,32 @@ watch(
 
 <template>
   <main class="mx-auto flex min-h-screen max-w-md flex-col justify-center px-6">
-    <p class="mb-8 flex items-center gap-3 text-page font-semibold"><img src="/icon.svg" alt="" class="size-9" />Synaxis</p>
+    <p class="mb-8 flex items-center gap-3 text-page font-semibold">
+      <img src="/icon.svg" alt="" class="size-9" />Synaxis
+    </p>
     <h1 class="mb-4 text-section font-semibold">Sign in</h1>
     <form class="flex flex-col gap-2" @submit.prevent="signIn({ token: token.trim() })">
       <label for="token" class="font-medium">API token</label>
-      <input id="token" v-model="token" type="password" autocomplete="current-password" class="field machine" required :aria-invalid="!!error" aria-describedby="token-help" />
-      <p id="token-help" class="text-table text-soft">The service wrote it to <span class="machine">admin.token</span> in its data folder at its first start. Or open the link that <span class="machine">synaxis login --link</span> prints.</p>
-      <p v-if="error" role="alert" class="rounded-md border border-failing px-3 py-2 text-failing">{{ error }}</p>
-      <button class="button mt-2 self-start" :disabled="busy">{{ busy ? 'Signing in…' : 'Sign in' }}</button>
+      <input
+        id="token"
+        v-model="token"
+        type="password"
+        autocomplete="current-password"
+        class="field machine"
+        required
+        :aria-invalid="!!error"
+        aria-describedby="token-help"
+      />
+      <p id="token-help" class="text-table text-soft">
+        The service wrote it to <span class="machine">admin.token</span> in its data folder at its
+        first start. Or open the link that <span class="machine">synaxis login --link</span> prints.
+      </p>
+      <p v-if="error" role="alert" class="rounded-md border border-failing px-3 py-2 text-failing">
+        {{ error }}
+      </p>
+      <button class="button mt-2 self-start" :disabled="busy">
+        {{ busy ? 'Signing in…' : 'Sign in' }}
+      </button>
     </form>
   </main>
 </template>
