@@ -46,7 +46,7 @@ const around = computed(() =>
         }}<template v-if="k.default">
           Default: <span class="machine">{{ k.default }}</span>.</template
         >
-        <pre v-if="k.example" class="machine mt-1 overflow-x-auto rounded bg-sunk px-2 py-1">{{
+        <pre v-if="k.example" class="machine mt-1 rounded bg-sunk whitespace-pre-wrap px-2 py-1">{{
           k.example
         }}</pre>
       </dd>

@@ -77,7 +77,10 @@ const theme = EditorView.theme({
   '.cm-lint-marker-info::before': { content: '"·"', color: 'var(--soft)' },
   '.cm-changedLine, .cm-insertedLine': { backgroundColor: 'var(--plus) !important' },
   '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'var(--minus) !important' },
-  '.cm-changedText': { background: 'color-mix(in srgb, var(--ink) 12%, transparent) !important' },
+  '.cm-changedText': {
+    background: 'none !important',
+    boxShadow: 'inset 0 -2px 0 var(--soft)',
+  },
   '.cm-collapsedLines': { background: 'var(--sunk)', color: 'var(--soft)', padding: '4px 12px' },
   '.cm-collapsedLines::before, .cm-collapsedLines::after': { display: 'none' },
 })

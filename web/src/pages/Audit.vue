@@ -118,13 +118,16 @@ function pretty(s: string) {
       </thead>
       <tbody>
         <template v-for="e in data.items" :key="e.id">
-          <tr
-            tabindex="0"
-            :aria-expanded="opened === e.id"
-            @click="opened = opened === e.id ? undefined : e.id"
-            @keydown.enter="opened = opened === e.id ? undefined : e.id"
-          >
-            <td class="whitespace-nowrap">{{ moment(e.at) }}</td>
+          <tr class="cursor-pointer" @click="opened = opened === e.id ? undefined : e.id">
+            <td class="whitespace-nowrap">
+              <button
+                type="button"
+                :aria-expanded="opened === e.id"
+                :aria-label="`What ${e.action} of ${moment(e.at)} changed`"
+              >
+                {{ moment(e.at) }}
+              </button>
+            </td>
             <td>{{ e.who }}</td>
             <td class="machine">{{ e.origin }}</td>
             <td class="whitespace-nowrap">{{ e.action }}</td>
