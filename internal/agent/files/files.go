@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,9 +22,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
-	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 )
 
@@ -54,34 +53,12 @@ const (
 	hintShare  = 20   // the same, when the system says that a file appeared
 )
 
-// Out is where batches go: it encodes and queues one batch, and settles the entry when that is done. Edges is how many
-// ways its records go. It blocks while a destination has no room, and calls waiting meanwhile; when ctx ends it queues
-// at once.
-type Out interface {
-	Edges(b *record.Batch) int
-	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
-}
-
-// Complaint is what is wrong with a source as its reader sees it.
-type Complaint struct {
-	Code   health.Code
-	Reason string
-	Since  time.Time
-}
-
-// Source is what a Reader needs to know.
+// Source is what a Reader is made of.
 type Source struct {
-	Spec      pipeline.Source
-	Treatment *pipeline.Treatment
-	Origin    func(path string) *record.Origin
-	Out       Out
-	Store     *position.Store
-	Book      *settle.Book
-	Hints     *Hints
-	Slots     *Slots // nil for any number of open files
-	Own       string // the agent's own folder, without links, in which nothing is read
-	Log       *slog.Logger
-	Now       func() time.Time
+	input.Parts
+	Hints *Hints
+	Slots *Slots // nil for any number of open files
+	Own   string // the agent's own folder, without links, in which nothing is read
 }
 
 // Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who
@@ -91,7 +68,7 @@ type Reader struct {
 	mu        sync.Mutex // guards streams, their positions and marks, packed, complaint and gone
 	streams   map[position.Key]*stream
 	packed    map[position.Key]packedFile
-	complaint Complaint
+	complaint input.Complaint
 	gone      bool // another reader has taken over: nothing is saved any more
 
 	copies   map[position.Key]waitingCopy
@@ -221,7 +198,7 @@ func (r *Reader) Close() {
 }
 
 // Complaint returns what is wrong, or an empty one.
-func (r *Reader) Complaint() Complaint {
+func (r *Reader) Complaint() input.Complaint {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.complaint
@@ -250,10 +227,10 @@ func (r *Reader) Save() {
 		list = append(list, st)
 		ledgers = append(ledgers, st.ledger)
 	}
-	offsets, numbers := r.Book.Snapshot(ledgers)
+	cursors, numbers := r.Book.Snapshot(ledgers)
 	for i, st := range list {
 		f := st.info
-		f.Offset, f.Tail = offsets[i], st.saved.Tail
+		f.Offset, f.Tail = offsetOf(cursors[i]), st.saved.Tail
 		if f == st.saved {
 			continue
 		}
@@ -551,7 +528,7 @@ func (r *Reader) begin(
 	known bool,
 ) (bool, error) {
 	if ledger == nil {
-		ledger = r.Book.Ledger(offset)
+		ledger = r.Book.Ledger(cursorAt(offset))
 	}
 	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
 		info: position.File{

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/format"
@@ -67,15 +68,17 @@ func newBench(t *testing.T, dir string, store *position.Store, patterns ...strin
 	b := &bench{t: t, dir: dir, clock: time.Date(2031, 4, 2, 6, 0, 0, 0, time.UTC), sink: &sink{}}
 	b.Reader = New(
 		Source{
-			Spec:      spec,
-			Treatment: tr,
-			Out:       b.sink,
-			Store:     store,
-			Book:      settle.NewBook(wire.Numbers{}),
-			Hints:     NewHints(),
-			Log:       slog.New(slog.DiscardHandler),
-			Now:       func() time.Time { return b.clock },
-			Origin:    func(path string) *record.Origin { return record.NewOrigin("h", "i", "s", path, nil) },
+			Hints: NewHints(),
+			Parts: input.Parts{
+				Spec:      spec,
+				Treatment: tr,
+				Out:       b.sink,
+				Store:     store,
+				Book:      settle.NewBook(wire.Numbers{}),
+				Log:       slog.New(slog.DiscardHandler),
+				Now:       func() time.Time { return b.clock },
+				Origin:    func(path string) *record.Origin { return record.NewOrigin("h", "i", "s", path, nil) },
+			},
 		},
 		nil,
 	)

@@ -101,7 +101,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		if zeros > 0 {
 			r.move(st, zeros)
-			st.ledger.Add(st.read, 0, wire.Numbers{Bytes: int64(zeros), Zeros: int64(zeros)})
+			st.ledger.Add(cursorAt(st.read), 0, wire.Numbers{Bytes: int64(zeros), Zeros: int64(zeros)})
 			return true
 		}
 		flush := false
@@ -124,7 +124,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 			counts.LastRecord = now.UnixNano()
 		}
 		edges := r.Out.Edges(b)
-		e := st.ledger.Add(st.read, edges, counts)
+		e := st.ledger.Add(cursorAt(st.read), edges, counts)
 		if edges > 0 {
 			r.Out.Send(ctx, b, e, r.scan)
 		}

@@ -151,7 +151,7 @@ func (st *stream) continues() bool {
 func (r *Reader) anew(st *stream, size int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(0)
+	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(cursorAt(0))
 	st.saved, st.shrunk, st.first, st.marks = position.File{}, false, 0, nil
 	st.size, st.grew = size, r.Now()
 	if size > 0 {

@@ -29,7 +29,7 @@ func (r *Reader) grow(st *stream, size int64) {
 		return
 	}
 	if len(st.marks) >= 16 {
-		settled, n := st.ledger.Settled(), 0
+		settled, n := offsetOf(st.ledger.Settled()), 0
 		for n < len(st.marks) && st.marks[n].end <= settled {
 			n++
 		}
@@ -69,7 +69,7 @@ func (r *Reader) Waiting() (n wire.Numbers) {
 		}
 		unread := max(0, st.size-st.read)
 		n.Unread += unread
-		settled := st.ledger.Settled()
+		settled := offsetOf(st.ledger.Settled())
 		if st.firstTime(settled) {
 			n.FirstRead += unread
 			continue

@@ -21,6 +21,7 @@ import (
 
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/files"
+	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/format"
@@ -57,7 +58,7 @@ type Engine struct {
 // source is a running source with what it was made from.
 type source struct {
 	plan   plan
-	reader *files.Reader
+	input  input.Input
 	book   *settle.Book
 	out    *out
 	cancel context.CancelFunc
@@ -121,13 +122,13 @@ func (e *Engine) keepSaving() {
 
 func (e *Engine) save() {
 	e.mu.RLock()
-	readers := make([]*files.Reader, 0, len(e.sources))
+	inputs := make([]input.Input, 0, len(e.sources))
 	for _, s := range e.sources {
-		readers = append(readers, s.reader)
+		inputs = append(inputs, s.input)
 	}
 	e.mu.RUnlock()
-	for _, r := range readers {
-		r.Save()
+	for _, in := range inputs {
+		in.Save()
 	}
 	err := e.store.Save()
 	e.mu.Lock()
@@ -197,7 +198,7 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	}
 	for _, s := range stopped {
 		<-s.done
-		s.reader.Save()
+		s.input.Save()
 	}
 	e.swapDestinations(c, fresh)
 
@@ -206,7 +207,7 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	e.config = c
 	for name, old := range stopped {
 		if _, ok := plans[name]; !ok {
-			old.reader.Close()
+			old.input.Close()
 			delete(e.sources, name)
 		}
 	}
@@ -231,6 +232,9 @@ func (e *Engine) Check(c hostconfig.Config) error {
 func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatment, error) {
 	plans, treatments := map[string]plan{}, map[string]*pipeline.Treatment{}
 	for _, s := range c.Sources {
+		if !slices.Contains(inputKinds, s.Input()) {
+			return nil, nil, fmt.Errorf("source %s: this agent cannot read by %s", s.Name, s.Input())
+		}
 		f, _ := c.Format(s.Format)
 		t, err := pipeline.Compile(s, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
 		if err != nil {
@@ -301,28 +305,40 @@ func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver
 
 func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	s := &source{plan: p, done: make(chan struct{})}
-	var reader *files.Reader
+	var before input.Input
 	if old != nil {
-		s.book, reader = old.book, old.reader
+		s.book, before = old.book, old.input
 	} else {
 		s.book = settle.NewBook(e.store.Numbers(p.Spec.Name))
 	}
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: t.Destinations()}
-	s.reader = files.New(files.Source{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Own: e.own, Book: s.book, Hints: e.hints,
-		Slots: e.slots, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+	s.input = e.inputs()[p.Spec.Input()](input.Parts{
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},
-	}, reader)
+	}, before)
 	ctx, cancel := context.WithCancel(e.ctx)
 	s.cancel = cancel
 	go func() {
 		defer close(s.done)
-		s.reader.Run(ctx)
+		s.input.Run(ctx)
 	}()
 	return s
+}
+
+// inputKinds are the keys of inputs.
+var inputKinds = []string{"files"}
+
+// inputs are the kinds of inputs that this agent has.
+func (e *Engine) inputs() map[string]input.Maker {
+	return map[string]input.Maker{
+		"files": func(p input.Parts, before input.Input) input.Input {
+			reader, _ := before.(*files.Reader)
+			return files.New(files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own}, reader)
+		},
+	}
 }
 
 // mergeLabels joins host and source labels; on the same key the source's wins.
@@ -367,7 +383,7 @@ func (e *Engine) Stop() {
 	e.leaving.Wait()
 	e.hints.Close()
 	for _, s := range sources {
-		s.reader.Close()
+		s.input.Close()
 	}
 	if err := e.store.Save(); err != nil {
 		e.log.Error("positions are not saved; records will come twice", "error", err)
@@ -449,7 +465,7 @@ func (e *Engine) Sources() []Status {
 	var list []Status
 	for name, s := range e.sources {
 		st := Status{Name: name}
-		if c := s.reader.Complaint(); c.Code != "" {
+		if c := s.input.Complaint(); c.Code != "" {
 			st.Code, st.Reason, st.Since = c.Code, c.Reason, c.Since
 		}
 		for _, to := range s.plan.Spec.Destinations() {
@@ -501,7 +517,7 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 	all := map[string]wire.Numbers{}
 	for name, s := range e.sources {
 		n := s.book.Live()
-		n.Add(s.reader.Waiting())
+		n.Add(s.input.Waiting())
 		all[name] = n
 	}
 	return all, e.store.Began()
@@ -512,7 +528,7 @@ func (e *Engine) Takes(path string) bool {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	for _, s := range e.sources {
-		if s.reader.Takes(path) {
+		if in, ok := s.input.(input.PathReader); ok && in.Takes(path) {
 			return true
 		}
 	}

@@ -1,4 +1,4 @@
-// Package settle keeps the books of what a file's position may move over: only the contiguous run of batches whose
+// Package settle keeps the books of what a position may move over: only the contiguous run of batches whose
 // records have all been settled by every way they were sent.
 package settle
 
@@ -49,36 +49,39 @@ func (b *Book) Live() wire.Numbers {
 	return out
 }
 
-// Snapshot returns the settled offsets of ledgers and the settled numbers, which fit each other.
-func (b *Book) Snapshot(ledgers []*Ledger) (offsets []int64, settled wire.Numbers) {
+// Cursor is up to where something was read. Its bytes are of the input's kind; the book keeps them and hands them back.
+type Cursor []byte
+
+// Snapshot returns the settled cursors of ledgers and the settled numbers, which fit each other.
+func (b *Book) Snapshot(ledgers []*Ledger) (cursors []Cursor, settled wire.Numbers) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, l := range ledgers {
-		offsets = append(offsets, l.settled)
+		cursors = append(cursors, l.settled)
 	}
-	return offsets, b.settled.Clone()
+	return cursors, b.settled.Clone()
 }
 
-// Ledger is the account of one file.
+// Ledger is the account of what is read in order: a file, a connection.
 type Ledger struct {
 	book    *Book
 	open    []*Entry
-	settled int64
+	settled Cursor
 }
 
-// Ledger opens an account at an offset.
-func (b *Book) Ledger(offset int64) *Ledger { return &Ledger{book: b, settled: offset} }
+// Ledger opens an account at a cursor.
+func (b *Book) Ledger(at Cursor) *Ledger { return &Ledger{book: b, settled: at} }
 
 // Entry is one batch.
 type Entry struct {
 	ledger *Ledger
-	end    int64
+	end    Cursor
 	edges  int
 	counts wire.Numbers
 }
 
-// Add opens an entry that ends at an offset and is sent edges ways; with none it is settled as it is.
-func (l *Ledger) Add(end int64, edges int, counts wire.Numbers) *Entry {
+// Add opens an entry that ends at a cursor and is sent edges ways; with none it is settled as it is.
+func (l *Ledger) Add(end Cursor, edges int, counts wire.Numbers) *Entry {
 	l.book.mu.Lock()
 	defer l.book.mu.Unlock()
 	l.book.live.Add(counts)
@@ -117,8 +120,8 @@ func (l *Ledger) advance() {
 	l.open = l.open[n:]
 }
 
-// Settled is up to where the records of the file are settled.
-func (l *Ledger) Settled() int64 {
+// Settled is up to where everything is settled.
+func (l *Ledger) Settled() Cursor {
 	l.book.mu.Lock()
 	defer l.book.mu.Unlock()
 	return l.settled

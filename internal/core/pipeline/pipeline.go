@@ -57,6 +57,14 @@ type Step struct {
 	Value *yamldoc.Node
 }
 
+// Input is the kind of input that the source reads by: the key of read.
+func (s Source) Input() string {
+	if s.Listen != nil {
+		return s.Listen.Kind
+	}
+	return "files"
+}
+
 // Entry is one way that records go. An entry without a condition takes every record; Otherwise takes what no other
 // took.
 type Entry struct {

@@ -1,0 +1,65 @@
+// Package input is where records come from. Files are one kind of input among others; the engine knows them all by this face alone.
+package input
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"synaxis/internal/agent/position"
+	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
+)
+
+// Input reads the records of one source. It cuts and treats them by Parts.Treatment, opens an entry in the book for each batch, with a cursor
+// of its own kind, and hands the batch to Parts.Out.
+type Input interface {
+	// Run reads until ctx ends. What it holds open stays open, for the input that takes its place, or for Close.
+	Run(ctx context.Context)
+	// Complaint is what is wrong, or an empty one.
+	Complaint() Complaint
+	// Waiting are the gauges of what is not read, or not settled yet.
+	Waiting() wire.Numbers
+	// Save puts what has settled into the store; writing that to disk is the caller's.
+	Save()
+	// Close gives everything back. Positions are kept.
+	Close()
+}
+
+// PathReader is an input that reads paths of the host.
+type PathReader interface {
+	// Takes tells whether it reads a path.
+	Takes(path string) bool
+}
+
+// Complaint is what is wrong with a source as its input sees it.
+type Complaint struct {
+	Code   health.Code
+	Reason string
+	Since  time.Time
+}
+
+// Out takes what is read. Edges tells how many destinations get something of a batch; Send hands it to them and calls waiting now and then
+// while there is no room.
+type Out interface {
+	Edges(b *record.Batch) int
+	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
+}
+
+// Parts are what every kind of input is made of.
+type Parts struct {
+	Spec      pipeline.Source
+	Treatment *pipeline.Treatment
+	Origin    func(path string) *record.Origin
+	Out       Out
+	Store     *position.Store
+	Book      *settle.Book
+	Log       *slog.Logger
+	Now       func() time.Time
+}
+
+// Maker makes an input, which may take over from the one that served the source before; that one has ended, and may be nil or of another kind.
+type Maker func(p Parts, before Input) Input
