@@ -74,7 +74,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	return exitFailed
 }
 
-// tellUsage makes wrong usage of a command, and of those below it, known as such: of its flags, its arguments, and flags that must be given.
+// tellUsage makes wrong usage of a command, and of those below it, known as such: of its flags, its arguments, and
+// flags that must be given.
 func tellUsage(cmd *cobra.Command) {
 	usage := func(err error) error {
 		if err == nil {

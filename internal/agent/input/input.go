@@ -1,4 +1,5 @@
-// Package input is where records come from. Files are one kind of input among others; the engine knows them all by this face alone.
+// Package input is where records come from. Files are one kind of input among others; the engine knows them all by
+// this face alone.
 package input
 
 import (
@@ -14,8 +15,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// Input reads the records of one source. It cuts and treats them by Parts.Treatment, opens an entry in the book for each batch, with a cursor
-// of its own kind, and hands the batch to Parts.Out.
+// Input reads the records of one source. It cuts and treats them by Parts.Treatment, opens an entry in the book for
+// each batch, with a cursor of its own kind, and hands the batch to Parts.Out.
 type Input interface {
 	// Run reads until ctx ends. What it holds open stays open, for the input that takes its place, or for Close.
 	Run(ctx context.Context)
@@ -42,8 +43,8 @@ type Complaint struct {
 	Since  time.Time
 }
 
-// Out takes what is read. Edges tells how many destinations get something of a batch; Send hands it to them and calls waiting now and then
-// while there is no room.
+// Out takes what is read. Edges tells how many destinations get something of a batch; Send hands it to them and calls
+// waiting now and then while there is no room.
 type Out interface {
 	Edges(b *record.Batch) int
 	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
@@ -61,5 +62,6 @@ type Parts struct {
 	Now       func() time.Time
 }
 
-// Maker makes an input, which may take over from the one that served the source before; that one has ended, and may be nil or of another kind.
+// Maker makes an input, which may take over from the one that served the source before; that one has ended, and may be
+// nil or of another kind.
 type Maker func(p Parts, before Input) Input

@@ -314,7 +314,8 @@ func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
 	s.out = &out{engine: e, send: t.Destinations()}
 	s.input = e.inputs()[p.Spec.Input()](input.Parts{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name), Now: time.Now,
+		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name),
+		Now: time.Now,
 		Origin: func(path string) *record.Origin {
 			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
 		},

@@ -49,7 +49,8 @@ func (b *Book) Live() wire.Numbers {
 	return out
 }
 
-// Cursor is up to where something was read. Its bytes are of the input's kind; the book keeps them and hands them back.
+// Cursor is up to where something was read. Its bytes are of the input's kind; the book keeps them and hands them
+// back.
 type Cursor []byte
 
 // Snapshot returns the settled cursors of ledgers and the settled numbers, which fit each other.

@@ -80,7 +80,8 @@ func places(template string, parts []templatePart, line string) ([][2]int, error
 	}
 	out := make([][2]int, 0, len(parts))
 	b := &record.Batch{Arena: []byte(line), Schema: p.Schema()}
-	if !p.walk(
+	if !p.kind.(*templateKind).walk(
+		&p.reading,
 		b,
 		record.Span{Len: uint32(len(line))},
 		func(_, from, to int, _ record.Value) { out = append(out, [2]int{from, to}) },

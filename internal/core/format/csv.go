@@ -11,9 +11,9 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// csvReader is how values stand in a line of csv (RFC 4180, with any separator; a value does not go over several
+// csvKind is how values stand in a line of csv (RFC 4180, with any separator; a value does not go over several
 // lines).
-type csvReader struct {
+type csvKind struct {
 	separator []byte
 	columns   []string
 	names     [][]byte
@@ -22,8 +22,8 @@ type csvReader struct {
 // maxColumns bounds the values of a line whose columns nobody named.
 const maxColumns = 256
 
-func newCSV(spec Spec) (csvReader, error) {
-	c := csvReader{separator: []byte(","), columns: spec.Columns}
+func newCSV(spec Spec) (*csvKind, error) {
+	c := &csvKind{separator: []byte(","), columns: spec.Columns}
 	if spec.Separator != "" {
 		c.separator = []byte(spec.Separator)
 	}
@@ -41,12 +41,12 @@ func newCSV(spec Spec) (csvReader, error) {
 	return c, nil
 }
 
-// parseCSV reads a line of values. With columns there must be as many values; an empty value gives no field.
-func (p *Parser) parseCSV(b *record.Batch, span record.Span) bool {
+// parse reads a line of values. With columns there must be as many values; an empty value gives no field.
+func (c *csvKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	n := 0
 	for pos := 0; ; n++ {
-		if n == len(p.csv.names) {
+		if n == len(c.names) {
 			return false
 		}
 		var v record.Value
@@ -64,29 +64,29 @@ func (p *Parser) parseCSV(b *record.Batch, span record.Span) bool {
 			}
 			end = pos + close + 2
 		} else {
-			if end = bytes.Index(line[pos:], p.csv.separator); end < 0 {
+			if end = bytes.Index(line[pos:], c.separator); end < 0 {
 				end = len(line)
 			} else {
 				end += pos
 			}
 			v = plainValue(line[pos:end], sub(span, pos, end))
-			if len(p.csv.columns) > 0 { // columns are text unless fields says otherwise
+			if len(c.columns) > 0 { // columns are text unless fields says otherwise
 				v = record.Value{Span: sub(span, pos, end)}
 			}
 		}
 		if v.Kind != record.Text || v.Span.Len > 0 {
-			p.add(b, p.csv.names[n], v)
+			p.add(b, c.names[n], v)
 		}
 		if end == len(line) {
 			n++
 			break
 		}
-		if !bytes.HasPrefix(line[end:], p.csv.separator) {
+		if !bytes.HasPrefix(line[end:], c.separator) {
 			return false
 		}
-		pos = end + len(p.csv.separator)
+		pos = end + len(c.separator)
 	}
-	return len(p.csv.columns) == 0 && n > 1 || n == len(p.csv.columns)
+	return len(c.columns) == 0 && n > 1 || n == len(c.columns)
 }
 
 // closeCSV finds the quote that ends a value; a doubled one is a quote in it.
@@ -116,36 +116,42 @@ func undouble(b *record.Batch, p []byte) record.Span {
 	return record.Span{Off: uint32(start), Len: uint32(len(b.Arena) - start)}
 }
 
-func (p *Parser) compileRegex(spec Spec) error {
+// regexKind reads lines by an expression.
+type regexKind struct {
+	expression *regexp.Regexp
+	groups     []int // slot of each, -1 for one without a name
+}
+
+func newRegex(p *reading, spec Spec) (*regexKind, error) {
 	re, err := regexp.Compile(spec.Regex)
 	if err != nil {
-		return fmt.Errorf("format %s: %w", spec.Name, err)
+		return nil, fmt.Errorf("format %s: %w", spec.Name, err)
 	}
-	p.regex = re
+	k := &regexKind{expression: re}
 	for _, name := range re.SubexpNames() {
 		slot := -1
 		if name != "" {
 			s, _ := p.schema.Slot([]byte(name))
 			slot = int(s)
 		}
-		p.groups = append(p.groups, slot)
+		k.groups = append(k.groups, slot)
 	}
 	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field,
 		"body": spec.Body} {
 		if f != "" && re.SubexpIndex(f) < 0 {
-			return fmt.Errorf("%s: the expression has no group %q", what, f)
+			return nil, fmt.Errorf("%s: the expression has no group %q", what, f)
 		}
 	}
-	return nil
+	return k, nil
 }
 
-// parseRegex reads a line by an expression; groups that took no part give no field.
-func (p *Parser) parseRegex(b *record.Batch, span record.Span) bool {
-	m := p.regex.FindSubmatchIndex(b.Bytes(span))
+// parse reads a line by an expression; groups that took no part give no field.
+func (k *regexKind) parse(p *reading, b *record.Batch, span record.Span) bool {
+	m := k.expression.FindSubmatchIndex(b.Bytes(span))
 	if m == nil {
 		return false
 	}
-	for i, slot := range p.groups {
+	for i, slot := range k.groups {
 		if slot >= 0 && m[2*i] >= 0 {
 			p.append(b, uint16(slot), record.Value{Span: sub(span, m[2*i], m[2*i+1])})
 		}

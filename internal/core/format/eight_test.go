@@ -61,8 +61,8 @@ func FuzzTemplate(f *testing.F) {
 		ok := p.Read(fast, &r)
 		plain := &record.Batch{Arena: []byte("pad" + line), Schema: p.Schema()}
 		var want []record.Value
-		read := p.walk(plain, span, func(i, _, _ int, v record.Value) {
-			if op := &p.ops[i]; op.typ != "" && !op.skip {
+		read := p.kind.(*templateKind).walk(&p.reading, plain, span, func(i, _, _ int, v record.Value) {
+			if op := &p.kind.(*templateKind).ops[i]; op.typ != "" && !op.skip {
 				want = append(want, v)
 			}
 		})
@@ -97,9 +97,9 @@ func FuzzWeb(f *testing.F) {
 			span := record.Span{Len: uint32(len(line))}
 			p.Expect(b.Arena)
 			if fast {
-				return b, p.webFast(b, span, combined)
+				return b, p.kind.(*webKind).fast(&p.reading, b, span)
 			}
-			return b, p.webLong(b, span, combined)
+			return b, p.kind.(*webKind).long(&p.reading, b, span)
 		}
 		fast, ok := read(true)
 		if !ok {

@@ -12,11 +12,14 @@ import (
 // maxJSONDepth bounds the nesting of a JSON record.
 const maxJSONDepth = 32
 
-// parseJSON reads one JSON object (RFC 8259). Nested objects give dotted names, lists stay JSON, null gives no field.
-func (p *Parser) parseJSON(b *record.Batch, span record.Span) bool {
-	j := jsonReader{p: p, b: b, span: span, line: b.Bytes(span)}
+// jsonKind reads objects.
+type jsonKind struct{ path []byte }
+
+// parse reads one JSON object (RFC 8259). Nested objects give dotted names, lists stay JSON, null gives no field.
+func (k *jsonKind) parse(p *reading, b *record.Batch, span record.Span) bool {
+	j := jsonReader{p: p, k: k, b: b, span: span, line: b.Bytes(span)}
 	j.space()
-	if !j.is('{') || !j.object(0, len(p.path[:0])) {
+	if !j.is('{') || !j.object(0, len(k.path[:0])) {
 		return false
 	}
 	j.space()
@@ -24,7 +27,8 @@ func (p *Parser) parseJSON(b *record.Batch, span record.Span) bool {
 }
 
 type jsonReader struct {
-	p    *Parser
+	p    *reading
+	k    *jsonKind
 	b    *record.Batch
 	span record.Span
 	line []byte
@@ -44,7 +48,7 @@ func (j *jsonReader) space() {
 
 func (j *jsonReader) is(c byte) bool { return j.pos < len(j.line) && j.line[j.pos] == c }
 
-// object reads an object whose names begin with the first prefix bytes of p.path.
+// object reads an object whose names begin with the first prefix bytes of the path.
 func (j *jsonReader) object(depth, prefix int) bool {
 	if depth > maxJSONDepth {
 		return false
@@ -66,18 +70,18 @@ func (j *jsonReader) object(depth, prefix int) bool {
 		}
 		name := j.b.Bytes(key)
 		if prefix > 0 {
-			j.p.path = append(j.p.path[:prefix], '.')
+			j.k.path = append(j.k.path[:prefix], '.')
 		} else {
-			j.p.path = j.p.path[:0]
+			j.k.path = j.k.path[:0]
 		}
-		j.p.path = append(j.p.path, name...)
+		j.k.path = append(j.k.path, name...)
 		j.space()
 		if !j.is(':') {
 			return false
 		}
 		j.pos++
 		j.space()
-		if !j.value(depth, len(j.p.path)) {
+		if !j.value(depth, len(j.k.path)) {
 			return false
 		}
 		j.space()
@@ -146,7 +150,7 @@ func (j *jsonReader) value(depth, path int) bool {
 			}
 		}
 	}
-	j.p.add(j.b, j.p.path[:path], v)
+	j.p.add(j.b, j.k.path[:path], v)
 	return true
 }
 

@@ -6,8 +6,15 @@ import (
 	"synaxis/internal/core/record"
 )
 
-// parseKeyValue reads key=value pairs; a word without = goes on with the value before it.
-func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
+// keyvalueKind reads pairs.
+type keyvalueKind struct {
+	alone bool   // the line is pairs, and not only the text of a message
+	held  uint16 // slot of the key that was read last
+	holds bool
+}
+
+// parse reads key=value pairs; a word without = goes on with the value before it.
+func (q *keyvalueKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	pos, found := 0, false
 	ahead, aheadEq := -1, 0 // a key that was seen already
@@ -18,7 +25,7 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 		}
 		eq := aheadEq
 		if pos != ahead {
-			eq = p.keyAt(line, pos)
+			eq = q.keyAt(p, line, pos)
 		}
 		if eq < 0 {
 			return false
@@ -56,7 +63,7 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 		for end < len(line) && line[end] != ' ' && line[end] != '\t' {
 			end++
 		}
-		p.addKey(b, key)
+		q.addKey(p, key)
 		for next := end; next < len(line); { // words that are no key=value belong to this one
 			for next < len(line) && (line[next] == ' ' || line[next] == '\t') {
 				next++
@@ -64,7 +71,7 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			if next == len(line) {
 				break
 			}
-			if ahead, aheadEq = next, p.keyAt(line, next); aheadEq >= 0 {
+			if ahead, aheadEq = next, q.keyAt(p, line, next); aheadEq >= 0 {
 				break
 			}
 			for next < len(line) && line[next] != ' ' && line[next] != '\t' {
@@ -77,11 +84,11 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 			end--
 		}
 		if bytes.IndexByte(line[value:end], '=') >= 0 {
-			if k := p.parted(line[value:end]); k >= 0 {
+			if k := q.parted(line[value:end]); k >= 0 {
 				end, ahead = value+k, -1
 			}
 		}
-		p.put(b, plainValue(line[value:end], sub(span, value, end)))
+		q.put(p, b, plainValue(line[value:end], sub(span, value, end)))
 		pos, found = end, true
 	}
 	return found
@@ -89,7 +96,7 @@ func (p *Parser) parseKeyValue(b *record.Batch, span record.Span) bool {
 
 // parted finds where a value ends behind which the next key=value comes, with nothing but a mark between them, or -1.
 // A mark behind another = belongs to the value, as in an address of a page.
-func (p *Parser) parted(value []byte) int {
+func (q *keyvalueKind) parted(value []byte) int {
 	for i, c := range value {
 		switch c {
 		case '=', '"', '?':
@@ -124,15 +131,15 @@ func closingSingle(p []byte) int {
 }
 
 // addKey makes room for a field whose value comes next; put gives it.
-func (p *Parser) addKey(b *record.Batch, key []byte) {
+func (q *keyvalueKind) addKey(p *reading, key []byte) {
 	slot, ok := p.slot(key)
 	p.full = p.full || !ok
-	p.held, p.holds = slot, ok
+	q.held, q.holds = slot, ok
 }
 
-func (p *Parser) put(b *record.Batch, v record.Value) {
-	if p.holds {
-		p.addSlot(b, p.held, v)
+func (q *keyvalueKind) put(p *reading, b *record.Batch, v record.Value) {
+	if q.holds {
+		p.addSlot(b, q.held, v)
 	}
 }
 
@@ -149,10 +156,10 @@ var keyBytes = func() (t [256]bool) {
 
 // keyAt returns where the = after a key beginning at pos stands, or -1. The key that the record before had here is
 // tried first.
-func (p *Parser) keyAt(line []byte, pos int) int {
+func (q *keyvalueKind) keyAt(p *reading, line []byte, pos int) int {
 	if p.turn < len(p.order) {
 		name := p.schema.Name(p.order[p.turn])
-		if eq := pos + len(name); eq < len(line) && line[eq] == '=' && p.spec.Kind == "keyvalue" &&
+		if eq := pos + len(name); eq < len(line) && line[eq] == '=' && q.alone &&
 			string(line[pos:eq]) == name {
 			return eq
 		}

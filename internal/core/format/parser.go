@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
-	"regexp"
 	"strconv"
 
 	"synaxis/internal/core/record"
@@ -13,8 +12,26 @@ import (
 
 // Parser reads the records of batches. It keeps caches and belongs to one goroutine.
 type Parser struct {
+	reading
+	kind   kind
+	fields []declared
+	first  []*Parser // of first-of
+}
+
+// kind reads the lines of one kind of format: it adds the fields of a line to the record being read, and answers false
+// when it cannot read it. Each kind has a struct of its own.
+type kind interface {
+	parse(p *reading, b *record.Batch, line record.Span) bool
+}
+
+// rawKind adds no fields.
+type rawKind struct{}
+
+func (rawKind) parse(*reading, *record.Batch, record.Span) bool { return true }
+
+// reading is the record that is being read, and what all kinds share of the format.
+type reading struct {
 	spec   Spec
-	parse  func(b *record.Batch, line record.Span) bool
 	clock  *clock
 	time   string // name of the field, or ""
 	level  string
@@ -28,28 +45,13 @@ type Parser struct {
 	last                  []int32 // slot -> index in Batch.Values of the record being read, valid when gen agrees
 	gen                   []uint32
 	now                   uint32
-	path                  []byte
 	asked                 []asked
 	times, levels, bodies usual
 	order                 []uint16 // slots of names as the record before had them
 	turn                  int
 	knownLevels           [16]knownLevel // words that were read, each where its bytes put it
-	held                  uint16         // slot of the key that was read last
-	holds                 bool
-	slashes               bool // there may be backslashes in what is read
-
-	ops    []templateOp    // of a template
-	lead   *templateOp     // the literal that it begins with
-	parts  []templateField // its fields
-	width  int             // how many of them are kept
-	web    []uint16        // slots of webFields
-	regex  *regexp.Regexp
-	groups []int // slot of each group of regex, -1 for one without a name
-	csv    csvReader
-	fields []declared
-	first  []*Parser // of first-of
-	syslog syslogSlots
-	begin  int
+	slashes               bool           // there may be backslashes in what is read
+	begin                 int
 
 	digits    [32]byte // a number as it is written, so that it need not be made anew
 	timeValue civil
@@ -79,7 +81,7 @@ func Compile(spec Spec, t Time, other Other) (*Parser, error) {
 
 func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, error) {
 	spec.Time = spec.Time.Merge(t)
-	p := &Parser{
+	p := &Parser{reading: reading{
 		times:   usual{names: timeNames, named: -1, place: -1},
 		levels:  usual{names: levelNames, named: -1, place: -1},
 		bodies:  usual{names: bodyNames, named: -1, place: -1},
@@ -88,30 +90,27 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		schema:  schema,
 		body:    spec.Body,
 		level:   spec.Level.Field,
-	}
+	}}
 	var err error
 	switch spec.Kind {
 	case "raw":
-		p.parse = func(*record.Batch, record.Span) bool { return true }
+		p.kind = rawKind{}
 	case "json":
-		p.parse, p.loose = p.parseJSON, true
+		p.kind, p.loose = &jsonKind{}, true
 	case "keyvalue":
-		p.parse, p.loose = p.parseKeyValue, true
+		p.kind, p.loose = &keyvalueKind{alone: true}, true
 	case "csv":
-		p.csv, err = newCSV(spec)
-		p.parse, p.loose = p.parseCSV, true
+		p.loose = true
+		p.kind, err = newCSV(spec)
 	case "regex":
-		err, p.fixed = p.compileRegex(spec), true
-		p.parse = p.parseRegex
+		p.fixed = true
+		p.kind, err = newRegex(&p.reading, spec)
 	case "syslog":
-		p.syslog = newSyslogSlots(schema)
-		p.parse, p.inner = p.parseSyslog, true
+		p.kind, p.inner = &syslogKind{slots: newSyslogSlots(schema)}, true
 	case "first-of":
 		return p, p.compileFirstOf(spec, t, other)
 	case "web-common", "web-combined":
-		combined := spec.Kind == "web-combined"
-		p.web, p.fixed = slots(schema, webFields...), true
-		p.parse = func(b *record.Batch, line record.Span) bool { return p.parseWeb(b, line, combined) }
+		p.kind, p.fixed = &webKind{slots: slots(schema, webFields...), combined: spec.Kind == "web-combined"}, true
 	case "template":
 		var parts []templatePart
 		if parts, err = parseTemplate(spec.Template); err != nil {
@@ -120,8 +119,8 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		if spec.Time.Field == "" {
 			spec.Time = spec.impliedTime()
 		}
-		err, p.fixed = p.compileTemplate(parts, spec), true
-		p.parse = p.parseTemplate
+		p.fixed = true
+		p.kind, err = newTemplate(&p.reading, parts, spec)
 	default:
 		return nil, fmt.Errorf("format %s: kind %q is not known to this version", spec.Name, spec.Kind)
 	}
@@ -137,12 +136,14 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 	}
 	p.clock, p.time = c, spec.Time.Field
 	p.bare = p.level == "" && p.body == "" && !p.loose && p.spec.Kind != "syslog"
-	for i := range p.ops {
-		if p.ops[i].isTime {
-			p.ops[i].clock.zone = c.zone
+	switch k := p.kind.(type) {
+	case *templateKind:
+		for i := range k.ops {
+			if k.ops[i].isTime {
+				k.ops[i].clock.zone = c.zone
+			}
 		}
-	}
-	if p.web != nil {
+	case *webKind:
 		if p.clock.layout, err = compileLayout("%d/%b/%Y:%H:%M:%S %z"); err != nil {
 			return nil, err
 		}
@@ -188,7 +189,8 @@ func (p *Parser) compileFirstOf(spec Spec, t Time, other Other) error {
 
 // Expect tells what lines will be read from, so that what is not in all of it need not be looked for in each.
 func (p *Parser) Expect(data []byte) {
-	if p.parts != nil || p.spec.Kind == "regex" || p.spec.Kind == "json" { // which do not ask
+	switch p.kind.(type) {
+	case *templateKind, *regexKind, *jsonKind: // which do not ask
 		return
 	}
 	p.slashes = bytes.IndexByte(data, '\\') >= 0
@@ -218,12 +220,7 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 	p.observed = r.Observed
 	p.soFar = soFar{}
 	r.First, r.N, r.Time = uint32(p.begin), 0, r.Observed
-	ok := false
-	if p.parts != nil {
-		ok = p.parseTemplate(b, r.Body)
-	} else {
-		ok = p.parse(b, r.Body)
-	}
+	ok := p.kind.parse(&p.reading, b, r.Body)
 	if !ok || len(p.fields) > 0 && !p.convert(b) || len(b.Values)-p.begin > math.MaxUint16 {
 		b.Values = b.Values[:p.begin]
 		r.Flags |= record.Unparsed
@@ -252,7 +249,7 @@ func (p *Parser) Read(b *record.Batch, r *record.Record) bool {
 }
 
 // index is where the record being read has a field, in Batch.Values; -1 when it has not.
-func (p *Parser) index(b *record.Batch, slot uint16) int {
+func (p *reading) index(b *record.Batch, slot uint16) int {
 	if p.fixed {
 		for i := p.begin; i < len(b.Values); i++ {
 			if b.Values[i].Slot == slot {
@@ -268,13 +265,13 @@ func (p *Parser) index(b *record.Batch, slot uint16) int {
 }
 
 // append adds a field that the record cannot have yet.
-func (p *Parser) append(b *record.Batch, slot uint16, v record.Value) {
+func (p *reading) append(b *record.Batch, slot uint16, v record.Value) {
 	v.Slot = slot
 	b.Values = append(b.Values, v)
 }
 
 // add appends a field, or replaces it when the record has it already.
-func (p *Parser) add(b *record.Batch, name []byte, v record.Value) {
+func (p *reading) add(b *record.Batch, name []byte, v record.Value) {
 	slot, ok := p.slot(name)
 	if !ok {
 		p.full = true
@@ -284,7 +281,7 @@ func (p *Parser) add(b *record.Batch, name []byte, v record.Value) {
 }
 
 // slot is the slot of a name. Records of one log mostly have the same names in the same order, which is tried first.
-func (p *Parser) slot(name []byte) (uint16, bool) {
+func (p *reading) slot(name []byte) (uint16, bool) {
 	if p.turn < len(p.order) {
 		if s := p.order[p.turn]; p.schema.Name(s) == string(name) {
 			p.turn++
@@ -302,7 +299,7 @@ func (p *Parser) slot(name []byte) (uint16, bool) {
 // maxOrder bounds the names whose order is remembered.
 const maxOrder = 256
 
-func (p *Parser) addSlot(b *record.Batch, slot uint16, v record.Value) {
+func (p *reading) addSlot(b *record.Batch, slot uint16, v record.Value) {
 	for int(slot) >= len(p.gen) {
 		p.gen = append(p.gen, 0)
 		p.last = append(p.last, 0)

@@ -17,6 +17,14 @@ var syslogFields = []string{
 	"syslog.msgid",
 }
 
+// syslogKind reads messages, with objects and pairs in their texts.
+type syslogKind struct {
+	slots  syslogSlots
+	object jsonKind
+	pairs  keyvalueKind
+	path   []byte
+}
+
 type syslogSlots struct{ facility, severity, version, hostname, appname, procid, msgid uint16 }
 
 func newSyslogSlots(schema *record.Schema) syslogSlots {
@@ -30,9 +38,9 @@ var syslogLevels = [8]uint8{21, 21, 21, 17, 13, 10, 9, 5}
 // byteOrderMark may stand before the whole message or before its text (RFC 5424, section 6.4).
 var byteOrderMark = []byte("\xef\xbb\xbf")
 
-// parseSyslog reads a message by RFC 5424, by RFC 3164, and as devices really send them: without a year, a host or a
+// parse reads a message by RFC 5424, by RFC 3164, and as devices really send them: without a year, a host or a
 // priority, with a year or a sequence number, with JSON or key=value as its text.
-func (p *Parser) parseSyslog(b *record.Batch, span record.Span) bool {
+func (s *syslogKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	pos := 0
 	if bytes.HasPrefix(line, byteOrderMark) {
@@ -48,24 +56,24 @@ func (p *Parser) parseSyslog(b *record.Batch, span record.Span) bool {
 		}
 		pos += n + 2
 		hasPriority = true
-		p.addSlot(b, p.syslog.facility, record.Value{Kind: record.Int, Num: uint64(pri >> 3)})
-		p.addSlot(b, p.syslog.severity, record.Value{Kind: record.Int, Num: uint64(pri & 7)})
+		p.addSlot(b, s.slots.facility, record.Value{Kind: record.Int, Num: uint64(pri >> 3)})
+		p.addSlot(b, s.slots.severity, record.Value{Kind: record.Int, Num: uint64(pri & 7)})
 		p.levelValue = syslogLevels[pri&7]
 		for pos < len(line) && line[pos] == ' ' {
 			pos++
 		}
 		if version, k, ok := digits(line[pos:], 1, 2); ok && pos+k < len(line) && line[pos+k] == ' ' {
-			if p.parse5424(b, span, pos+k+1, version) {
+			if s.parse5424(p, b, span, pos+k+1, version) {
 				return true
 			}
 			p.drop(b, 2)
 		}
 	}
-	return p.parse3164(b, span, pos, hasPriority)
+	return s.parse3164(p, b, span, pos, hasPriority)
 }
 
 // drop takes back the fields after the first keep ones of the record being read.
-func (p *Parser) drop(b *record.Batch, keep int) {
+func (p *reading) drop(b *record.Batch, keep int) {
 	for _, v := range b.Values[p.begin+keep:] {
 		p.gen[v.Slot] = p.now - 1
 	}
@@ -82,7 +90,7 @@ func word(line []byte, pos int) int {
 }
 
 // parse5424 reads what follows the version (RFC 5424, section 6).
-func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) bool {
+func (s *syslogKind) parse5424(p *reading, b *record.Batch, span record.Span, pos, version int) bool {
 	line := b.Bytes(span)
 	end := word(line, pos)
 	if end == len(line) {
@@ -95,9 +103,9 @@ func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) 
 		}
 		p.timeValue, p.timeParsed = v, true
 	}
-	p.addSlot(b, p.syslog.version, record.Value{Kind: record.Int, Num: uint64(version)})
+	p.addSlot(b, s.slots.version, record.Value{Kind: record.Int, Num: uint64(version)})
 	pos = end + 1
-	for i, slot := range [4]uint16{p.syslog.hostname, p.syslog.appname, p.syslog.procid, p.syslog.msgid} {
+	for i, slot := range [4]uint16{s.slots.hostname, s.slots.appname, s.slots.procid, s.slots.msgid} {
 		end = word(line, pos)
 		if end == pos || end == len(line) && i < 3 {
 			return false
@@ -112,28 +120,28 @@ func (p *Parser) parse5424(b *record.Batch, span record.Span, pos, version int) 
 		pos++
 	case pos < len(line) && line[pos] == '[':
 		keep, v, parsed := len(b.Values)-p.begin, p.timeValue, p.timeParsed
-		end, ok := p.structured(b, span, pos)
+		end, ok := s.structured(p, b, span, pos)
 		if line = b.Bytes(span); !ok || end < len(line) && line[end] != ' ' { // torn, or a text in brackets
 			p.drop(b, keep)
 			p.timeValue, p.timeParsed = v, parsed
-			p.message(b, span, pos)
+			s.message(p, b, span, pos)
 			return true
 		}
 		pos = end
 	case pos < len(line): // left out, as devices do
-		p.message(b, span, pos)
+		s.message(p, b, span, pos)
 		return true
 	}
 	if pos < len(line) && line[pos] != ' ' {
 		return false
 	}
-	p.message(b, span, min(pos+1, len(line)))
+	s.message(p, b, span, min(pos+1, len(line)))
 	return true
 }
 
 // structured reads structured data: [id name="value" ...] any number of times, where \" \\ and \] stand for
 // themselves.
-func (p *Parser) structured(b *record.Batch, span record.Span, pos int) (end int, ok bool) {
+func (s *syslogKind) structured(p *reading, b *record.Batch, span record.Span, pos int) (end int, ok bool) {
 	line := b.Bytes(span)
 	for pos < len(line) && line[pos] == '[' {
 		id := pos + 1
@@ -159,15 +167,15 @@ func (p *Parser) structured(b *record.Batch, span record.Span, pos int) (end int
 			if close < 0 {
 				return 0, false
 			}
-			p.path = append(
-				append(append(append(p.path[:0], "syslog.data."...), line[id:idEnd]...), '.'),
+			s.path = append(
+				append(append(append(s.path[:0], "syslog.data."...), line[id:idEnd]...), '.'),
 				line[name:pos+eq]...)
 			v := record.Value{Span: sub(span, value, value+close)}
 			if escaped {
 				v.Span = unescapeData(b, line[value:value+close])
 				line = b.Bytes(span)
 			}
-			p.add(b, p.path, v)
+			p.add(b, s.path, v)
 			pos = value + close + 1
 		}
 		if pos >= len(line) || line[pos] != ']' {
@@ -191,23 +199,23 @@ func unescapeData(b *record.Batch, p []byte) record.Span {
 
 // parse3164 reads TIMESTAMP HOST TAG[PID]: TEXT (RFC 3164, section 4) in what is left of it. Of a line without a
 // priority at least the time must be there, or any text would be one.
-func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriority bool) bool {
+func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, pos int, hasPriority bool) bool {
 	line := b.Bytes(span)
 	host := 0 // the length of one that stands before the time
 	if n := sequence(line[pos:]); n > 0 && pos+n < len(line) {
-		if _, _, ok := p.stamp(line[pos+n:]); ok {
+		if _, _, ok := s.stamp(p, line[pos+n:]); ok {
 			pos += n
 		} else if end := word(line, pos+n); end+1 < len(line) && line[end-1] == ':' && hostLike(line[pos+n:end-1]) {
 			after := end + 1
 			after += sequence(line[after:])
-			if _, _, ok := p.stamp(line[after:]); ok {
+			if _, _, ok := s.stamp(p, line[after:]); ok {
 				host = end - 1 - pos - n
-				p.addSlot(b, p.syslog.hostname, record.Value{Span: sub(span, pos+n, end-1)})
+				p.addSlot(b, s.slots.hostname, record.Value{Span: sub(span, pos+n, end-1)})
 				pos = after
 			}
 		}
 	}
-	v, n, ok := p.stamp(line[pos:])
+	v, n, ok := s.stamp(p, line[pos:])
 	switch {
 	case ok:
 		p.timeValue, p.timeParsed = v, true
@@ -224,13 +232,13 @@ func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriori
 	for pos < len(line) && line[pos] == ' ' {
 		pos++
 	}
-	if text, ok := p.tag(b, span, pos); ok { // no host
-		p.message(b, span, text)
+	if text, ok := s.tag(p, b, span, pos); ok { // no host
+		s.message(p, b, span, text)
 		return true
 	}
 	end := word(line, pos)
 	if host == 0 && p.timeParsed && end < len(line) && hostLike(line[pos:end]) {
-		p.addSlot(b, p.syslog.hostname, record.Value{Span: sub(span, pos, end)})
+		p.addSlot(b, s.slots.hostname, record.Value{Span: sub(span, pos, end)})
 		pos = end + 1
 		for pos < len(line) && line[pos] == ' ' {
 			pos++
@@ -238,11 +246,11 @@ func (p *Parser) parse3164(b *record.Batch, span record.Span, pos int, hasPriori
 		if bytes.HasPrefix(line[pos:], []byte(": ")) {
 			pos += 2
 		}
-		if text, ok := p.tag(b, span, pos); ok {
+		if text, ok := s.tag(p, b, span, pos); ok {
 			pos = text
 		}
 	}
-	p.message(b, span, pos)
+	s.message(p, b, span, pos)
 	return true
 }
 
@@ -270,7 +278,7 @@ func sequence(line []byte) int {
 
 // stamp reads a time stamp at the front of a line: "Apr 2 06:15:09", with a year, a fraction or a zone, or as ISO
 // 8601.
-func (p *Parser) stamp(line []byte) (civil, int, bool) {
+func (s *syslogKind) stamp(p *reading, line []byte) (civil, int, bool) {
 	v, n, ok := p.clock.read(line)
 	return v, n, ok && (!v.isEpoch || p.clock.layout != nil)
 }
@@ -287,7 +295,7 @@ func hostLike(w []byte) bool {
 }
 
 // tag reads TAG: or TAG[PID]: at pos; text is where the message begins.
-func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok bool) {
+func (s *syslogKind) tag(p *reading, b *record.Batch, span record.Span, pos int) (text int, ok bool) {
 	line := b.Bytes(span)
 	end := pos
 	for end < len(line) && end-pos < 64 && line[end] != '[' && line[end] != ':' && line[end] != ' ' {
@@ -314,12 +322,12 @@ func (p *Parser) tag(b *record.Batch, span record.Span, pos int) (text int, ok b
 	if after >= len(line) || line[after] != ':' || after+1 < len(line) && line[after+1] != ' ' {
 		return 0, false
 	}
-	p.addSlot(b, p.syslog.appname, record.Value{Span: sub(span, pos, end)})
+	p.addSlot(b, s.slots.appname, record.Value{Span: sub(span, pos, end)})
 	if p.levelValue == 0 {
 		p.levelValue = mnemonicLevel(line[pos:end])
 	}
 	if pid > 0 {
-		p.addSlot(b, p.syslog.procid, record.Value{Span: sub(span, pid, pidEnd)})
+		p.addSlot(b, s.slots.procid, record.Value{Span: sub(span, pid, pidEnd)})
 	}
 	text = after + 1
 	for text < len(line) && line[text] == ' ' {
@@ -365,7 +373,7 @@ func leadingLevel(text []byte) uint8 {
 }
 
 // message takes the text of a message as the body, and the fields that it holds as JSON or key=value.
-func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
+func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos int) {
 	line := b.Bytes(span)
 	if bytes.HasPrefix(line[pos:], byteOrderMark) {
 		pos += len(byteOrderMark)
@@ -379,12 +387,12 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 	timeValue, timeParsed := p.timeValue, p.timeParsed
 	switch at := bytes.IndexByte(line[pos:], '{'); {
 	case at == 0 || at > 0 && at <= 8 && line[len(line)-1] == '}': // "{...}" and "@cee: {...}"
-		if p.parseJSON(b, sub(span, pos+at, len(line))) {
+		if s.object.parse(p, b, sub(span, pos+at, len(line))) {
 			p.within(b)
 			return
 		}
-	case p.keyAt(line, pos) > 0:
-		if p.parseKeyValue(b, text) {
+	case s.pairs.keyAt(p, line, pos) > 0:
+		if s.pairs.parse(p, b, text) {
 			p.within(b)
 			return
 		}
@@ -396,7 +404,7 @@ func (p *Parser) message(b *record.Batch, span record.Span, pos int) {
 }
 
 // within takes body and level out of the fields of a message's text, where the header does not say them.
-func (p *Parser) within(b *record.Batch) {
+func (p *reading) within(b *record.Batch) {
 	if v := p.firstOf(b, &p.bodies); v != nil && v.Kind == record.Text {
 		p.bodySpan = v.Span
 	}

@@ -129,13 +129,22 @@ type templateField struct {
 	literal int // its length
 	mask    uint64
 	word    uint64
-	at      int         // of the field in Parser.ops
+	at      int         // of the field in ops
 	clock   *clock      // of the time of the record
 	behind  *templateOp // the literal; nil for none
 	next    *templateField
 }
 
-func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
+// templateKind reads lines of one shape.
+type templateKind struct {
+	ops   []templateOp
+	lead  *templateOp     // the literal that it begins with
+	parts []templateField // its fields
+	width int             // how many of them are kept
+}
+
+func newTemplate(p *reading, parts []templatePart, spec Spec) (*templateKind, error) {
+	t := &templateKind{}
 	names := []string{}
 	for _, part := range parts {
 		op := templateOp{
@@ -156,7 +165,7 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			}
 			c, err := newClock(t)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			op.clock = c
 		}
@@ -167,13 +176,13 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 		if text := strings.Trim(part.literal, " "); op.spaced {
 			op.inner = strings.Contains(text, " ") || text == "" && len(part.literal) > 1
 		}
-		p.ops = append(p.ops, op)
+		t.ops = append(t.ops, op)
 	}
-	for i := range p.ops { // a number ends where its digits do, and a token at a space
-		if i+1 == len(p.ops) || p.ops[i+1].typ != "" {
+	for i := range t.ops { // a number ends where its digits do, and a token at a space
+		if i+1 == len(t.ops) || t.ops[i+1].typ != "" {
 			continue
 		}
-		op, next := &p.ops[i], p.ops[i+1].literal[0]
+		op, next := &t.ops[i], t.ops[i+1].literal[0]
 		switch op.typ {
 		case "int":
 			op.own = next < '0' || next > '9'
@@ -184,11 +193,11 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 		}
 	}
 	place := 0
-	for i := range p.ops {
-		op := &p.ops[i]
+	for i := range t.ops {
+		op := &t.ops[i]
 		if op.typ == "" {
 			if i == 0 {
-				p.lead = op
+				t.lead = op
 			}
 			continue
 		}
@@ -197,8 +206,8 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			f.place = place
 			place++
 		}
-		if i+1 < len(p.ops) && p.ops[i+1].typ == "" {
-			next := &p.ops[i+1]
+		if i+1 < len(t.ops) && t.ops[i+1].typ == "" {
+			next := &t.ops[i+1]
 			f.behind, f.literal, f.mask, f.word = next, len(next.literal), next.mask, next.word
 			f.quick = !next.inner && next.mask != 0
 			f.spaces = next.literal[len(next.literal)-1] == ' '
@@ -214,40 +223,40 @@ func (p *Parser) compileTemplate(parts []templatePart, spec Spec) error {
 			f.code = readDigits
 		case op.own && op.typ == "token":
 			f.code = readToken
-		case op.typ == "text" && i+2 < len(p.ops):
+		case op.typ == "text" && i+2 < len(t.ops):
 			f.code = readText
 		}
-		p.parts = append(p.parts, f)
+		t.parts = append(t.parts, f)
 	}
-	for i := range p.parts[:len(p.parts)-1] {
-		p.parts[i].next = &p.parts[i+1]
+	for i := range t.parts[:len(t.parts)-1] {
+		t.parts[i].next = &t.parts[i+1]
 	}
-	p.width = len(names)
+	t.width = len(names)
 	for u, f := range map[*usual]string{&p.times: spec.Time.Field, &p.levels: spec.Level.Field, &p.bodies: spec.Body} {
 		u.place = slices.Index(names, f)
 	}
 	for what, f := range map[string]string{"time.field": spec.Time.Field, "level.field": spec.Level.Field,
 		"body": spec.Body} {
 		if f != "" && !slices.Contains(names, f) {
-			return fmt.Errorf("%s: the template has no field %q; it has %s", what, f, strings.Join(names, ", "))
+			return nil, fmt.Errorf("%s: the template has no field %q; it has %s", what, f, strings.Join(names, ", "))
 		}
 	}
-	return nil
+	return t, nil
 }
 
-func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
+func (t *templateKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	have := len(b.Values)
 	// who answers false leaves them, and Read takes them away
-	b.Values = slices.Grow(b.Values, p.width+1)[:have+p.width+1]
+	b.Values = slices.Grow(b.Values, t.width+1)[:have+t.width+1]
 	values := b.Values[have:]
 	pos := 0
-	if p.lead != nil {
-		if pos = p.lead.match(line); pos < 0 {
+	if t.lead != nil {
+		if pos = t.lead.match(line); pos < 0 {
 			return false
 		}
 	}
-	for f := &p.parts[0]; f != nil; f = f.next {
+	for f := &t.parts[0]; f != nil; f = f.next {
 		// written field by field: what is put together elsewhere and copied waits for its own stores
 		v := &values[f.place]
 		v.Num, v.Kind, v.Slot = 0, record.Text, f.slot
@@ -306,7 +315,7 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 				pos = end
 				break
 			}
-			took, ok := p.readSlow(b, span, f, v, pos)
+			took, ok := t.readSlow(p, b, span, f, v, pos)
 			if !ok {
 				return false
 			}
@@ -327,37 +336,39 @@ func (p *Parser) parseTemplate(b *record.Batch, span record.Span) bool {
 			pos += took
 		}
 	}
-	b.Values = b.Values[:have+p.width]
+	b.Values = b.Values[:have+t.width]
 	return pos == len(line)
 }
 
 // readSlow is readField into a value.
-func (p *Parser) readSlow(
+func (t *templateKind) readSlow(
+	p *reading,
 	b *record.Batch,
 	span record.Span,
 	f *templateField,
 	v *record.Value,
 	pos int,
 ) (n int, ok bool) {
-	*v, n, ok = p.readField(b, span, f.at, pos)
+	*v, n, ok = t.readField(p, b, span, f.at, pos)
 	v.Slot = f.slot
 	return n, ok
 }
 
 // readField reads the field that is part i of the template, at a place of a line, in the plain way.
-func (p *Parser) readField(b *record.Batch, span record.Span, i, pos int) (v record.Value, n int, ok bool) {
-	op, line := &p.ops[i], b.Bytes(span)
+func (t *templateKind) readField(p *reading, b *record.Batch, span record.Span, i, pos int) (v record.Value, n int,
+	ok bool) {
+	op, line := &t.ops[i], b.Bytes(span)
 	end, limited := len(line), false
 	if op.own { // nothing to look for
-	} else if i+1 < len(p.ops) && p.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" &&
+	} else if i+1 < len(t.ops) && t.ops[i+1].typ == "" && op.typ != "quoted" && op.typ != "time" &&
 		op.typ != "remainder" {
 		var k int
-		if i+2 == len(p.ops) && op.typ == "text" { // anchored: a literal at the end is the end of the line
-			k = len(line) - pos - len(p.ops[i+1].literal)
-			if k < 0 || !bytes.HasSuffix(line[pos:], p.ops[i+1].literal) {
+		if i+2 == len(t.ops) && op.typ == "text" { // anchored: a literal at the end is the end of the line
+			k = len(line) - pos - len(t.ops[i+1].literal)
+			if k < 0 || !bytes.HasSuffix(line[pos:], t.ops[i+1].literal) {
 				return v, 0, false
 			}
-		} else if k = p.ops[i+1].index(line[pos:]); k < 0 {
+		} else if k = t.ops[i+1].index(line[pos:]); k < 0 {
 			return v, 0, false
 		}
 		end, limited = pos+k, true
@@ -367,17 +378,18 @@ func (p *Parser) readField(b *record.Batch, span record.Span, i, pos int) (v rec
 
 // walk takes the parts of a template through a line one by one, in the plain way, and tells visit where each stands.
 // It answers false when the template does not read the line.
-func (p *Parser) walk(b *record.Batch, span record.Span, visit func(i, from, to int, v record.Value)) bool {
+func (t *templateKind) walk(p *reading, b *record.Batch, span record.Span, visit func(i, from, to int,
+	v record.Value)) bool {
 	pos := 0
-	for i := range p.ops {
-		op := &p.ops[i]
+	for i := range t.ops {
+		op := &t.ops[i]
 		var v record.Value
 		n, ok := 0, true
 		if op.typ == "" {
 			n = op.match(b.Bytes(span)[pos:])
 			ok = n >= 0
 		} else {
-			v, n, ok = p.readField(b, span, i, pos)
+			v, n, ok = t.readField(p, b, span, i, pos)
 			v.Slot = op.slot
 		}
 		if !ok {
@@ -498,7 +510,7 @@ func numberLen(p []byte, float bool) int {
 
 // read reads one field at pos. limited says that end is where the next literal stands.
 func (op *templateOp) read(
-	p *Parser,
+	p *reading,
 	b *record.Batch,
 	span record.Span,
 	pos, end int,

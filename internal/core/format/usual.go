@@ -16,14 +16,14 @@ var (
 )
 
 // pick finds a field of the record being read: the named one, or the first of the usual names; nil for none.
-func (p *Parser) pick(b *record.Batch, name string, u *usual) *record.Value {
+func (p *reading) pick(b *record.Batch, name string, u *usual) *record.Value {
 	if u.place >= 0 {
 		return &b.Values[p.begin+u.place]
 	}
 	return p.search(b, name, u)
 }
 
-func (p *Parser) search(b *record.Batch, name string, u *usual) *record.Value {
+func (p *reading) search(b *record.Batch, name string, u *usual) *record.Value {
 	if name != "" {
 		if u.named < 0 {
 			slot, ok := p.schema.Lookup(name)
@@ -44,7 +44,7 @@ func (p *Parser) search(b *record.Batch, name string, u *usual) *record.Value {
 }
 
 // firstOf finds the first of the usual names that the record has.
-func (p *Parser) firstOf(b *record.Batch, u *usual) *record.Value {
+func (p *reading) firstOf(b *record.Batch, u *usual) *record.Value {
 	if u.at != p.schema.Len() {
 		u.at, u.slots = p.schema.Len(), u.slots[:0]
 		for _, n := range u.names {
@@ -71,7 +71,7 @@ type usual struct {
 	place int // of a template, whose fields are the same in every record: which of them it is; -1 for none
 }
 
-func (p *Parser) find(b *record.Batch, name string) (record.Value, bool) {
+func (p *reading) find(b *record.Batch, name string) (record.Value, bool) {
 	slot, ok := p.known(name)
 	if !ok {
 		return record.Value{}, false
@@ -84,7 +84,7 @@ func (p *Parser) find(b *record.Batch, name string) (record.Value, bool) {
 }
 
 // known is the slot of a name that is asked for in every record; the schema is looked at again only when it has grown.
-func (p *Parser) known(name string) (uint16, bool) {
+func (p *reading) known(name string) (uint16, bool) {
 	for i := range p.asked {
 		if a := &p.asked[i]; a.name == name {
 			if a.slot < 0 && a.at != p.schema.Len() {
@@ -107,7 +107,7 @@ type asked struct {
 }
 
 // stampOf reads the time of the record at the front of a text, by a clock that has the format's zone.
-func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
+func (p *reading) stampOf(c *clock, text []byte) (n int, ok bool) {
 	if q := &c.quick; q.ready && q.iso {
 		if frac, n := q.isoAgain(text); n > 0 {
 			p.isAt(q, frac)
@@ -125,7 +125,7 @@ func (p *Parser) stampOf(c *clock, text []byte) (n int, ok bool) {
 }
 
 // isAt takes a fraction of the second that was settled for the time of the record.
-func (p *Parser) isAt(q *settled, frac int64) {
+func (p *reading) isAt(q *settled, frac int64) {
 	p.timeKnown, p.note, p.nanos = true, q.note, q.zoned+frac
 	if q.note == record.TimeNoZone {
 		p.nanos = p.observed
@@ -133,7 +133,7 @@ func (p *Parser) isAt(q *settled, frac int64) {
 }
 
 // setTime sets the time of a record of which the parser does not know it yet.
-func (p *Parser) setTime(b *record.Batch, r *record.Record) {
+func (p *reading) setTime(b *record.Batch, r *record.Record) {
 	if p.timeParsed {
 		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed, b.Written)
 		return
@@ -192,7 +192,7 @@ const maxAudit = 256
 
 // auditTime reads the time of a record of the kernel's audit: msg=audit(EPOCH:NUMBER). It is read from the line, since
 // a record may have another pair of that name.
-func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
+func (p *reading) auditTime(b *record.Batch, r *record.Record) bool {
 	line := b.Bytes(r.Body)
 	_, rest, ok := bytes.Cut(line[:min(len(line), maxAudit)], []byte("audit("))
 	if !ok {
@@ -206,7 +206,7 @@ func (p *Parser) auditTime(b *record.Batch, r *record.Record) bool {
 	return true
 }
 
-func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
+func (p *reading) setLevel(b *record.Batch, r *record.Record) {
 	v := p.pick(b, p.level, &p.levels)
 	if v == nil {
 		r.Level = p.levelValue
@@ -225,7 +225,7 @@ func (p *Parser) setLevel(b *record.Batch, r *record.Record) {
 	r.Level = p.levelOf(b, v)
 }
 
-func (p *Parser) levelOf(b *record.Batch, v *record.Value) uint8 {
+func (p *reading) levelOf(b *record.Batch, v *record.Value) uint8 {
 	var digits [24]byte
 	text := bytes.TrimSpace(b.Bytes(v.Span)) // programs fill levels up to line their columns up
 	if v.Kind == record.Int {

@@ -12,13 +12,19 @@ var webFields = []string{"client.address", "user.name", "http.request.method", "
 	"network.protocol.version", "http.response.status_code", "http.response.body.size",
 	"http.request.header.referer", "user_agent.original", "url.original", "server.address", "server.port"}
 
-// parseWeb reads the NCSA common log format, and with combined two quoted texts more.
-func (p *Parser) parseWeb(b *record.Batch, span record.Span, combined bool) bool {
-	return p.webFast(b, span, combined) || p.webLong(b, span, combined)
+// webKind reads access logs of web servers.
+type webKind struct {
+	slots    []uint16 // of webFields
+	combined bool
 }
 
-// webLong reads any form.
-func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool {
+// parse reads the NCSA common log format, and with combined two quoted texts more.
+func (w *webKind) parse(p *reading, b *record.Batch, span record.Span) bool {
+	return w.fast(p, b, span) || w.long(p, b, span)
+}
+
+// long reads any form.
+func (w *webKind) long(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	address := bytes.IndexByte(line, ' ')
 	if address <= 0 {
@@ -53,15 +59,15 @@ func (p *Parser) webLong(b *record.Batch, span record.Span, combined bool) bool 
 		address = address + 1 + ident
 		user = user + k + 1
 		open -= k + 1
-		p.webSite(b, span, site)
-		return p.webRest(b, span, site+1, address, user, open, combined)
+		w.site(p, b, span, site)
+		return w.rest(p, b, span, site+1, address, user, open)
 	}
-	return p.webRest(b, span, start, client, user, open, combined)
+	return w.rest(p, b, span, start, client, user, open)
 }
 
-// webFast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then
+// fast reads the usual form, byte by byte where parts are short, and answers false for anything else: it is then
 // read in full.
-func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool {
+func (w *webKind) fast(p *reading, b *record.Batch, span record.Span) bool {
 	const stampLen = len("02/Apr/2031:06:15:09 +0100")
 	line := b.Arena[span.Off : span.Off+span.Len : span.Off+span.Len]
 	n, i := len(line), 0
@@ -115,7 +121,7 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		return false
 	}
 	referer, refererEnd, agent, agentEnd := 0, 0, 0, 0
-	if combined {
+	if w.combined {
 		if n < sizeEnd+6 || line[sizeEnd+1] != '"' {
 			return false
 		}
@@ -140,7 +146,7 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		return false
 	}
 
-	base, web := span.Off, (*[10]uint16)(p.web)
+	base, web := span.Off, (*[10]uint16)(w.slots)
 	have := len(b.Values)
 	b.Values = slices.Grow(b.Values, 10)[:have+10]
 	out, k := (*[10]record.Value)(b.Values[have:]), 0
@@ -184,7 +190,7 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 		}
 		k++
 	}
-	if combined {
+	if w.combined {
 		if refererEnd-referer != 1 || line[referer] != '-' {
 			out[k] = record.Value{
 				Span: record.Span{Off: base + uint32(referer), Len: uint32(refererEnd - referer)},
@@ -204,27 +210,27 @@ func (p *Parser) webFast(b *record.Batch, span record.Span, combined bool) bool 
 	return true
 }
 
-// webSite takes the host of the site, with its port.
-func (p *Parser) webSite(b *record.Batch, span record.Span, end int) {
+// site takes the host of the site, with its port.
+func (w *webKind) site(p *reading, b *record.Batch, span record.Span, end int) {
 	line := b.Bytes(span)[:end]
 	host := end
 	if k := bytes.LastIndexByte(line, ':'); k > 0 {
 		if port, ok := intValue(line[k+1:]); ok {
 			host = k
 			port.Span = sub(span, k+1, end)
-			p.append(b, p.web[12], port)
+			p.append(b, w.slots[12], port)
 		}
 	}
-	p.append(b, p.web[11], record.Value{Span: sub(span, 0, host)})
+	p.append(b, w.slots[11], record.Value{Span: sub(span, 0, host)})
 }
 
-// webRest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from
+// rest reads what follows the user, whose text begins at user and has open bytes; the client's address stands from
 // start to address.
-func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user, open int, combined bool) bool {
+func (w *webKind) rest(p *reading, b *record.Batch, span record.Span, start, address, user, open int) bool {
 	line := b.Bytes(span)
 	text := func(slot uint16, from, to int) {
 		if to-from != 1 || line[from] != '-' {
-			p.append(b, p.web[slot], record.Value{Span: sub(span, from, to)})
+			p.append(b, w.slots[slot], record.Value{Span: sub(span, from, to)})
 		}
 	}
 	stamp := user + open + 2
@@ -267,16 +273,16 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 
 	text(0, start, address)
 	text(1, user, user+open)
-	p.webRequest(b, span, request, requestEnd, escaped)
+	w.request(p, b, span, request, requestEnd, escaped)
 	line = b.Bytes(span)
 	if answered {
-		p.append(b, p.web[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
+		p.append(b, w.slots[6], record.Value{Kind: record.Int, Num: uint64(status), Span: sub(span, rest+1, rest+1+k)})
 	}
 	if isInt {
 		bytesSent.Span = sub(span, size, sizeEnd)
-		p.append(b, p.web[7], bytesSent)
+		p.append(b, w.slots[7], bytesSent)
 	}
-	if combined {
+	if w.combined {
 		for pos, slot := sizeEnd, uint16(8); slot <= 9; slot++ {
 			if len(line) < pos+3 || line[pos] != ' ' || line[pos+1] != '"' {
 				return false
@@ -287,7 +293,7 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 				return false
 			}
 			if escaped {
-				p.append(b, p.web[slot], escapedText(b, span, from, from+end))
+				p.append(b, w.slots[slot], escapedText(b, span, from, from+end))
 				line = b.Bytes(span)
 			} else {
 				text(slot, from, from+end)
@@ -305,7 +311,7 @@ func (p *Parser) webRest(b *record.Batch, span record.Span, start, address, user
 	return true
 }
 
-func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, escaped bool) {
+func (w *webKind) request(p *reading, b *record.Batch, span record.Span, from, to int, escaped bool) {
 	line := b.Bytes(span)
 	request := line[from:to]
 	method := bytes.IndexByte(request, ' ')
@@ -320,19 +326,19 @@ func (p *Parser) webRequest(b *record.Batch, span record.Span, from, to int, esc
 			if escaped {
 				whole = escapedText(b, span, from, to)
 			}
-			p.append(b, p.web[10], whole)
+			p.append(b, w.slots[10], whole)
 		}
 		return
 	}
-	p.append(b, p.web[2], record.Value{Span: sub(span, from, from+method)})
+	p.append(b, w.slots[2], record.Value{Span: sub(span, from, from+method)})
 	path, end := from+method+1, from+last
 	if q := bytes.IndexByte(line[path:end], '?'); q >= 0 {
-		p.append(b, p.web[3], record.Value{Span: sub(span, path, path+q)})
-		p.append(b, p.web[4], record.Value{Span: sub(span, path+q+1, end)})
+		p.append(b, w.slots[3], record.Value{Span: sub(span, path, path+q)})
+		p.append(b, w.slots[4], record.Value{Span: sub(span, path+q+1, end)})
 	} else {
-		p.append(b, p.web[3], record.Value{Span: sub(span, path, end)})
+		p.append(b, w.slots[3], record.Value{Span: sub(span, path, end)})
 	}
 	if !old {
-		p.append(b, p.web[5], record.Value{Span: sub(span, from+last+6, to)})
+		p.append(b, w.slots[5], record.Value{Span: sub(span, from+last+6, to)})
 	}
 }
