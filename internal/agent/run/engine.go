@@ -57,7 +57,7 @@ type Engine struct {
 
 // source is a running source with what it was made from.
 type source struct {
-	plan   plan
+	setup  setup
 	input  input.Input
 	book   *settle.Book
 	out    *out
@@ -65,8 +65,8 @@ type source struct {
 	done   chan struct{}
 }
 
-// plan is everything that a source depends on. A source whose plan is the same goes on untouched.
-type plan struct {
+// setup is everything that a source depends on. A source whose setup is the same goes on untouched.
+type setup struct {
 	Spec      pipeline.Source
 	Format    format.Spec
 	Others    []format.Spec // the formats that Format and the steps name
@@ -170,7 +170,7 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	if err := e.allowed(c); err != nil {
 		return err
 	}
-	plans, treatments, err := prepare(c)
+	setups, treatments, err := prepare(c)
 	if err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 
 	var stopped = map[string]*source{}
 	for name, s := range e.sources {
-		if p, ok := plans[name]; !ok || !reflect.DeepEqual(p, s.plan) {
+		if p, ok := setups[name]; !ok || !reflect.DeepEqual(p, s.setup) {
 			stopped[name] = s
 			s.cancel()
 		}
@@ -206,12 +206,12 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	defer e.mu.Unlock()
 	e.config = c
 	for name, old := range stopped {
-		if _, ok := plans[name]; !ok {
+		if _, ok := setups[name]; !ok {
 			old.input.Close()
 			delete(e.sources, name)
 		}
 	}
-	for name, p := range plans {
+	for name, p := range setups {
 		if have := e.sources[name]; have == nil || stopped[name] != nil {
 			e.sources[name] = e.start(p, treatments[name], stopped[name])
 		}
@@ -229,8 +229,8 @@ func (e *Engine) Check(c hostconfig.Config) error {
 }
 
 // prepare compiles everything of a config, so that nothing can fail once the swap has begun.
-func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatment, error) {
-	plans, treatments := map[string]plan{}, map[string]*pipeline.Treatment{}
+func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatment, error) {
+	setups, treatments := map[string]setup{}, map[string]*pipeline.Treatment{}
 	for _, s := range c.Sources {
 		if !slices.Contains(inputKinds, s.Input()) {
 			return nil, nil, fmt.Errorf("source %s: this agent cannot read by %s", s.Name, s.Input())
@@ -240,7 +240,7 @@ func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatme
 		if err != nil {
 			return nil, nil, err
 		}
-		p := plan{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
+		p := setup{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
 		for _, name := range append(s.Formats()[1:], f.FirstOf...) {
 			one, _ := c.Format(name)
 			p.Others = append(p.Others, one)
@@ -259,9 +259,9 @@ func prepare(c hostconfig.Config) (map[string]plan, map[string]*pipeline.Treatme
 			d, _ := c.Destination(to)
 			p.Encodings[to] = d.Encoding()
 		}
-		plans[s.Name], treatments[s.Name] = p, t
+		setups[s.Name], treatments[s.Name] = p, t
 	}
-	return plans, treatments, nil
+	return setups, treatments, nil
 }
 
 func (e *Engine) dest(name string) *deliver.Destination {
@@ -303,8 +303,8 @@ func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver
 	}
 }
 
-func (e *Engine) start(p plan, t *pipeline.Treatment, old *source) *source {
-	s := &source{plan: p, done: make(chan struct{})}
+func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
+	s := &source{setup: p, done: make(chan struct{})}
 	var before input.Input
 	if old != nil {
 		s.book, before = old.book, old.input
@@ -469,7 +469,7 @@ func (e *Engine) Sources() []Status {
 		if c := s.input.Complaint(); c.Code != "" {
 			st.Code, st.Reason, st.Since = c.Code, c.Reason, c.Since
 		}
-		for _, to := range s.plan.Spec.Destinations() {
+		for _, to := range s.setup.Spec.Destinations() {
 			d := e.dests[to]
 			if d == nil || st.Code != "" {
 				continue
@@ -547,7 +547,7 @@ func (e *Engine) Folders() []string {
 	defer e.mu.RUnlock()
 	var out []string
 	for _, s := range e.sources {
-		for _, pattern := range s.plan.Spec.Files {
+		for _, pattern := range s.setup.Spec.Files {
 			base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
 			out = append(out, base)
 		}

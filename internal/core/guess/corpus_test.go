@@ -1199,7 +1199,7 @@ var corpus = []shaped{
 		"----",
 		"",
 		"2031-04-02 06:15:09.12 work51      opening the tables of 'tides'.\n2031-04-02 06:15:10.12 Server      " +
-			"Fault: 17054, gravity 16, place 1.\n2031-04-02 06:15:11.12 Logon       kelp may not come " +
+			"Fault: 17054, gravity 16, spot 1.\n2031-04-02 06:15:11.12 Logon       kelp may not come " +
 			"in.\n2031-04-02 06:15:12.12 work7s      it is whole again.",
 		"",
 	},

@@ -52,7 +52,7 @@ func inNoField(kind string, r pipeline.Tried) string {
 	if strings.HasPrefix(kind, "web-") {
 		if m := webTail.FindStringSubmatch(r.Original); m != nil {
 			tail := m[1]
-			if kind == "web-common" && strings.Count(r.Original, `"`) >= 6 { // which has no place for the two texts
+			if kind == "web-common" && strings.Count(r.Original, `"`) >= 6 { // which has no room for the two texts
 				i := strings.Index(r.Original, `" `)
 				tail = r.Original[min(len(r.Original), i+2):]
 				if parts := strings.SplitN(tail, " ", 3); len(parts) == 3 {

@@ -88,7 +88,7 @@ var mixed = []struct{ name, text string }{
 05:15:10|act=passed src=192.0.2.8 count=4294967295 rt="Apr 02 2031 06:15:10" lane=5
 05:15:11|act=denied src=192.0.2.9 count=4294967295 rt="Apr 02 2031 06:15:11" lane=4`,
 	},
-	// A record of two lines in one place, and lines that begin with a stamp of another shape.
+	// A record of two lines in one spot, and lines that begin with a stamp of another shape.
 	{"two shapes and one trace", `05:15:09|2031-04-02 06:15:09,123 INFO ferry is in berth 2
 05:15:10|2031-04-02 06:15:10,123 ERROR ramp does not answer
 |java.lang.IllegalStateException: no ramp

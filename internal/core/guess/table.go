@@ -38,7 +38,7 @@ func betweenBars(lines [][]byte, bar string) []format.Spec {
 	w := walker{names: map[string]int{}}
 	for i := range n {
 		times, levels, ints := 0, 0, 0
-		seen := &place{texts: map[string]int{}}
+		seen := &spot{texts: map[string]int{}}
 		for _, r := range rows {
 			v := strings.TrimSpace(r[i])
 			if k, ok := format.Recognise([]byte(v)); ok && k == len(v) && k >= 8 {

@@ -17,7 +17,7 @@ import (
 // numbers, addresses, levels. As long as the lines agree on what stands there it becomes a field or a literal; where
 // they part, the rest is the message.
 
-// agree is the share of lines that must have the same thing in a place.
+// agree is the share of lines that must have the same thing in a spot.
 const agree = 0.95
 
 // maxPlaces bounds the fields of a proposed template.
@@ -66,13 +66,13 @@ func proposals(lines [][]byte, begin string) []format.Spec {
 	return out
 }
 
-// byLevel parts lines whose level stands in one of a few places, since something before it is not in all of them; the
-// most frequent first. Where it stands in one place, or some have none, they stay together.
+// byLevel parts lines whose level stands in one of a few spots, since something before it is not in all of them; the
+// most frequent first. Where it stands in one spot, or some have none, they stay together.
 func byLevel(lines []string) [][]string {
-	places := map[int][]string{}
+	spots := map[int][]string{}
 	n := 0
 	for i, l := range lines {
-		if i == 100 && len(places) < 2 { // the others hardly differ
+		if i == 100 && len(spots) < 2 { // the others hardly differ
 			break
 		}
 		r := l
@@ -83,23 +83,23 @@ func byLevel(lines []string) [][]string {
 			}
 			known := t.kind == "level" || slices.Contains(alsoLevels, strings.ToLower(t.text))
 			if known && (t.tail == ":" || t.open != "") && t.text == strings.ToUpper(t.text) {
-				places[i], n = append(places[i], l), n+1
+				spots[i], n = append(spots[i], l), n+1
 				break
 			}
 			r = rest
 		}
 	}
-	if len(places) < 2 || len(places) > 3 || float64(n) < agree*float64(len(lines)) {
+	if len(spots) < 2 || len(spots) > 3 || float64(n) < agree*float64(len(lines)) {
 		return [][]string{lines}
 	}
 	var out [][]string
-	for _, i := range slices.SortedFunc(maps.Keys(places), func(a, b int) int {
-		return cmp.Or(cmp.Compare(len(places[b]), len(places[a])), cmp.Compare(a, b))
+	for _, i := range slices.SortedFunc(maps.Keys(spots), func(a, b int) int {
+		return cmp.Or(cmp.Compare(len(spots[b]), len(spots[a])), cmp.Compare(a, b))
 	}) {
-		if len(places[i]) < 2 || len(places[i])*20 < len(lines) {
+		if len(spots[i]) < 2 || len(spots[i])*20 < len(lines) {
 			return [][]string{lines}
 		}
-		out = append(out, places[i])
+		out = append(out, spots[i])
 	}
 	return out
 }
@@ -107,7 +107,7 @@ func byLevel(lines []string) [][]string {
 // maxShapes bounds the templates that are proposed for one log.
 const maxShapes = 4
 
-// shape is what tokens have in common that may stand in one place.
+// shape is what tokens have in common that may stand in one spot.
 func (t token) shape() string {
 	key := t.sep + "\x00" + t.open + t.tail + "\x00" + t.key
 	if t.kind == "time" {
@@ -131,7 +131,7 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 		second = nil
 	}
 	w := walker{names: map[string]int{}}
-	var shapes []*place
+	var shapes []*spot
 	var before [][]string
 	for len(shapes) < maxPlaces {
 		s, next := vote(rests, len(shapes) == 0)
@@ -157,7 +157,7 @@ func propose(rests []string, begin string, follows map[string][]string) []format
 		!slices.ContainsFunc(rests, func(r string) bool { return strings.TrimSpace(r) != "" }) {
 		rests, shapes = before[prose], shapes[:prose]
 	}
-	if !slices.ContainsFunc(shapes, func(s *place) bool { return !s.plain() }) {
+	if !slices.ContainsFunc(shapes, func(s *spot) bool { return !s.plain() }) {
 		return nil // sentences
 	}
 	for i, s := range shapes {
@@ -264,14 +264,14 @@ type walker struct {
 	fields            int
 	time, level, body string
 	levels            map[string]uint8
-	before            string // the word that all lines have right before the place at hand
+	before            string // the word that all lines have right before the spot at hand
 	leveled           bool   // and whether a level is
 	dated             bool   // the time has a day
 	requested         bool   // a request, or what was asked for, has been seen
 }
 
 // vote finds what nearly all lines have next, and gives what is left of those that have it.
-func vote(rests []string, first bool) (*place, []string) {
+func vote(rests []string, first bool) (*spot, []string) {
 	type one struct {
 		t    token
 		rest string
@@ -297,7 +297,7 @@ func vote(rests []string, first bool) (*place, []string) {
 	if odd := len(rests) - n; best == "" || float64(n) < agree*float64(len(rests)) && (odd > 1 || n < 8) {
 		return nil, nil
 	}
-	s := &place{kinds: map[string]int{}, texts: map[string]int{}}
+	s := &spot{kinds: map[string]int{}, texts: map[string]int{}}
 	var left []string
 	widths := map[int]int{}
 	for i := range all {
@@ -356,7 +356,7 @@ func sentence(rests []string) bool {
 	return n*10 >= len(rests)*8
 }
 
-// ahead tells whether all lines have a level, in large letters, or a time, in the same place among their next words.
+// ahead tells whether all lines have a level, in large letters, or a time, in the same spot among their next words.
 func ahead(rests []string) bool {
 	var levels, times [3]int
 	for _, r := range rests {
@@ -384,8 +384,8 @@ func escape(literal string) string {
 	return strings.NewReplacer("{", "{{", "}", "}}").Replace(literal)
 }
 
-// add writes one place.
-func (w *walker) add(s *place) {
+// add writes one spot.
+func (w *walker) add(s *spot) {
 	t := s.token
 	before, leveled := w.before, w.leveled
 	w.before, w.leveled = "", false
@@ -572,7 +572,7 @@ var joining = map[string]bool{
 	"be":   true,
 }
 
-func (w *walker) valueType(s *place) string {
+func (w *walker) valueType(s *spot) string {
 	ints, floats, quoted := 0, 0, 0
 	for t, n := range s.texts {
 		switch {
@@ -614,7 +614,7 @@ func (w *walker) name(base string) string {
 }
 
 // takeLevels maps words for levels that are not ours.
-func (w *walker) takeLevels(s *place) {
+func (w *walker) takeLevels(s *spot) {
 	unknown := false
 	for t := range s.texts {
 		unknown = unknown || record.ParseLevel(strings.TrimSpace(t)) == 0

@@ -45,7 +45,7 @@ func layoutOf(stamp string) string {
 		}
 		layout := s.layout
 		for i, part := range m[1:] {
-			place := fmt.Sprintf("$%d", i+1)
+			spot := fmt.Sprintf("$%d", i+1)
 			switch {
 			case strings.Trim(part, "0123456789") == "" && part != "": // a fraction
 				part = "%f"
@@ -54,7 +54,7 @@ func layoutOf(stamp string) string {
 			case len(part) > 1:
 				part = "%Z"
 			}
-			layout = strings.Replace(layout, place, part, 1)
+			layout = strings.Replace(layout, spot, part, 1)
 		}
 		return layout
 	}

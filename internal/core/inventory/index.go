@@ -10,7 +10,7 @@ import (
 	"synaxis/internal/core/expr"
 )
 
-// Set is a set of hosts by their place in an Index.
+// Set is a set of hosts by their position in an Index.
 type Set []uint64
 
 // Has tells whether host i is in the set.
@@ -51,8 +51,8 @@ func (s Set) Or(o Set) {
 	}
 }
 
-// column holds one name for all hosts: the place of each host's value among the values that there are. Place 0 is a
-// host that does not have it.
+// column holds one name for all hosts: the position of each host's value among the values that there are. Position 0
+// is a host that does not have it.
 type column struct {
 	values []string
 	of     []uint32
@@ -61,13 +61,13 @@ type column struct {
 // Index answers choices for all hosts at once: a column of values for each label, so that a choice costs one look at
 // each value and a pass over small numbers, whatever is written in it.
 type Index struct {
-	Hosts   []Host
-	byName  map[string]int
-	columns map[string]*column
-	places  map[string]map[string]uint32 // of values in columns; shared by indexes that came from one another
-	id      uint64
-	from    uint64 // the index that this was edited from
-	edited  []int
+	Hosts     []Host
+	byName    map[string]int
+	columns   map[string]*column
+	positions map[string]map[string]uint32 // of values in columns; shared by indexes that came from one another
+	id        uint64
+	from      uint64 // the index that this was edited from
+	edited    []int
 }
 
 var lastIndex atomic.Uint64
@@ -75,11 +75,11 @@ var lastIndex atomic.Uint64
 // NewIndex indexes hosts, which must not change afterwards.
 func NewIndex(hosts []Host) *Index {
 	x := &Index{
-		Hosts:   hosts,
-		byName:  make(map[string]int, len(hosts)),
-		columns: map[string]*column{},
-		places:  map[string]map[string]uint32{},
-		id:      lastIndex.Add(1),
+		Hosts:     hosts,
+		byName:    make(map[string]int, len(hosts)),
+		columns:   map[string]*column{},
+		positions: map[string]map[string]uint32{},
+		id:        lastIndex.Add(1),
 	}
 	for i := range hosts {
 		x.byName[hosts[i].Name] = i
@@ -88,8 +88,8 @@ func NewIndex(hosts []Host) *Index {
 	return x
 }
 
-// Place tells where in Hosts a host stands.
-func (x *Index) Place(name string) (i int, ok bool) {
+// Position tells where in Hosts a host stands.
+func (x *Index) Position(name string) (i int, ok bool) {
 	i, ok = x.byName[name]
 	return i, ok
 }
@@ -101,16 +101,16 @@ func (x *Index) take(i int, own func(c *column) *column) {
 		c := x.columns[name]
 		if c == nil {
 			c = &column{values: []string{""}, of: make([]uint32, len(x.Hosts))}
-			x.places[name] = map[string]uint32{}
+			x.positions[name] = map[string]uint32{}
 		} else {
 			c = own(c)
 		}
 		x.columns[name] = c
-		p, ok := x.places[name][value]
+		p, ok := x.positions[name][value]
 		if !ok {
 			p = uint32(len(c.values))
 			c.values = append(c.values, value)
-			x.places[name][value] = p
+			x.positions[name][value] = p
 		}
 		c.of[i] = p
 	}
@@ -124,17 +124,17 @@ func (x *Index) take(i int, own func(c *column) *column) {
 	}
 }
 
-// Edit makes the index in which some hosts, by their places, are others under the same names. The old one stays good,
-// but only its newest descendant may be edited again. What it costs is the copying of the columns that the edit
+// Edit makes the index in which some hosts, by their positions, are others under the same names. The old one stays
+// good, but only its newest descendant may be edited again. What it costs is the copying of the columns that the edit
 // touches.
 func (x *Index) Edit(hosts map[int]Host) *Index {
 	next := &Index{
-		Hosts:   slices.Clone(x.Hosts),
-		byName:  x.byName,
-		columns: maps.Clone(x.columns),
-		places:  x.places,
-		id:      lastIndex.Add(1),
-		from:    x.id,
+		Hosts:     slices.Clone(x.Hosts),
+		byName:    x.byName,
+		columns:   maps.Clone(x.columns),
+		positions: x.positions,
+		id:        lastIndex.Add(1),
+		from:      x.id,
 	}
 	owned := map[*column]bool{}
 	own := func(c *column) *column {
@@ -162,7 +162,7 @@ func (x *Index) Edit(hosts map[int]Host) *Index {
 
 // EditedFrom tells which hosts are others than in an index; ok is false when it is not the one that this was edited
 // from.
-func (x *Index) EditedFrom(o *Index) (places []int, ok bool) {
+func (x *Index) EditedFrom(o *Index) (positions []int, ok bool) {
 	return x.edited, x.from != 0 && x.from == o.id
 }
 

@@ -13,7 +13,7 @@ import (
 // share with it all that an edit does not reach, so that the cost of an edit is that of the hosts it reaches.
 type Fleet struct {
 	Index     *inventory.Index
-	Manifests []*Manifest // by the place of the host in Index
+	Manifests []*Manifest // by the position of the host in Index
 	renderer  *Renderer
 	chosen    map[catalogue.ID]inventory.Set
 	guard     *sync.Mutex // for the caches of fragments, which successors share
@@ -44,9 +44,9 @@ func NewFleet(in Input, x *inventory.Index) *Fleet {
 // host.
 func (f *Fleet) render() func(host int) *Manifest {
 	host := 0
-	of := func(plans []*plan) func(i int) bool {
-		sets := make([]inventory.Set, len(plans))
-		for i, p := range plans {
+	of := func(prepared []*prepared) func(i int) bool {
+		sets := make([]inventory.Set, len(prepared))
+		for i, p := range prepared {
 			sets[i] = f.chosen[p.def.ID]
 		}
 		return func(i int) bool { return sets[i].Has(host) }
@@ -125,7 +125,7 @@ func (f *Fleet) With(in Input) (next *Fleet, reached inventory.Set) {
 	return next, reached
 }
 
-// same tells whether two renderers have one plan for a definition, or both none.
+// same tells whether two renderers have prepared a definition in the same way, or both have not.
 func (r *Renderer) same(o *Renderer, id catalogue.ID) bool {
 	a, b := r.byID[id], o.byID[id]
 	if a == nil || b == nil {
@@ -138,8 +138,8 @@ func (r *Renderer) same(o *Renderer, id catalogue.ID) bool {
 func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Set) {
 	f.guard.Lock()
 	defer f.guard.Unlock()
-	if places, ok := x.EditedFrom(f.Index); ok {
-		return f.withEdited(x, places)
+	if positions, ok := x.EditedFrom(f.Index); ok {
+		return f.withEdited(x, positions)
 	}
 	next = &Fleet{
 		Index:     x,
@@ -156,7 +156,7 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 	reached = x.NewSet()
 	render := next.render()
 	for i := range x.Hosts {
-		if at, ok := f.Index.Place(x.Hosts[i].Name); ok && alike(&x.Hosts[i], &f.Index.Hosts[at]) {
+		if at, ok := f.Index.Position(x.Hosts[i].Name); ok && alike(&x.Hosts[i], &f.Index.Hosts[at]) {
 			next.Manifests[i] = f.Manifests[at]
 			continue
 		}
@@ -167,7 +167,7 @@ func (f *Fleet) WithHosts(x *inventory.Index) (next *Fleet, reached inventory.Se
 }
 
 // withEdited is WithHosts when it is known which hosts are others.
-func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reached inventory.Set) {
+func (f *Fleet) withEdited(x *inventory.Index, positions []int) (next *Fleet, reached inventory.Set) {
 	next = &Fleet{
 		Index:     x,
 		renderer:  f.renderer,
@@ -178,7 +178,7 @@ func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reach
 	for id, set := range f.chosen {
 		sel := f.renderer.in.Catalogue.Get(id.Kind, id.Name).Selector()
 		own := false
-		for _, i := range places {
+		for _, i := range positions {
 			if in := sel.Match(&x.Hosts[i]); in != set.Has(i) {
 				if !own {
 					set, own = slices.Clone(set), true
@@ -190,7 +190,7 @@ func (f *Fleet) withEdited(x *inventory.Index, places []int) (next *Fleet, reach
 	}
 	reached = x.NewSet()
 	render := next.render()
-	for _, i := range places {
+	for _, i := range positions {
 		if !alike(&x.Hosts[i], &f.Index.Hosts[i]) {
 			reached.Put(i, true)
 			next.Manifests[i] = render(i)
@@ -208,7 +208,7 @@ func alike(a, b *inventory.Host) bool {
 
 // Host finds the manifest of a host by its name, or nil.
 func (f *Fleet) Host(name string) *Manifest {
-	if i, ok := f.Index.Place(name); ok {
+	if i, ok := f.Index.Position(name); ok {
 		return f.Manifests[i]
 	}
 	return nil

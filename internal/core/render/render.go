@@ -35,18 +35,18 @@ type Input struct {
 // Renderer renders hosts against one input. It caches fragments and belongs to one goroutine.
 type Renderer struct {
 	in      Input
-	agents  []*plan
-	sources []*plan
-	shared  []*plan // the formats, masks and destinations in use
-	byID    map[catalogue.ID]*plan
+	agents  []*prepared
+	sources []*prepared
+	shared  []*prepared // the formats, masks and destinations in use
+	byID    map[catalogue.ID]*prepared
 }
 
-// plan is a definition prepared for rendering.
-type plan struct {
+// prepared is a definition prepared for rendering.
+type prepared struct {
 	def      *catalogue.Definition
 	refs     []catalogue.Ref
 	cache    map[string]*Part
-	uses     []int    // of a source: places in shared of what it needs
+	uses     []int    // of a source: positions in shared of what it needs
 	guards   []string // of a source: the masks that guards put on it
 	secrets  []int    // versions of the secrets in refs
 	versions map[string]int
@@ -85,26 +85,26 @@ type Manifest struct {
 // New prepares a renderer.
 func New(in Input) *Renderer { return renderer(in, nil) }
 
-// renderer prepares one and takes over from an older one every plan, with its fragments, that means the same.
+// renderer prepares one and takes over from an older one every definition, with its fragments, that means the same.
 func renderer(in Input, old *Renderer) *Renderer {
-	r := &Renderer{in: in, byID: map[catalogue.ID]*plan{}}
-	place := map[catalogue.ID]int{}
+	r := &Renderer{in: in, byID: map[catalogue.ID]*prepared{}}
+	position := map[catalogue.ID]int{}
 	for _, d := range in.Catalogue.All() {
 		if d.Format != nil || d.Mask != nil || d.Destination != nil {
-			place[d.ID] = len(r.shared)
-			r.shared = append(r.shared, r.plan(d, nil, old))
+			position[d.ID] = len(r.shared)
+			r.shared = append(r.shared, r.prepare(d, nil, old))
 		}
 	}
 	for _, d := range in.Catalogue.All() {
 		switch {
 		case d.Agents != nil:
-			r.agents = append(r.agents, r.plan(d, nil, old))
+			r.agents = append(r.agents, r.prepare(d, nil, old))
 		case d.Source != nil:
 			guards, _ := in.Catalogue.GuardMasks(d.Source)
-			p := r.plan(d, guards, old)
+			p := r.prepare(d, guards, old)
 			p.uses = nil
 			for _, u := range in.Catalogue.Uses(d.Source) {
-				p.uses = append(p.uses, place[u.ID])
+				p.uses = append(p.uses, position[u.ID])
 			}
 			r.sources = append(r.sources, p)
 		}
@@ -112,11 +112,11 @@ func renderer(in Input, old *Renderer) *Renderer {
 	return r
 }
 
-func (r *Renderer) plan(d *catalogue.Definition, guards []string, old *Renderer) *plan {
-	p := &plan{def: d, cache: map[string]*Part{}, guards: guards, revision: r.in.Changed[d.ID]}
+func (r *Renderer) prepare(d *catalogue.Definition, guards []string, old *Renderer) *prepared {
+	p := &prepared{def: d, cache: map[string]*Part{}, guards: guards, revision: r.in.Changed[d.ID]}
 	if old != nil {
 		if was := old.byID[d.ID]; was != nil && was.means(d, guards, p.revision, r.in.Secrets) {
-			q := *was // its places in shared are others
+			q := *was // its positions in shared are others
 			q.def = d
 			r.byID[d.ID] = &q
 			return &q
@@ -142,8 +142,8 @@ func versions(refs []catalogue.Ref, secrets map[string]int) []int {
 	return out
 }
 
-// means tells whether a plan is as good for a definition as a new one would be.
-func (p *plan) means(d *catalogue.Definition, guards []string, revision int, secrets map[string]int) bool {
+// means tells whether what is prepared is as good for a definition as if it were made anew.
+func (p *prepared) means(d *catalogue.Definition, guards []string, revision int, secrets map[string]int) bool {
 	return p.revision == revision && (p.def == d || p.def.Text == d.Text) && slices.Equal(p.guards, guards) &&
 		slices.Equal(p.secrets, versions(p.refs, secrets))
 }
@@ -157,7 +157,7 @@ func (r *Renderer) Host(h *inventory.Host) *Manifest {
 	})
 }
 
-// chooser tells whether a host is chosen by the definition at a place.
+// chooser tells whether a host is chosen by the definition at a position.
 type chooser struct{ agents, sources, settings func(i int) bool }
 
 func (r *Renderer) host(h *inventory.Host, chosen chooser) *Manifest {
@@ -221,7 +221,7 @@ func (m *Manifest) hash() {
 	m.Hash = hex.EncodeToString(sum[:])
 }
 
-func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalogue.Ref) {
+func (p *prepared) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalogue.Ref) {
 	key := ""
 	if len(p.refs) > 0 {
 		b := make([]byte, 0, 128)
@@ -274,7 +274,7 @@ func (p *plan) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalog
 }
 
 // body appends the definition with every reference resolved.
-func (p *plan) body(dst []byte, lookup func(catalogue.Ref) (string, bool)) []byte {
+func (p *prepared) body(dst []byte, lookup func(catalogue.Ref) (string, bool)) []byte {
 	indent := hostconfig.Indent
 	if hostconfig.TopLevel(p.def.Kind) {
 		indent = ""

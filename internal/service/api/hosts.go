@@ -54,8 +54,8 @@ func count(c *contract.Counts, state health.State, n int) {
 	}
 }
 
-// places are where the contract has each counter, by its key.
-var places = func() map[string]int {
+// fieldsOf are where the contract has each counter, by its key.
+var fieldsOf = func() map[string]int {
 	out := map[string]int{}
 	for i, f := range reflect.VisibleFields(reflect.TypeFor[contract.Numbers]()) {
 		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
@@ -71,7 +71,7 @@ func numbers(n wire.Numbers) contract.Numbers {
 	}
 	into := reflect.ValueOf(&out).Elem()
 	for _, c := range wire.Counters {
-		switch f, v := into.Field(places[c.Key]), *c.Of(&n); {
+		switch f, v := into.Field(fieldsOf[c.Key]), *c.Of(&n); {
 		case c.Unit != "ns":
 			f.SetInt(v)
 		case v > 0: // a time
@@ -246,7 +246,7 @@ func (a *API) ListHosts(
 	if !sel.All && !value(r.Params.Retired) {
 		x, also := a.Inventory.Index(), chosen
 		set := x.Choose(sel)
-		chosen = func(name string) bool { i, ok := x.Place(name); return ok && set.Has(i) && also(name) }
+		chosen = func(name string) bool { i, ok := x.Position(name); return ok && set.Has(i) && also(name) }
 	}
 	out.Hint = optional(hint)
 	now, q := a.Now(), strings.ToLower(value(r.Params.Q))

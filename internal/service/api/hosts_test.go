@@ -146,7 +146,7 @@ func TestNumbersAndNotes(t *testing.T) {
 // counts.
 func TestEveryCounterIsShown(t *testing.T) {
 	t.Parallel()
-	left := maps.Clone(places)
+	left := maps.Clone(fieldsOf)
 	for i, c := range wire.Counters {
 		_, ok := left[c.Key]
 		require.True(t, ok, c.Key)

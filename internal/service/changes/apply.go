@@ -9,9 +9,9 @@ import (
 	"synaxis/internal/service/store"
 )
 
-// Place is where the text of a draft's edit came to stand, so that what is found in a text that cannot be read can be
+// Landed is where the text of a draft's edit came to stand, so that what is found in a text that cannot be read can be
 // told of the definition that it should be.
-type Place struct {
+type Landed struct {
 	catalogue.ID
 	File      string
 	Line, End int
@@ -19,7 +19,7 @@ type Place struct {
 
 // Apply gives the files that the catalogue would have with a draft published on a head. Definitions that the draft
 // does not touch keep every byte.
-func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.Definition) ([]store.File, []Place) {
+func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.Definition) ([]store.File, []Landed) {
 	out := d.Files
 	if !d.Whole {
 		out = merge(head, d.Files, read)
@@ -28,7 +28,7 @@ func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.
 		return out, nil
 	}
 	out = slices.Clone(out)
-	var places []Place
+	var landed []Landed
 	for _, e := range d.Edits {
 		id := catalogue.ID{Kind: e.Kind, Name: e.Name}
 		i, part := find(out, id, read)
@@ -41,7 +41,7 @@ func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.
 		case i >= 0:
 			text := leading(part.Text) + strings.TrimLeft(e.Text, "\n")
 			out[i].Text = put(out[i].Text, part, text)
-			places = append(places, Place{id, out[i].Path, part.Line, part.Line + strings.Count(text, "\n")})
+			landed = append(landed, Landed{id, out[i].Path, part.Line, part.Line + strings.Count(text, "\n")})
 		default:
 			path := e.Kind + "/" + e.Name + ".yaml"
 			if strings.HasPrefix(strings.TrimSpace(e.Text), "{") {
@@ -50,38 +50,38 @@ func Apply(head []store.File, d store.Draft, read func(store.File) []*catalogue.
 			j := slices.IndexFunc(out, func(f store.File) bool { return f.Path == path })
 			if j < 0 {
 				out = append(out, store.File{Path: path, Text: e.Text})
-				places = append(places, Place{id, path, 1, 1 + strings.Count(e.Text, "\n")})
+				landed = append(landed, Landed{id, path, 1, 1 + strings.Count(e.Text, "\n")})
 				continue
 			}
 			out[j].Text = withNewline(out[j].Text) + "---\n"
 			line := 1 + strings.Count(out[j].Text, "\n")
 			out[j].Text += e.Text
-			places = append(places, Place{id, path, line, line + strings.Count(e.Text, "\n")})
+			landed = append(landed, Landed{id, path, line, line + strings.Count(e.Text, "\n")})
 		}
 	}
 	slices.SortFunc(out, func(a, b store.File) int { return strings.Compare(a.Path, b.Path) })
-	return out, settle(out, d.Edits, places)
+	return out, settle(out, d.Edits, landed)
 }
 
-// settle corrects the lines of places, since later edits of the same file may have moved earlier ones.
-func settle(files []store.File, edits []store.DraftEdit, places []Place) []Place {
+// settle corrects the lines of landed, since later edits of the same file may have moved earlier ones.
+func settle(files []store.File, edits []store.DraftEdit, landed []Landed) []Landed {
 	texts := map[catalogue.ID]string{}
 	for _, e := range edits {
 		texts[catalogue.ID{Kind: e.Kind, Name: e.Name}] = strings.TrimSpace(e.Text)
 	}
-	for i, p := range places {
+	for i, p := range landed {
 		for _, f := range files {
 			if f.Path != p.File {
 				continue
 			}
 			for _, part := range yamldoc.Split(f.Text) {
 				if strings.TrimSpace(part.Text) == texts[p.ID] {
-					places[i].Line, places[i].End = part.Line, part.Line+strings.Count(part.Text, "\n")
+					landed[i].Line, landed[i].End = part.Line, part.Line+strings.Count(part.Text, "\n")
 				}
 			}
 		}
 	}
-	return places
+	return landed
 }
 
 // merge puts the definitions of a draft's files into those of a head.

@@ -263,13 +263,13 @@ func (s *Service) of(ctx context.Context, d store.Draft) (head, after *State, fi
 
 // with gives the state that a draft would make of a head, and what could not be read of it.
 func (s *Service) with(head *State, d store.Draft) (*State, []check.Finding) {
-	files, places := Apply(head.Revision.Files, d, s.revisions.Definitions)
+	files, landed := Apply(head.Revision.Files, d, s.revisions.Definitions)
 	after := &State{
 		Revision: store.Revision{Number: head.Revision.Number + 1, Title: d.Title, Draft: d.ID, Files: files},
 	}
 	cat, problems := s.revisions.Parse(files)
 	for i, f := range problems {
-		for _, p := range places {
+		for _, p := range landed {
 			if f.Kind == "" && f.File == p.File && f.Line >= p.Line && f.Line <= p.End {
 				problems[i].Kind, problems[i].Name = p.Kind, p.Name
 			}

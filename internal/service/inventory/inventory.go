@@ -192,7 +192,7 @@ func (v *Inventory) Index() *inventory.Index {
 	case len(touched) > 0:
 		others := map[int]inventory.Host{}
 		for name := range touched {
-			if i, ok := v.index.Place(name); ok {
+			if i, ok := v.index.Position(name); ok {
 				h, _ := v.Get(name)
 				others[i] = v.seen(h)
 			}

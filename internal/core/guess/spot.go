@@ -12,8 +12,8 @@ import (
 // cells are the marks that part columns.
 const cells = "|;\t"
 
-// place is what the lines have in one place.
-type place struct {
+// spot is what the lines have in one spot.
+type spot struct {
 	token  token
 	kinds  map[string]int
 	texts  map[string]int
@@ -24,7 +24,7 @@ type place struct {
 	falls  int  // how often the text of a line comes before that of the line above
 }
 
-func (s *place) constant() bool { return len(s.texts) == 1 && s.n > 1 }
+func (s *spot) constant() bool { return len(s.texts) == 1 && s.n > 1 }
 
 // methods of HTTP (RFC 9110) are a choice, even where a log holds but one.
 var methods = map[string]bool{
@@ -41,24 +41,24 @@ var methods = map[string]bool{
 
 // fixed tells whether what is the same in all lines belongs to the format, and not to the host or the hour that wrote
 // it.
-func (s *place) fixed() bool {
+func (s *spot) fixed() bool {
 	w := s.token.text
 	joined := len(w) > 2 && strings.Contains(w[1:len(w)-1], "-") && wordByte(w[0]) // as names of hosts are
 	return !joined && !strings.ContainsAny(w, "0123456789/@.") && !methods[w]
 }
 
-// says tells whether a place has a level and a colon.
-func (s *place) says() bool {
+// says tells whether a spot has a level and a colon.
+func (s *spot) says() bool {
 	return s.token.tail == ":" && s.token.open == "" && (s.all("level") || s.leveled())
 }
 
-// worded tells whether a place has nothing but words, with no mark of their own.
-func (s *place) worded() bool {
+// worded tells whether a spot has nothing but words, with no mark of their own.
+func (s *spot) worded() bool {
 	return s.all("word") && s.token.key == "" && s.token.open == "" && s.token.tail == "" && s.token.sep == " "
 }
 
 // padded tells whether words are filled up with spaces in their bracket.
-func (s *place) padded() bool {
+func (s *spot) padded() bool {
 	for t := range s.texts {
 		if strings.TrimSpace(t) != t {
 			return true
@@ -67,8 +67,8 @@ func (s *place) padded() bool {
 	return false
 }
 
-// spaced tells whether a text of a place has a space in it.
-func (s *place) spaced() bool {
+// spaced tells whether a text of a spot has a space in it.
+func (s *spot) spaced() bool {
 	for t := range s.texts {
 		if strings.Contains(t, " ") {
 			return true
@@ -77,17 +77,17 @@ func (s *place) spaced() bool {
 	return false
 }
 
-// plain tells whether a place has words of no kind, with nothing around them.
-func (s *place) plain() bool {
+// plain tells whether a spot has words of no kind, with nothing around them.
+func (s *spot) plain() bool {
 	return s.kinds["word"] > 0 && s.token.key == "" && s.token.open == "" && s.token.tail == "" && !s.graded() &&
 		!s.column &&
 		!s.chosen() &&
 		!(s.n > 2 && s.dotted())
 }
 
-// chosen tells whether a place has words that are a choice, and no beginning of a sentence: streams of a process,
+// chosen tells whether a spot has words that are a choice, and no beginning of a sentence: streams of a process,
 // methods of HTTP.
-func (s *place) chosen() bool {
+func (s *spot) chosen() bool {
 	for t := range s.texts {
 		if !methods[t] && t != "stdout" && t != "stderr" {
 			return false
@@ -96,8 +96,8 @@ func (s *place) chosen() bool {
 	return true
 }
 
-// few tells whether a place takes one of a few words, or one that looks like an identifier in each line.
-func (s *place) few() bool {
+// few tells whether a spot takes one of a few words, or one that looks like an identifier in each line.
+func (s *spot) few() bool {
 	if s.n >= 4 && len(s.texts)*3 <= s.n {
 		return true
 	}
@@ -112,8 +112,8 @@ func (s *place) few() bool {
 
 var withUnit = regexp.MustCompile(`^[-+]?\d{1,15}(\.\d+)?(ns|us|µs|ms|s|%|B|KB|kB|MB|KiB|MiB|m|C|V|kg)$`)
 
-// unit is the unit that all numbers of a place have; "" when they have none, or differ.
-func (s *place) unit() string {
+// unit is the unit that all numbers of a spot have; "" when they have none, or differ.
+func (s *spot) unit() string {
 	unit, dots := "", -1
 	for t := range s.texts {
 		m := withUnit.FindStringSubmatch(t)
@@ -125,12 +125,12 @@ func (s *place) unit() string {
 	return unit
 }
 
-// rising tells whether the numbers of a place go up, or hardly down, from line to line, as time does.
-func (s *place) rising() bool { return s.falls*10 <= s.n }
+// rising tells whether the numbers of a spot go up, or hardly down, from line to line, as time does.
+func (s *spot) rising() bool { return s.falls*10 <= s.n }
 
-// leveled tells whether a place mostly has levels, and beside them some words of the same kind that programs use for
+// leveled tells whether a spot mostly has levels, and beside them some words of the same kind that programs use for
 // one.
-func (s *place) leveled() bool {
+func (s *spot) leveled() bool {
 	if s.graded() {
 		return true
 	}
@@ -151,9 +151,9 @@ func (s *place) leveled() bool {
 		also > 0 && s.token.open == "[" // brackets hold what is counted among few
 }
 
-// graded tells whether a place has a few words over and over, several levels among them: then the others are a
+// graded tells whether a spot has a few words over and over, several levels among them: then the others are a
 // program's own levels.
-func (s *place) graded() bool {
+func (s *spot) graded() bool {
 	if len(s.texts) > 10 || s.n < 6*len(s.texts) || s.kinds["level"]+s.kinds["word"] != s.n {
 		return false
 	}
@@ -172,7 +172,7 @@ func (s *place) graded() bool {
 
 // onlyLog tells whether there is but the word log, which some programs write for a level, and many begin their
 // sentences with.
-func (s *place) onlyLog() bool {
+func (s *spot) onlyLog() bool {
 	return s.constant() && strings.EqualFold(s.token.text, "log") && s.token.open == "" && s.token.tail != ":"
 }
 
@@ -195,7 +195,7 @@ var alsoLevels = []string{
 // smallLevels are words for levels below the usual.
 var smallLevels = []string{"fine", "finer", "finest", "silly"}
 
-func (s *place) all(kinds ...string) bool {
+func (s *spot) all(kinds ...string) bool {
 	n := 0
 	for _, k := range kinds {
 		n += s.kinds[k]
@@ -205,8 +205,8 @@ func (s *place) all(kinds ...string) bool {
 
 var dottedName = regexp.MustCompile(`^[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+$`)
 
-// dotted tells whether a place has names of parts of a program, as most that log say who does it.
-func (s *place) dotted() bool {
+// dotted tells whether a spot has names of parts of a program, as most that log say who does it.
+func (s *spot) dotted() bool {
 	n := 0
 	for t, k := range s.texts {
 		if dottedName.MatchString(t) {
@@ -216,8 +216,8 @@ func (s *place) dotted() bool {
 	return n*10 >= s.n*9
 }
 
-// wordy tells whether a place mostly has words of small letters, as sentences do.
-func (s *place) wordy() bool {
+// wordy tells whether a spot mostly has words of small letters, as sentences do.
+func (s *spot) wordy() bool {
 	n := 0
 	for t, k := range s.texts {
 		if strings.Trim(t, "abcdefghijklmnopqrstuvwxyz'") == "" {
@@ -227,8 +227,8 @@ func (s *place) wordy() bool {
 	return n*10 >= s.n*9
 }
 
-// looks tells whether all texts of a place look so.
-func (s *place) looks(like *regexp.Regexp) bool {
+// looks tells whether all texts of a spot look so.
+func (s *spot) looks(like *regexp.Regexp) bool {
 	if like == nil {
 		return false
 	}
@@ -240,8 +240,8 @@ func (s *place) looks(like *regexp.Regexp) bool {
 	return true
 }
 
-// every tells whether all values of a place are so, without their quotes; all of them have quotes, or none.
-func (s *place) every(is func(string) bool) bool {
+// every tells whether all values of a spot are so, without their quotes; all of them have quotes, or none.
+func (s *spot) every(is func(string) bool) bool {
 	for t := range s.texts {
 		if strings.HasPrefix(t, `"`) != (s.quote() != "") || !is(strings.Trim(t, `"`)) {
 			return false
@@ -250,15 +250,15 @@ func (s *place) every(is func(string) bool) bool {
 	return true
 }
 
-// quote is the quote in which the values of a place stand, or "".
-func (s *place) quote() string {
+// quote is the quote in which the values of a spot stand, or "".
+func (s *spot) quote() string {
 	if strings.HasPrefix(s.token.text, `"`) {
 		return `"`
 	}
 	return ""
 }
 
-func (s *place) unquote() {
+func (s *spot) unquote() {
 	bare := map[string]int{}
 	for t, n := range s.texts {
 		bare[strings.Trim(t, `"`)] += n
