@@ -36,7 +36,7 @@ generate: web/node_modules/.done ## write server, client and types from api/open
 generated: generate ## prove that what is generated is up to date
 	git diff --exit-code -- internal/contract web/src/api/schema.d.ts docs/reference.md docs/checks.md docs/catalogue.schema.json
 
-lint: web/node_modules/.done ## vet, staticcheck, gofmt, eslint
+lint: web/node_modules/.done ## vet, staticcheck, gofmt; eslint, prettier, and the size of components
 	@test -z "$$(gofmt -l cmd internal test examples)" || { gofmt -l cmd internal test examples; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool -modfile=tools/go.mod staticcheck ./...

@@ -19,21 +19,25 @@ import (
 	"synaxis/internal/core/yamldoc"
 )
 
-// Severities, worst first. Only errors stop a publication.
+// Severity is how much a finding weighs.
+type Severity string
+
+// The severities.
 const (
-	Error   = "error"
-	Warning = "warning"
-	Note    = "note"
+	Error   Severity = "error"   // a draft that has one is not published
+	Warning Severity = "warning" // something is probably not as its writer believes
+	Note    Severity = "note"    // worth knowing
 )
 
 // Finding is one result of a check.
 type Finding struct {
-	Code, Severity string
-	Kind, Name     string
-	File           string
-	Line, Column   int
-	Hosts          []string
-	Reason, Fix    string
+	Code         string
+	Severity     Severity
+	Kind, Name   string
+	File         string
+	Line, Column int
+	Hosts        []string
+	Reason, Fix  string
 }
 
 // FromProblems turns what reading found into findings.
@@ -95,7 +99,7 @@ func Run(cat *catalogue.Catalogue, world World) []Finding {
 
 // Sort orders findings: errors first, then by file and line.
 func Sort(f []Finding) {
-	rank := map[string]int{Error: 0, Warning: 1, Note: 2}
+	rank := map[Severity]int{Error: 0, Warning: 1, Note: 2}
 	slices.SortStableFunc(f, func(a, b Finding) int {
 		return cmp.Or(
 			cmp.Compare(rank[a.Severity], rank[b.Severity]),

@@ -2,12 +2,12 @@ package check
 
 // Code is one thing that is checked. What, Why and Fix are for the page that explains it.
 type Code struct {
-	Name     string `json:"code"`
-	Severity string `json:"severity"`
-	Fleet    bool   `json:"fleet"` // needs the hosts, so that a check of a folder alone does not make it
-	What     string `json:"what"`
-	Why      string `json:"why"`
-	Fix      string `json:"fix"`
+	Name     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	Fleet    bool     `json:"fleet"` // needs the hosts, so that a check of a folder alone does not make it
+	What     string   `json:"what"`
+	Why      string   `json:"why"`
+	Fix      string   `json:"fix"`
 }
 
 // Codes are all checks, in the order of the documentation: reading, the catalogue alone, the fleet.
@@ -394,8 +394,8 @@ var Codes = []Code{
 	},
 }
 
-var severities = func() map[string]string {
-	m := map[string]string{}
+var severities = func() map[string]Severity {
+	m := map[string]Severity{}
 	for _, c := range Codes {
 		m[c.Name] = c.Severity
 	}

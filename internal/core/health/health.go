@@ -37,12 +37,22 @@ func Rank(state State) int { return rank[state] }
 // Worse tells whether a should be looked at before b.
 func Worse(a, b State) bool { return rank[a] > rank[b] }
 
+// ConfigState is what an agent says of the config that it was offered last; "" for nothing.
+type ConfigState string
+
+// The states of a config.
+const (
+	ConfigApplying ConfigState = "applying" // it has taken it and is at work: then applied or failed
+	ConfigApplied  ConfigState = "applied"  // it runs it
+	ConfigFailed   ConfigState = "failed"   // it cannot run it, and keeps the one before
+)
+
 // Host is what is known of a host.
 type Host struct {
 	Joined       bool
 	Connected    bool
 	LastSeen     time.Time
-	ConfigState  string // applied, applying, failed, or ""
+	ConfigState  ConfigState
 	ConfigReason string
 	ConfigSince  time.Time
 	Assigned     string    // hash
@@ -122,7 +132,7 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 			Todo:   "look whether the host is up and reaches the service; it keeps collecting and catches up by itself",
 			Since:  h.LastSeen,
 		}
-	case h.ConfigState == "failed":
+	case h.ConfigState == ConfigFailed:
 		return Verdict{
 			State:  Failing,
 			Code:   ConfigRefused,

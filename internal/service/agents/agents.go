@@ -22,6 +22,7 @@ import (
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"google.golang.org/protobuf/proto"
 
+	"synaxis/internal/contract"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/hosts"
@@ -127,7 +128,7 @@ func (a *Agents) away(uid string) {
 }
 
 // problem answers in the form of RFC 9457, with words that the agent prints.
-func problem(w http.ResponseWriter, status int, code, words string) {
+func problem(w http.ResponseWriter, status int, code contract.Code, words string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).
@@ -138,12 +139,13 @@ func problem(w http.ResponseWriter, status int, code, words string) {
 func (a *Agents) deny(w http.ResponseWriter, err error) {
 	var d membership.Denied
 	if errors.As(err, &d) {
-		problem(w, http.StatusUnauthorized, "agent-denied", d.Words)
+		problem(w, http.StatusUnauthorized, contract.AgentDenied, d.Words)
 		return
 	}
 	a.p.Log.Error("an agent's request failed", "error", err)
 	w.Header().Set("Retry-After", "10")
-	problem(w, http.StatusServiceUnavailable, "internal", "the service cannot answer now; it will be tried again")
+	problem(w, http.StatusServiceUnavailable, contract.Internal, "the service cannot answer now; it will be tried "+
+		"again")
 }
 
 // ServeOpAMP answers OpAMP: WebSocket where the request asks for it, plain polling otherwise.

@@ -13,6 +13,7 @@ import (
 
 	"google.golang.org/protobuf/proto"
 
+	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/membership"
 )
@@ -101,7 +102,7 @@ func busy(w http.ResponseWriter) {
 	problem(
 		w,
 		http.StatusTooManyRequests,
-		"busy",
+		contract.Busy,
 		"there are too many requests with this credential at once; try again in a few seconds",
 	)
 }
@@ -112,22 +113,22 @@ func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Messag
 	text, err := unpacked(r, most)
 	switch {
 	case err != nil:
-		problem(w, http.StatusBadRequest, "bad-message", err.Error())
+		problem(w, http.StatusBadRequest, contract.BadMessage, err.Error())
 		return false
 	case int64(len(text)) > most:
 		problem(
 			w,
 			http.StatusRequestEntityTooLarge,
-			"too-large",
+			contract.TooLarge,
 			fmt.Sprintf("the message is larger than %d bytes", most),
 		)
 		return false
 	}
 	if err := wire.Read(text, m); errors.Is(err, wire.ErrElements) {
-		problem(w, http.StatusRequestEntityTooLarge, "too-large", err.Error())
+		problem(w, http.StatusRequestEntityTooLarge, contract.TooLarge, err.Error())
 		return false
 	} else if err != nil {
-		problem(w, http.StatusBadRequest, "bad-message", fmt.Sprintf("the body is no %s: %v",
+		problem(w, http.StatusBadRequest, contract.BadMessage, fmt.Sprintf("the body is no %s: %v",
 			m.ProtoReflect().Descriptor().Name(), err))
 		return false
 	}

@@ -109,13 +109,13 @@ func (a *API) badBody(c *gin.Context, err error) {
 		write(
 			c,
 			http.StatusRequestEntityTooLarge,
-			"too-large",
+			contract.TooLarge,
 			fmt.Sprintf("the body is larger than %d bytes", large.Limit),
 			nil,
 		)
 		return
 	}
-	write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
+	write(c, http.StatusBadRequest, contract.BadRequest, err.Error(), nil)
 }
 
 // authenticate lets nobody through but to the sign-in.
@@ -212,40 +212,41 @@ func (a *API) fail(c *gin.Context, err error) {
 	var unwilling agents.Refused
 	switch {
 	case errors.As(err, &stale):
-		write(c, http.StatusPreconditionFailed, "changed-meanwhile", err.Error(), nil)
+		write(c, http.StatusPreconditionFailed, contract.Meanwhile, err.Error(), nil)
 	case errors.As(err, &forbidden):
-		write(c, http.StatusForbidden, "not-allowed", err.Error(), nil)
+		write(c, http.StatusForbidden, contract.NotAllowed, err.Error(), nil)
 	case errors.As(err, &refused):
-		write(c, http.StatusConflict, "conflict", err.Error(), nil)
+		write(c, http.StatusConflict, contract.Conflicting, err.Error(), nil)
 	case errors.As(err, &rejected):
-		write(c, http.StatusUnprocessableEntity, "findings", err.Error(), findings(rejected.Findings))
+		write(c, http.StatusUnprocessableEntity, contract.HasFindings, err.Error(), findings(rejected.Findings))
 	case errors.As(err, &conflict):
-		write(c, http.StatusConflict, "conflict", err.Error(), nil)
+		write(c, http.StatusConflict, contract.Conflicting, err.Error(), nil)
 	case errors.As(err, &away):
-		write(c, http.StatusConflict, "host-unreachable", err.Error(), nil)
+		write(c, http.StatusConflict, contract.HostUnreachable, err.Error(), nil)
 	case errors.As(err, &unwilling):
-		write(c, http.StatusUnprocessableEntity, "host-refused", err.Error(), nil)
+		write(c, http.StatusUnprocessableEntity, contract.HostRefused, err.Error(), nil)
 	case errors.Is(err, rollouts.ErrBusy):
-		write(c, http.StatusConflict, "rollout-busy", err.Error(), nil)
+		write(c, http.StatusConflict, contract.RolloutBusy, err.Error(), nil)
 	case errors.Is(err, auth.ErrUnknown):
-		write(c, http.StatusUnauthorized, "not-signed-in", err.Error(), nil)
+		write(c, http.StatusUnauthorized, contract.NotSignedIn, err.Error(), nil)
 	case errors.Is(err, store.ErrNotFound):
-		write(c, http.StatusNotFound, "not-found", err.Error(), nil)
+		write(c, http.StatusNotFound, contract.NotFound, err.Error(), nil)
 	case errors.As(err, &bad), errors.As(err, &invalid):
-		write(c, http.StatusBadRequest, "bad-request", err.Error(), nil)
+		write(c, http.StatusBadRequest, contract.BadRequest, err.Error(), nil)
 	default:
 		a.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
-		write(c, http.StatusInternalServerError, "internal", "the service could not do this; its log says why", nil)
+		write(c, http.StatusInternalServerError, contract.Internal, "the service could not do this; its log says why",
+			nil)
 	}
 }
 
 // write answers with a problem of RFC 9457.
-func write(c *gin.Context, status int, code, detail string, list []contract.Finding) {
+func write(c *gin.Context, status int, code contract.Code, detail string, list []contract.Finding) {
 	p := contract.Problem{
 		Type:   "about:blank",
 		Title:  http.StatusText(status),
 		Status: status,
-		Code:   code,
+		Code:   string(code),
 		Detail: detail,
 	}
 	if list != nil {
@@ -260,7 +261,7 @@ func write(c *gin.Context, status int, code, detail string, list []contract.Find
 
 // NotFound answers for paths below the API that do not exist.
 func NotFound(c *gin.Context) {
-	write(c, http.StatusNotFound, "not-found", "there is nothing at "+c.Request.URL.Path, nil)
+	write(c, http.StatusNotFound, contract.NotFound, "there is nothing at "+c.Request.URL.Path, nil)
 }
 
 func optional[T comparable](v T) *T {

@@ -59,7 +59,7 @@ func (a *API) draftSummary(ctx context.Context, d store.Draft) (contract.DraftSu
 		CreatedAt: d.CreatedAt,
 		Base:      d.Base,
 		Whole:     d.Whole,
-		State:     d.State,
+		State:     string(d.State),
 	}, err
 }
 
@@ -71,7 +71,7 @@ func (a *API) draft(ctx context.Context, d store.Draft, list []check.Finding) (c
 		CreatedAt: d.CreatedAt,
 		Base:      d.Base,
 		Whole:     d.Whole,
-		State:     d.State,
+		State:     string(d.State),
 		Revision:  optional(d.Revision),
 		Files:     files(d.Files),
 		Findings:  findings(list),
@@ -126,7 +126,7 @@ func (a *API) LoadDraft(
 		return nil, err
 	}
 	out, err := a.draft(ctx, d, found)
-	if d.State == changes.DraftUnchanged {
+	if d.State == store.DraftUnchanged {
 		return contract.LoadDraft200JSONResponse(out), err
 	}
 	return contract.LoadDraft201JSONResponse(out), err

@@ -431,7 +431,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 		AgentVersion: optional(
 			v.Version,
 		),
-		ConfigState:  optional(v.ConfigState),
+		ConfigState:  optional(string(v.ConfigState)),
 		ConfigReason: optional(v.ConfigReason),
 		AssignedHash: optional(v.Assigned.Hash),
 		RunningHash: optional(

@@ -54,7 +54,6 @@ type call struct {
 	uid    string
 	set    map[string]string
 	remove []string
-	token  string
 }
 
 func (p *plain) host(name string) plainHost {

@@ -154,7 +154,7 @@ func (s *Service) Load(
 			return store.Draft{}, nil, err
 		}
 		if same {
-			d.State = DraftUnchanged
+			d.State = store.DraftUnchanged
 			return d, nil, nil
 		}
 	}
@@ -182,9 +182,6 @@ func (s *Service) Load(
 	findings, err := s.CheckDraft(ctx, d)
 	return d, findings, err
 }
-
-// DraftUnchanged is the state of a draft that was not made, since its files change nothing.
-const DraftUnchanged = "unchanged"
 
 // changesNothing tells whether the newest revision would stay as it is with a draft, files and all.
 func (s *Service) changesNothing(ctx context.Context, d store.Draft) (bool, error) {

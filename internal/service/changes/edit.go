@@ -20,19 +20,22 @@ type Stale struct{ Words string }
 
 func (s Stale) Error() string { return s.Words }
 
-// States of a definition in a draft, against the newest revision.
+// EditState is what a draft does to a definition.
+type EditState string
+
+// What a draft does.
 const (
-	Same    = "same"
-	Added   = "added"
-	Changed = "changed"
-	Removed = "removed"
+	Same    EditState = "same"    // it stays as it is published
+	Added   EditState = "added"   // it is new
+	Changed EditState = "changed" // it gets another text
+	Removed EditState = "removed" // it goes
 )
 
 // Drafted is one definition as a draft has it.
 type Drafted struct {
 	catalogue.ID
 	Def       *catalogue.Definition // nil when it is removed or cannot be read
-	State     string
+	State     EditState
 	Text      string
 	Published string
 	File      string

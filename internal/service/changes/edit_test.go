@@ -82,11 +82,11 @@ func TestEditInADraft(t *testing.T) {
 	require.NoError(t, s.Remove(ctx, ada, id, "destination", "one", ""))
 	all, err := s.Drafted(ctx, id)
 	require.NoError(t, err)
-	states := map[string]string{}
+	states := map[string]EditState{}
 	for _, x := range all {
 		states[x.Name] = x.State
 	}
-	assert.Equal(t, map[string]string{"gates": Changed, "two": Added, "one": Removed}, states)
+	assert.Equal(t, map[string]EditState{"gates": Changed, "two": Added, "one": Removed}, states)
 	for _, x := range all {
 		if x.Name == "gates" {
 			require.NotEmpty(t, x.Findings)

@@ -48,7 +48,7 @@ type Live struct {
 	Version      string               `json:"version"`
 	Observed     map[string]string    `json:"observed"`
 	Components   map[string]Component `json:"components"` // "source/NAME"
-	ConfigState  string               `json:"configState"`
+	ConfigState  health.ConfigState   `json:"configState"`
 	ConfigHash   string               `json:"configHash"`
 	ConfigReason string               `json:"configReason,omitempty"`
 	ConfigSince  time.Time            `json:"configSince"`
@@ -238,12 +238,12 @@ func (r *Reports) Take(host, transport string, msg *protobufs.AgentToServer, run
 
 // configStates are what an agent may say of a config that it was offered.
 var configStates = map[protobufs.RemoteConfigStatuses]struct {
-	name  string
+	name  health.ConfigState
 	event rollout.EventKind
 }{
-	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED:  {"applied", rollout.RunsIt},
-	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING: {"applying", rollout.Taken},
-	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED:   {"failed", rollout.CannotRun},
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED:  {health.ConfigApplied, rollout.RunsIt},
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLYING: {health.ConfigApplying, rollout.Taken},
+	protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED:   {health.ConfigFailed, rollout.CannotRun},
 }
 
 func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, now time.Time) (took Took) {

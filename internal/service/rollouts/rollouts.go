@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/service/desired"
 	"synaxis/internal/service/hosts"
@@ -345,10 +346,10 @@ func (d *Driver) baselines(ctx context.Context, names map[string]bool, all bool)
 func (d *Driver) offer(ctx context.Context, name string) {
 	v, ok := d.hosts.Get(name)
 	if !ok || v.Assigned.Hash == "" || !v.Connected || !v.Ours() ||
-		v.Running == v.Assigned.Hash && v.ConfigState == "applied" {
+		v.Running == v.Assigned.Hash && v.ConfigState == health.ConfigApplied {
 		return
 	}
-	if v.ConfigHash == v.Assigned.Hash && v.ConfigState == "failed" && d.refused(v) {
+	if v.ConfigHash == v.Assigned.Hash && v.ConfigState == health.ConfigFailed && d.refused(v) {
 		return
 	}
 	m, err := d.store.Manifest(ctx, v.Assigned.Hash)

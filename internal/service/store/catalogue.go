@@ -12,11 +12,15 @@ import (
 // File is a file of definitions: a relative path with slashes, and its text, byte for byte.
 type File struct{ Path, Text string }
 
-// States of a draft.
+// DraftState is what became of a draft.
+type DraftState string
+
+// The states of a draft. An open one becomes published or discarded, and stays so.
 const (
-	DraftOpen      = "open"
-	DraftPublished = "published"
-	DraftDiscarded = "discarded"
+	DraftOpen      DraftState = "open"
+	DraftPublished DraftState = "published"
+	DraftDiscarded DraftState = "discarded"
+	DraftUnchanged DraftState = "unchanged" // it was not made, since its files change nothing
 )
 
 // Draft is a set of changes that is not in force.
@@ -26,7 +30,7 @@ type Draft struct {
 	CreatedAt     time.Time
 	Base          int  // the revision that it was made on
 	Whole         bool // its files are the whole wanted state
-	State         string
+	State         DraftState
 	Revision      int // that it became
 	Files         []File
 	Edits         []DraftEdit
@@ -82,7 +86,7 @@ func (t *Tx) AddDraft(d Draft) (int, error) {
 }
 
 // EndDraft closes a draft as published or discarded.
-func (t *Tx) EndDraft(id int, state string, revision int) error {
+func (t *Tx) EndDraft(id int, state DraftState, revision int) error {
 	return t.exec(`UPDATE drafts SET state=?, revision=? WHERE id=?`, state, revision, id)
 }
 

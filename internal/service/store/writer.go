@@ -131,7 +131,7 @@ func (s *Store) commit(group []*job) {
 			break
 		}
 		t := &Tx{w: w, ctx: w.ctx}
-		j.err, j.panics = try(j.change, t)
+		j.panics, j.err = try(j.change, t)
 		if j.err != nil || j.panics != nil {
 			err = w.exec("ROLLBACK TO one")
 		} else {
@@ -175,9 +175,9 @@ func (s *Store) commit(group []*job) {
 }
 
 // try runs a change; one that panics does so for its caller and not for the writer.
-func try(change func(*Tx) error, t *Tx) (err error, panics any) {
+func try(change func(*Tx) error, t *Tx) (panics any, err error) {
 	defer func() { panics = recover() }()
-	return change(t), nil
+	return nil, change(t)
 }
 
 func (s *Store) failing() error {
