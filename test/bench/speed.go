@@ -13,7 +13,6 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
-	"runtime/pprof"
 	"strconv"
 	"strings"
 	"time"
@@ -154,11 +153,6 @@ func writeWebLog(file string, records int) (int64, error) {
 // wholeAgent reads a file to a destination, and answers the processor time that it took and the largest memory in use.
 func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
 	debug.FreeOSMemory()
-	if p := os.Getenv("BENCH_PROFILE"); p != "" {
-		f, _ := os.Create(p + "." + d.Kind + d.Compress)
-		_ = pprof.StartCPUProfile(f)
-		defer pprof.StopCPUProfile()
-	}
 	before, began := used(), time.Now()
 	e, err := engine(
 		dir,

@@ -31,11 +31,11 @@ type Answer struct {
 }
 
 // senders are the kinds of destinations that an agent delivers to.
-var senders = map[string]func(delivery.Spec, *slog.Logger) (Sender, error){
-	"http":    newHTTP,
-	"otlp":    newOTLP,
-	"file":    newFile,
-	"discard": newDiscard,
+var senders = map[delivery.Kind]func(delivery.Spec, *slog.Logger) (Sender, error){
+	delivery.HTTP:    newHTTP,
+	delivery.OTLP:    newOTLP,
+	delivery.File:    newFile,
+	delivery.Discard: newDiscard,
 }
 
 func newSender(spec delivery.Spec, log *slog.Logger) (Sender, error) {

@@ -24,6 +24,7 @@ import (
 	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
@@ -534,7 +535,7 @@ func (e *Engine) Takes(path string) bool {
 		}
 	}
 	for _, d := range e.dests { // nor is it a log what the agent itself writes
-		if d.Spec.Kind == "file" && d.Spec.Path == path {
+		if d.Spec.Kind == delivery.File && d.Spec.Path == path {
 			return true
 		}
 	}

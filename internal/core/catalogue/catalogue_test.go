@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/schema"
 )
@@ -52,7 +53,7 @@ func TestParseWhole(t *testing.T) {
 	assert.Equal(t, []string{"archive", "desk"}, s.Destinations())
 	assert.True(t, s.KeepOriginal)
 	assert.Equal(t, ID{"destination", "archive"}, defs[2].ID)
-	assert.Equal(t, "discard", defs[3].Destination.Kind)
+	assert.Equal(t, delivery.Discard, defs[3].Destination.Kind)
 	line, column := defs[0].At("send", "#1")
 	assert.Equal(t, 12, line)
 	assert.Equal(t, 23, column)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/schema"
 )
 
@@ -68,12 +69,12 @@ func (c *checker) withoutTLS(d *catalogue.Definition) {
 	spec := d.Destination
 	host, clear := "", false
 	switch spec.Kind {
-	case "otlp", "http":
+	case delivery.OTLP, delivery.HTTP:
 		u, err := url.Parse(anyRef.ReplaceAllString(portRef.ReplaceAllString(spec.URL, ""), "x"))
 		if err == nil {
 			host, clear = u.Hostname(), u.Scheme == "http"
 		}
-	case "syslog":
+	case delivery.Syslog:
 		host, _, _ = strings.Cut(spec.Address, ":")
 		clear = spec.Transport != "tls"
 	}

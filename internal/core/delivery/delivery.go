@@ -9,10 +9,22 @@ import (
 	"synaxis/internal/core/record"
 )
 
+// Kind is how records get to a destination: the one key of deliver.
+type Kind string
+
+// The kinds.
+const (
+	OTLP    Kind = "otlp"    // OTLP over HTTP, in protobuf
+	HTTP    Kind = "http"    // JSON over HTTP
+	Syslog  Kind = "syslog"  // RFC 5424
+	File    Kind = "file"    // a file of the host
+	Discard Kind = "discard" // nowhere; records are counted
+)
+
 // Spec is what a destination definition says. In the catalogue URL, Path, Address and Headers may hold references.
 type Spec struct {
 	Name      string
-	Kind      string // otlp, http, syslog, file, discard
+	Kind      Kind
 	URL       string
 	Path      string
 	Address   string // syslog: host and port
@@ -50,9 +62,9 @@ var (
 // Encoding is the form in which records wait for this destination.
 func (s Spec) Encoding() record.Encoding {
 	switch s.Kind {
-	case "otlp":
+	case OTLP:
 		return record.OTLP
-	case "discard":
+	case Discard:
 		return record.Nothing
 	}
 	return record.NDJSON
@@ -72,7 +84,7 @@ func (s Spec) Where() string {
 }
 
 // Joined tells whether a body is its segments one after the other.
-func (s Spec) Joined() bool { return s.Kind != "otlp" && s.Encoded != "json-array" }
+func (s Spec) Joined() bool { return s.Kind != OTLP && s.Encoded != "json-array" }
 
 // Segment is a run of encoded records of one origin.
 type Segment struct {
@@ -83,7 +95,7 @@ type Segment struct {
 // ContentType is the media type of Body.
 func (s Spec) ContentType() string {
 	switch {
-	case s.Kind == "otlp":
+	case s.Kind == OTLP:
 		return "application/x-protobuf"
 	case s.Encoded == "json-array":
 		return "application/json"
@@ -93,7 +105,7 @@ func (s Spec) ContentType() string {
 
 // AppendBody joins segments to the uncompressed body of one delivery.
 func (s Spec) AppendBody(dst []byte, segments []Segment) []byte {
-	if s.Kind == "otlp" {
+	if s.Kind == OTLP {
 		for i := 0; i < len(segments); {
 			j := i + 1
 			for j < len(segments) && segments[j].Origin == segments[i].Origin {

@@ -287,7 +287,7 @@ func checkByteRate(s string) error {
 func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	s := Spec{Name: name, Compress: "none", Batch: DefaultBatch, Retry: DefaultRetry, Takes: n.Get("takes").TextMap()}
 	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
-		s.Kind = d.Entries[0].Key
+		s.Kind = Kind(d.Entries[0].Key)
 		how := d.Entries[0].Value
 		s.URL, s.Path, s.Encoded, s.Headers = how.Get("url").
 			Text(),
@@ -299,11 +299,11 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 				TextMap()
 		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
 	}
-	if s.Kind == "http" && s.Encoded == "" {
+	if s.Kind == HTTP && s.Encoded == "" {
 		s.Encoded = "ndjson"
 	}
 	if c := n.Get("compress"); c != nil {
-		if s.Compress = c.Text(); s.Compress != "none" && s.Kind == "file" {
+		if s.Compress = c.Text(); s.Compress != "none" && s.Kind == File {
 			r.Fail(c, "not-yet", "compress is not available yet for a file", "leave it out for now")
 		}
 	}

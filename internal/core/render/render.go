@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/schema"
@@ -260,7 +261,7 @@ func (p *prepared) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []cat
 				part.Port = n
 			}
 		}
-	case d.Destination != nil && d.Destination.Kind == "file":
+	case d.Destination != nil && d.Destination.Kind == delivery.File:
 		part.Writes = expand(d.Destination.Path)
 	}
 	// from the definition, never from the text: what a host reports may look like a reference

@@ -25,6 +25,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/wire"
@@ -281,7 +282,7 @@ func Needs(cat *catalogue.Catalogue, h *inventory.Host) string {
 			}
 			for _, to := range d.Source.Destinations() {
 				dest := cat.Get("destination", to)
-				if dest == nil || dest.Destination == nil || dest.Destination.Kind != "file" {
+				if dest == nil || dest.Destination == nil || dest.Destination.Kind != delivery.File {
 					continue
 				}
 				if text, missing, err := catalogue.Expand(dest.Destination.Path, get); err == nil &&
