@@ -236,5 +236,6 @@ func rendering() (pair, error) {
 		}
 		return benchHosts, nil
 	}
-	return pair{"rendering 1,000 hosts x 50 sources", "hosts/s", 20, ours, baseline, func() {}}, nil
+	// the aim is against the faster of the YAML writers that there are
+	return pair{"rendering 1,000 hosts x 50 sources", "hosts/s", 12, ours, baseline, func() {}}, nil
 }

@@ -153,6 +153,7 @@ func writeWebLog(file string, records int) (int64, error) {
 // wholeAgent reads a file to a destination, and answers the processor time that it took and the largest memory in use.
 func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
 	debug.FreeOSMemory()
+	base := memoryInUse()
 	before, began := used(), time.Now()
 	e, err := engine(
 		dir,
@@ -164,11 +165,6 @@ func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
 		return got, err
 	}
 	defer e.Stop()
-	memory := []metrics.Sample{
-		{Name: "/memory/classes/heap/objects:bytes"},
-		{Name: "/memory/classes/heap/unused:bytes"},
-		{Name: "/memory/classes/heap/stacks:bytes"},
-	}
 	for {
 		all, _ := e.Numbers()
 		if n := all["s"]; n.Unparsed > 0 || n.Acknowledged > speedRecords {
@@ -177,10 +173,23 @@ func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
 			got.cpu, got.took = used()-before, time.Since(began)
 			return got, nil
 		}
-		metrics.Read(memory)
-		got.peak = max(got.peak, memory[0].Value.Uint64()+memory[1].Value.Uint64()+memory[2].Value.Uint64())
+		got.peak = max(got.peak, memoryInUse()-min(base, memoryInUse()))
 		time.Sleep(10 * time.Millisecond)
 	}
+}
+
+// memoryInUse is what heap and stacks take, garbage too.
+func memoryInUse() (bytes uint64) {
+	samples := []metrics.Sample{
+		{Name: "/memory/classes/heap/objects:bytes"},
+		{Name: "/memory/classes/heap/unused:bytes"},
+		{Name: "/memory/classes/heap/stacks:bytes"},
+	}
+	metrics.Read(samples)
+	for _, s := range samples {
+		bytes += s.Value.Uint64()
+	}
+	return bytes
 }
 
 // receiver runs this program again as the receiver.
