@@ -7,7 +7,8 @@ CREATE INDEX credentials_host ON credentials (host);
 CREATE INDEX credentials_open ON credentials (token_id, offer_ends) WHERE used_at = '' AND ended_at = '';
 
 -- A rollout is a row, and a row for each of its hosts.
-CREATE TABLE rollouts2 (
+ALTER TABLE rollouts RENAME TO rollout_texts;
+CREATE TABLE rollouts (
   id INTEGER PRIMARY KEY, revision INTEGER NOT NULL, author TEXT NOT NULL, status TEXT NOT NULL, wave INTEGER NOT NULL,
   waves INTEGER NOT NULL, started TEXT NOT NULL, ended TEXT NOT NULL
 ) STRICT;
@@ -19,15 +20,14 @@ CREATE TABLE rollout_decisions (
   rollout INTEGER NOT NULL REFERENCES rollouts (id), n INTEGER NOT NULL, at TEXT NOT NULL, what TEXT NOT NULL, why TEXT NOT NULL,
   PRIMARY KEY (rollout, n)
 ) STRICT, WITHOUT ROWID;
-INSERT INTO rollouts2 SELECT id, revision, author, json_extract(state, '$.status'), json_extract(state, '$.wave'),
-  max(1, json_array_length(state, '$.waves')), json_extract(state, '$.started'), replace(json_extract(state, '$.ended'), '0001-01-01T00:00:00Z', '') FROM rollouts;
+INSERT INTO rollouts SELECT id, revision, author, json_extract(state, '$.status'), json_extract(state, '$.wave'),
+  max(1, json_array_length(state, '$.waves')), json_extract(state, '$.started'), replace(json_extract(state, '$.ended'), '0001-01-01T00:00:00Z', '') FROM rollout_texts;
 INSERT INTO rollout_hosts SELECT r.id, h.key,
   coalesce((SELECT w.key FROM json_each(r.state, '$.waves') w WHERE EXISTS (SELECT 1 FROM json_each(w.value) n WHERE n.value = h.key)), 0),
   json_extract(h.value, '$.state'), json_extract(h.value, '$.hash'), coalesce(json_extract(h.value, '$.reason'), ''), json_extract(h.value, '$.since'),
-  replace(json_extract(h.value, '$.deadline'), '0001-01-01T00:00:00Z', '') FROM rollouts r, json_each(r.state, '$.hosts') h;
+  replace(json_extract(h.value, '$.deadline'), '0001-01-01T00:00:00Z', '') FROM rollout_texts r, json_each(r.state, '$.hosts') h WHERE h.key IS NOT NULL;
 INSERT INTO rollout_decisions SELECT r.id, d.key, json_extract(d.value, '$.at'), json_extract(d.value, '$.what'), json_extract(d.value, '$.why')
-  FROM rollouts r, json_each(r.state, '$.decisions') d;
-DROP TABLE rollouts;
-ALTER TABLE rollouts2 RENAME TO rollouts;
+  FROM rollout_texts r, json_each(r.state, '$.decisions') d WHERE d.key IS NOT NULL;
+DROP TABLE rollout_texts;
 -- +goose Down
 SELECT 1;
