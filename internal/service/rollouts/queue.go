@@ -11,7 +11,7 @@ import (
 // the store's writer may.
 type Queue struct {
 	mu     sync.Mutex
-	waits  []any
+	waits  []happening
 	signal chan struct{}
 }
 
@@ -19,7 +19,7 @@ type Queue struct {
 func NewQueue() *Queue { return &Queue{signal: make(chan struct{}, 1)} }
 
 // Tell takes an event of a host.
-func (q *Queue) Tell(e rollout.Event) { q.put(e) }
+func (q *Queue) Tell(e rollout.Event) { q.put(hostEvent{e}) }
 
 // Changed takes word that something changed of a host that definitions see, or that it joined.
 func (q *Queue) Changed(host string) { q.put(hostChanged{host}) }
@@ -32,7 +32,7 @@ func (q *Queue) Follow(changes []store.Change) {
 			if c.RetiredAt.IsZero() {
 				q.put(hostChanged{c.Name})
 			} else {
-				q.put(rollout.Event{Kind: rollout.Gone, Host: c.Name, Reason: "retired"})
+				q.Tell(rollout.Event{Kind: rollout.Gone, Host: c.Name, Reason: "retired"})
 			}
 		case store.InForce:
 			q.put(inForceChanged{})
@@ -42,7 +42,7 @@ func (q *Queue) Follow(changes []store.Change) {
 	}
 }
 
-func (q *Queue) put(x any) {
+func (q *Queue) put(x happening) {
 	q.mu.Lock()
 	q.waits = append(q.waits, x)
 	q.mu.Unlock()
@@ -53,7 +53,7 @@ func (q *Queue) put(x any) {
 }
 
 // take takes all that waits, at most so many.
-func (q *Queue) take(most int) []any {
+func (q *Queue) take(most int) []happening {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	n := min(most, len(q.waits))
@@ -66,6 +66,17 @@ func (q *Queue) take(most int) []any {
 	}
 	return out
 }
+
+// happening is something that the driver hears of.
+type happening interface{ happened() }
+
+func (hostEvent) happened()      {}
+func (secretsChanged) happened() {}
+func (hostChanged) happened()    {}
+func (inForceChanged) happened() {}
+
+// hostEvent is an event for the rollout of a host.
+type hostEvent struct{ rollout.Event }
 
 // secretsChanged is the event that a secret was set or removed.
 type secretsChanged struct{}

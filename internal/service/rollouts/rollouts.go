@@ -37,8 +37,8 @@ type Driver struct {
 	last     int
 	inForce  int
 
-	again []any     // events whose outcome could not be written; they come before newer ones
-	told  time.Time // when the log said so last
+	again []happening // events whose outcome could not be written; they come before newer ones
+	told  time.Time   // when the log said so last
 }
 
 // New reads the rollouts and goes on where they were.
@@ -120,14 +120,14 @@ func (d *Driver) Run(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		var batch []any
+		var batch []happening
 		select {
 		case <-ctx.Done():
 			return
 		case <-d.queue.signal:
 			batch = d.queue.take(maxBatch)
 		case <-tick.C:
-			batch = append(d.queue.take(maxBatch), rollout.Event{Kind: rollout.Tick})
+			batch = append(d.queue.take(maxBatch), hostEvent{rollout.Event{Kind: rollout.Tick}})
 		}
 		d.handle(context.WithoutCancel(ctx), batch)
 	}
@@ -137,7 +137,7 @@ func (d *Driver) Run(ctx context.Context) {
 const tellEvery = time.Minute
 
 // failed keeps events whose outcome could not be written, for another try.
-func (d *Driver) failed(err error, events []any) {
+func (d *Driver) failed(err error, events []happening) {
 	d.again = append(d.again, events...)
 	if d.now().Sub(d.told) >= tellEvery {
 		d.told = d.now()
@@ -153,11 +153,11 @@ func (d *Driver) failed(err error, events []any) {
 
 // handle takes events, writes down what they change, and then carries out commands. What cannot be written is kept and
 // tried again: nothing has changed until then.
-func (d *Driver) handle(ctx context.Context, batch []any) {
+func (d *Driver) handle(ctx context.Context, batch []happening) {
 	batch, d.again = append(d.again, batch...), nil
 	var steps []rollout.Event
 	var changed []string
-	var stepped, others []any
+	var stepped, others []happening
 	baseline, all := map[string]bool{}, false
 	offers := map[string]bool{}
 	for _, x := range batch {
@@ -170,8 +170,8 @@ func (d *Driver) handle(ctx context.Context, batch []any) {
 		case secretsChanged:
 			d.desired.Review(ctx)
 			d.note("hosts")
-		case rollout.Event:
-			steps = append(steps, x)
+		case hostEvent:
+			steps = append(steps, x.Event)
 			if x.Kind != rollout.Tick {
 				stepped = append(stepped, x)
 			}
