@@ -311,7 +311,7 @@ func (l Looker) guess(item *wire.Log) bool {
 		return false
 	}
 	best := guess.Guess(data, guess.Options{Observed: info.ModTime()})[0]
-	item.Kind, item.Share, item.NoZone = best.Spec.Kind, best.Share, best.NoZone
+	item.Kind, item.Share, item.NoZone = string(best.Spec.Kind), best.Share, best.NoZone
 	item.Encoding = encoding
 	return true
 }

@@ -278,7 +278,7 @@ func (c *checker) samples(d *catalogue.Definition) {
 	}
 	failures, err := format.CheckSamples(*d.Format, zone, c.cat.Format)
 	if err != nil {
-		c.add(d, []string{d.Format.Kind}, "format-invalid", err.Error(), "")
+		c.add(d, []string{string(d.Format.Kind)}, "format-invalid", err.Error(), "")
 		return
 	}
 	for _, f := range failures {

@@ -91,7 +91,7 @@ func FuzzWeb(f *testing.F) {
 			return
 		}
 		read := func(fast bool) (*record.Batch, bool) {
-			p, err := Compile(Spec{Name: "t", Kind: kind}, Time{}, nil)
+			p, err := Compile(Spec{Name: "t", Kind: Kind(kind)}, Time{}, nil)
 			require.NoError(t, err)
 			b := &record.Batch{Arena: []byte(line), Schema: p.Schema()}
 			span := record.Span{Len: uint32(len(line))}

@@ -322,7 +322,7 @@ func TestReadDoesNotAllocate(t *testing.T) {
 		{"json", `{"time":"2031-04-02T06:15:09.5+02:00","level":"warn","msg":"hi","a":{"b":1},"d":true}`},
 		{"keyvalue", `ts=2031-04-02T06:15:09Z lvl=error msg="it broke" n=7`},
 	} {
-		p, err := Compile(Spec{Kind: c.kind}, Time{}, nil)
+		p, err := Compile(Spec{Kind: Kind(c.kind)}, Time{}, nil)
 		require.NoError(t, err)
 		b := &record.Batch{Schema: p.Schema()}
 		once := func() {

@@ -13,10 +13,27 @@ import (
 	"synaxis/internal/core/record"
 )
 
+// Kind is how a format reads lines.
+type Kind string
+
+// The kinds. Those in Kinds are formats of the same name too, which exist without being defined.
+const (
+	Raw         Kind = "raw"          // the whole line
+	JSON        Kind = "json"         // one object
+	KeyValue    Kind = "keyvalue"     // key=value pairs
+	CSV         Kind = "csv"          // values with a mark between them
+	Syslog      Kind = "syslog"       // RFC 5424, RFC 3164, and what devices send
+	WebCommon   Kind = "web-common"   // the common log format of web servers
+	WebCombined Kind = "web-combined" // the same with two quoted texts more
+	Template    Kind = "template"     // literals and fields in turns
+	Regex       Kind = "regex"        // an expression with named groups
+	FirstOf     Kind = "first-of"     // other formats, tried in order
+)
+
 // Spec is what a format definition says.
 type Spec struct {
 	Name      string
-	Kind      string // one of Kinds, or template, regex, csv, first-of
+	Kind      Kind
 	Template  string // of kind template
 	Regex     string // of kind regex: RE2 with named groups
 	FirstOf   []string
@@ -33,16 +50,16 @@ type Spec struct {
 var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined"}
 
 // parts are what an agent must be able to run for kinds that not every agent can.
-var parts = map[string]string{
-	"regex":    "format-regex",
-	"csv":      "format-csv",
-	"first-of": "format-first-of",
-	"syslog":   "format-syslog",
+var parts = map[Kind]string{
+	Regex:   "format-regex",
+	CSV:     "format-csv",
+	FirstOf: "format-first-of",
+	Syslog:  "format-syslog",
 }
 
 // BuiltIn returns the built-in format of a name.
 func BuiltIn(name string) (Spec, bool) {
-	return Spec{Name: name, Kind: name}, slices.Contains(Kinds, name)
+	return Spec{Name: name, Kind: Kind(name)}, slices.Contains(Kinds, name)
 }
 
 // Parts tells what an agent must be able to run for a format.

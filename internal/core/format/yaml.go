@@ -154,12 +154,12 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 		)
 		return s
 	}
-	s.Kind = found[0]
-	if s.Fields != nil && !slices.Contains([]string{"json", "keyvalue", "csv"}, s.Kind) {
+	s.Kind = Kind(found[0])
+	if s.Fields != nil && !slices.Contains([]Kind{JSON, KeyValue, CSV}, s.Kind) {
 		r.Fail(
 			n.Get("fields"),
 			"schema",
-			"fields declares the types of json, keyvalue and csv; a "+s.Kind+" has them already",
+			"fields declares the types of json, keyvalue and csv; a "+string(s.Kind)+" has them already",
 			"",
 		)
 	}
@@ -180,7 +180,7 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	}
 	if len(r.Problems) == 0 && s.Kind != "first-of" { // which needs the others
 		if _, err := Compile(s, Time{}, nil); err != nil {
-			r.Fail(n.Get(s.Kind), "format-invalid", err.Error(), "")
+			r.Fail(n.Get(string(s.Kind)), "format-invalid", err.Error(), "")
 		}
 	}
 	return s

@@ -1336,7 +1336,7 @@ func judge(c shaped) (wrong string, records, timed int) {
 	if kind == "first-of" && c.kind == "template" {
 		kind = "template"
 	}
-	if kind != c.kind {
+	if string(kind) != c.kind {
 		say("the kind is %s, not %s", best.Spec.Kind, c.kind)
 	}
 	all := 0

@@ -69,7 +69,7 @@ type Options struct {
 }
 
 // prior is how much a format is worth that reads all lines: what says more of them is worth more.
-var prior = map[string]float64{
+var prior = map[format.Kind]float64{
 	"json":         1,
 	"web-combined": 1,
 	"syslog":       0.97,

@@ -302,7 +302,7 @@ func TestGuess(t *testing.T) {
 			)
 			require.NotEmpty(t, got)
 			best := got[0]
-			assert.Equal(t, c.kind, best.Spec.Kind, "%+v", best.Spec)
+			assert.Equal(t, format.Kind(c.kind), best.Spec.Kind, "%+v", best.Spec)
 			if c.template != "" {
 				assert.Equal(t, c.template, best.Spec.Template)
 			}
@@ -377,7 +377,7 @@ func TestSamplesHoldNothingPrivate(t *testing.T) {
 func TestPlainBeforeRich(t *testing.T) {
 	t.Parallel()
 	got := Guess([]byte("{\"a\":1}\nthe gate is open\nnobody is here\n{\"a\":2}\n"), Options{Observed: time.Now()})
-	assert.Equal(t, "raw", got[0].Spec.Kind)
+	assert.Equal(t, format.Kind("raw"), got[0].Spec.Kind)
 	for _, c := range got {
 		if c.Spec.Kind == "json" {
 			assert.InDelta(t, 0.5, c.Share, 0.01)
@@ -464,7 +464,7 @@ func TestEncodings(t *testing.T) {
 	}
 	got := Guess(packed, Options{Observed: time.Now()})
 	require.Len(t, got, 1)
-	assert.Equal(t, "raw", got[0].Spec.Kind)
+	assert.Equal(t, format.Kind("raw"), got[0].Spec.Kind)
 	assert.Contains(t, got[0].Warnings[0], "not text")
 }
 
@@ -494,7 +494,7 @@ func TestCells(t *testing.T) {
 	assert.Equal(t, "{ts:time} | {level:token} | ramp {ramp:int} | {word:token} | {word2:token}", all[0].Spec.Template)
 	kinds := []string{}
 	for _, c := range all {
-		kinds = append(kinds, c.Spec.Kind)
+		kinds = append(kinds, string(c.Spec.Kind))
 	}
 	assert.Equal(t, []string{"template", "raw"}, kinds)
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 )
@@ -15,8 +16,8 @@ import (
 
 // leavesOut finds what is in no field in most records, with an example; "" for nothing. Only formats that pass over
 // parts do that.
-func leavesOut(kind string, records []pipeline.Tried) string {
-	if !slices.Contains([]string{"web-common", "web-combined", "keyvalue"}, kind) {
+func leavesOut(kind format.Kind, records []pipeline.Tried) string {
+	if !slices.Contains([]format.Kind{format.WebCommon, format.WebCombined, format.KeyValue}, kind) {
 		return ""
 	}
 	read, leaving, example := 0, 0, ""
@@ -48,8 +49,8 @@ var (
 )
 
 // inNoField is the part of a record that no field holds.
-func inNoField(kind string, r pipeline.Tried) string {
-	if strings.HasPrefix(kind, "web-") {
+func inNoField(kind format.Kind, r pipeline.Tried) string {
+	if strings.HasPrefix(string(kind), "web-") {
 		if m := webTail.FindStringSubmatch(r.Original); m != nil {
 			tail := m[1]
 			if kind == "web-common" && strings.Count(r.Original, `"`) >= 6 { // which has no room for the two texts

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/format"
 )
 
 func guessed(text string) []Candidate {
@@ -53,7 +54,7 @@ func TestRunningTextIsNoTemplate(t *testing.T) {
 		bare += words[i%4] + "\n"
 		stamped += "2031-04-02 06:15:09 " + words[i%4] + "\n"
 	}
-	assert.Equal(t, "raw", guessed(bare)[0].Spec.Kind)
+	assert.Equal(t, format.Kind("raw"), guessed(bare)[0].Spec.Kind)
 	assert.Equal(t, "{ts:time} {message:remainder}", guessed(stamped)[0].Spec.Template)
 }
 

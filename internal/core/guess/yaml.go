@@ -9,6 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/yamldoc"
@@ -49,7 +50,8 @@ func (c Candidate) Definition(name, zone string) string {
 	default: // a built-in one under a name of its own
 		fmt.Fprintf(&b, "first-of: [%s]\n", s.Kind)
 	}
-	builtIn := !slices.Contains([]string{"template", "csv", "json", "keyvalue", "regex"}, s.Kind)
+	builtIn := !slices.Contains(
+		[]format.Kind{format.Template, format.CSV, format.JSON, format.KeyValue, format.Regex}, s.Kind)
 	if t := s.Time.Field; t != "" || zone != "" && !builtIn {
 		var parts []string
 		if t != "" {

@@ -15,7 +15,7 @@ import (
 // that no zone need be named; "" where they are not.
 func zoned(spec format.Spec, records []pipeline.Tried, observed time.Time) string {
 	if spec.Time.Field == "" || spec.Time.Layout != "" ||
-		!slices.Contains([]string{"template", "csv", "regex"}, spec.Kind) {
+		!slices.Contains([]format.Kind{format.Template, format.CSV, format.Regex}, spec.Kind) {
 		return ""
 	}
 	layout := ""

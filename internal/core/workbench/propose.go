@@ -70,9 +70,9 @@ func Propose(cat *catalogue.Catalogue, p Proposal) (Drafted, error) {
 	}
 	best := guess.Guess([]byte(strings.Join(p.Lines, "\n")+"\n"), guess.Options{Zone: p.Zone, Observed: p.Observed,
 		Name: name})[0]
-	out := Drafted{Source: name, Format: best.Spec.Kind}
+	out := Drafted{Source: name, Format: string(best.Spec.Kind)}
 	var texts []string
-	if _, builtIn := format.BuiltIn(best.Spec.Kind); !builtIn || best.Spec.Kind == "csv" {
+	if _, builtIn := format.BuiltIn(string(best.Spec.Kind)); !builtIn || best.Spec.Kind == "csv" {
 		out.Format = name
 		texts = append(texts, best.Definition(name, ""))
 	}

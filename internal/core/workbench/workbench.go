@@ -420,7 +420,7 @@ func Guess(
 	)
 	for _, c := range all {
 		x := Candidate{
-			Kind:       c.Spec.Kind,
+			Kind:       string(c.Spec.Kind),
 			Share:      c.Share,
 			Sure:       c.Sure(),
 			Begin:      c.Begin,
