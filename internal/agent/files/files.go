@@ -347,12 +347,23 @@ func (r *Reader) scan() {
 	}
 	r.vacate(now)
 	var fresh []position.Key
+	read := map[position.Key]bool{}
 	for k := range at {
 		if r.streams[k] == nil {
 			fresh = append(fresh, k)
+			known, ok := r.Store.File(k)
+			read[k] = ok && !known.Moved && known.Offset == at[k].info.Size()
 		}
 	}
-	slices.SortFunc(fresh, func(a, b position.Key) int { return at[a].info.ModTime().Compare(at[b].info.ModTime()) })
+	slices.SortFunc(fresh, func(a, b position.Key) int { // those with something new first, and of these the oldest
+		if read[a] != read[b] {
+			if read[a] {
+				return 1
+			}
+			return -1
+		}
+		return at[a].info.ModTime().Compare(at[b].info.ModTime())
+	})
 	r.inTurns = 0
 	for _, k := range fresh {
 		if err := r.open(k, at[k]); err != nil && !errors.Is(err, fs.ErrNotExist) {

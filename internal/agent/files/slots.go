@@ -40,10 +40,14 @@ func (s *Slots) limit() int64 {
 	return s.Most
 }
 
-// vacate closes files in which nothing happens, the quietest first, while places are scarce. Their positions are kept,
-// and they are opened again when they have grown.
+// vacate closes files in which nothing happens, the quietest first, while places are scarce: some, so that there is room
+// for what comes, or as many as there are files that wait for their turn. Their positions are kept, and they are opened
+// again when they have grown.
 func (r *Reader) vacate(now time.Time) {
-	for r.Slots.tight() && r.Slots.used.Load() > r.Slots.Most*3/4 {
+	if !r.Slots.tight() {
+		return
+	}
+	for enough := min(r.Slots.Most*3/4, r.Slots.used.Load()-int64(r.inTurns)); r.Slots.used.Load() > enough; {
 		var key position.Key
 		var quietest *stream
 		for k, st := range r.streams {
