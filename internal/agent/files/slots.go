@@ -40,9 +40,9 @@ func (s *Slots) limit() int64 {
 	return s.Most
 }
 
-// vacate closes files in which nothing happens, the quietest first, while places are scarce: some, so that there is room
-// for what comes, or as many as there are files that wait for their turn. Their positions are kept, and they are opened
-// again when they have grown.
+// vacate closes files in which nothing happens, the quietest first, while places are scarce: some, so that there is
+// room for what comes, or as many as there are files that wait for their turn. Their positions are kept, and they are
+// opened again when they have grown.
 func (r *Reader) vacate(now time.Time) {
 	if !r.Slots.tight() {
 		return
