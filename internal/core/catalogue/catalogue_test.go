@@ -9,6 +9,7 @@ import (
 
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/schema"
 )
 
@@ -270,7 +271,7 @@ func TestLanguage(t *testing.T) {
 	assert.Equal(t, []string{"watch-desk", "harbour-archive", "held-back"}, s.Destinations())
 	assert.Equal(t, []string{"gate-scan", "json"}, s.Formats())
 	require.Len(t, s.Steps, 9)
-	assert.Equal(t, "limit", s.Steps[8].Kind)
+	assert.Equal(t, pipeline.Limit, s.Steps[8].Kind)
 	cat, problems := New(defs)
 	require.Empty(t, problems)
 	masks, guards := cat.GuardMasks(s)

@@ -15,6 +15,7 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/render"
 	"synaxis/internal/core/yamldoc"
 )
@@ -203,14 +204,14 @@ func (c *checker) source(d *catalogue.Definition) {
 		)
 	}
 	for i, st := range s.Steps {
-		if st.Kind == "mask" {
+		if st.Kind == pipeline.Mask {
 			for k, name := range st.Value.Texts() {
 				if _, known := c.cat.Mask(name); !known {
 					c.dangling(d, []string{"steps", at(i), "mask", at(k)}, "mask", name, c.cat.MaskNames())
 				}
 			}
 		}
-		if st.Kind == "parse" {
+		if st.Kind == pipeline.Parse {
 			if name := st.Value.Get("format").Text(); name != "" {
 				if _, known := c.cat.Format(name); !known {
 					c.dangling(

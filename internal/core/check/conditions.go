@@ -106,7 +106,7 @@ func (c *checker) conditions(d *catalogue.Definition) {
 		}
 	}
 	for i, s := range d.Source.Steps {
-		path := []string{"steps", at(i), s.Kind}
+		path := []string{"steps", at(i), string(s.Kind)}
 		next := names{types: maps.Clone(now.types), open: now.open}
 		switch s.Kind {
 		case "keep", "drop":

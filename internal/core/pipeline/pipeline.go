@@ -51,9 +51,25 @@ type Listener struct {
 	Token                          string
 }
 
+// StepKind is what a step does: the one key of an entry of steps.
+type StepKind string
+
+// The kinds of steps.
+const (
+	Keep   StepKind = "keep"   // records that meet a condition go on, the others end here
+	Drop   StepKind = "drop"   // records that meet a condition end here
+	Parse  StepKind = "parse"  // a field is read by a format of its own
+	Set    StepKind = "set"    // fields get computed values
+	Mask   StepKind = "mask"   // private data is replaced
+	Rename StepKind = "rename" // fields get other names
+	Remove StepKind = "remove" // fields go
+	Sample StepKind = "sample" // one of many goes on
+	Limit  StepKind = "limit"  // so many a second go on
+)
+
 // Step is one thing done to a record.
 type Step struct {
-	Kind  string // keep, drop, parse, set, mask, rename, remove, sample, limit
+	Kind  StepKind
 	Value *yamldoc.Node
 }
 

@@ -29,25 +29,25 @@ func (t *Treatment) condition(text string) (*expr.Program, error) {
 
 func (t *Treatment) compileStep(s Step, p Parts) (step, error) {
 	switch s.Kind {
-	case "keep", "drop":
-		return t.filter(s.Kind == "keep", s.Value.Text())
-	case "set":
+	case Keep, Drop:
+		return t.filter(s.Kind == Keep, s.Value.Text())
+	case Set:
 		return t.setter(s.Value)
-	case "rename":
+	case Rename:
 		return t.renamer(s.Value), nil
-	case "remove":
+	case Remove:
 		return t.remover(s.Value.Texts()), nil
-	case "mask":
+	case Mask:
 		m, err := t.newScreen(s.Value.Texts(), false, p)
 		return step{run: func(b *record.Batch, r *record.Record) (bool, int) {
 			t.apply(m, b, r)
 			return true, 0
 		}}, err
-	case "parse":
+	case Parse:
 		return t.inner(s.Value, p)
-	case "sample":
+	case Sample:
 		return t.sampler(s.Value)
-	case "limit":
+	case Limit:
 		return t.limiter(s.Value)
 	}
 	return step{}, fmt.Errorf("%q is no step", s.Kind)

@@ -147,7 +147,7 @@ func (x *trace) before(t *Treatment, b *record.Batch, r *record.Record) { x.was 
 func (x *trace) after(t *Treatment, b *record.Batch, r *record.Record, step int, goes bool, failed int) {
 	e := Effect{Step: step + 1, Failed: failed, Drops: !goes}
 	if e.Kind = "guards"; step >= 0 {
-		e.Kind = t.src.Steps[step].Kind
+		e.Kind = string(t.src.Steps[step].Kind)
 	}
 	now := t.shown(b, r)
 	for _, f := range x.was {

@@ -57,7 +57,7 @@ func Decode(n *yamldoc.Node, name string) Source {
 	if steps := n.Get("steps"); steps != nil {
 		for _, item := range steps.Items {
 			if len(item.Entries) == 1 {
-				s.Steps = append(s.Steps, Step{Kind: item.Entries[0].Key, Value: item.Entries[0].Value})
+				s.Steps = append(s.Steps, Step{Kind: StepKind(item.Entries[0].Key), Value: item.Entries[0].Value})
 			}
 		}
 	}
@@ -114,7 +114,7 @@ func (s Source) Destinations() []string {
 func (s Source) Masks() []string {
 	var out []string
 	for _, st := range s.Steps {
-		if st.Kind == "mask" {
+		if st.Kind == Mask {
 			out = append(out, st.Value.Texts()...)
 		}
 	}
@@ -127,7 +127,7 @@ func (s Source) Masks() []string {
 func (s Source) Formats() []string {
 	out := []string{s.Format}
 	for _, st := range s.Steps {
-		if st.Kind == "parse" {
+		if st.Kind == Parse {
 			if f := st.Value.Get("format").Text(); f != "" && !slices.Contains(out, f) {
 				out = append(out, f)
 			}
