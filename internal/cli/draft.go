@@ -89,7 +89,7 @@ func (a *app) checkCmd() *cobra.Command {
 				Findings []contract.Finding `json:"findings"`
 				NotMade  []string           `json:"notMade"`
 			}{[]contract.Finding{}, check.NeedFleet()}
-			out.Findings = append(out.Findings, shownFindings(list)...)
+			out.Findings = append(out.Findings, contract.FindingsOf(list)...)
 			if err := a.showValue(out, func() {
 				a.findings(out.Findings)
 				a.printf("%s in %s: %s.\n", plural(len(cat.All()), "definition", "definitions"), plural(len(files),
@@ -104,29 +104,6 @@ func (a *app) checkCmd() *cobra.Command {
 			return findingsExit(out.Findings)
 		},
 	}
-}
-
-// shownFindings are findings of this program in the form of the service's.
-func shownFindings(list []check.Finding) []contract.Finding {
-	var out []contract.Finding
-	for _, f := range list {
-		out = append(
-			out,
-			contract.Finding{
-				Code:     f.Code,
-				Severity: contract.Severity(f.Severity),
-				Kind:     f.Kind,
-				Name:     f.Name,
-				File:     f.File,
-				Line:     f.Line,
-				Column:   f.Column,
-				Hosts:    []string{},
-				Reason:   f.Reason,
-				Fix:      f.Fix,
-			},
-		)
-	}
-	return out
 }
 
 func summary(list []contract.Finding) string {
@@ -432,7 +409,7 @@ func (a *app) draftPutCmd() *cobra.Command {
 			}
 			defs, problems := catalogue.Parse(args[1], text)
 			if len(defs) == 0 {
-				a.findings(shownFindings(check.FromProblems(problems)))
+				a.findings(contract.FindingsOf(check.FromProblems(problems)))
 				return fmt.Errorf("%s holds no definition that can be told by its kind and name", args[1])
 			}
 			c, err := a.client()

@@ -218,7 +218,8 @@ func (a *API) fail(c *gin.Context, err error) {
 	case errors.As(err, &refused):
 		write(c, http.StatusConflict, contract.Conflicting, err.Error(), nil)
 	case errors.As(err, &rejected):
-		write(c, http.StatusUnprocessableEntity, contract.HasFindings, err.Error(), findings(rejected.Findings))
+		list := contract.FindingsOf(rejected.Findings)
+		write(c, http.StatusUnprocessableEntity, contract.HasFindings, err.Error(), list)
 	case errors.As(err, &conflict):
 		write(c, http.StatusConflict, contract.Conflicting, err.Error(), nil)
 	case errors.As(err, &away):

@@ -19,32 +19,6 @@ import (
 	"synaxis/internal/service/store"
 )
 
-func findings(list []check.Finding) []contract.Finding {
-	out := []contract.Finding{}
-	for _, f := range list {
-		hosts := f.Hosts
-		if hosts == nil {
-			hosts = []string{}
-		}
-		out = append(
-			out,
-			contract.Finding{
-				Code:     f.Code,
-				Severity: contract.Severity(f.Severity),
-				Kind:     f.Kind,
-				Name:     f.Name,
-				File:     f.File,
-				Line:     f.Line,
-				Column:   f.Column,
-				Hosts:    hosts,
-				Reason:   f.Reason,
-				Fix:      f.Fix,
-			},
-		)
-	}
-	return out
-}
-
 func (a *API) draftSummary(ctx context.Context, d store.Draft) (contract.DraftSummary, error) {
 	ids, err := a.Changes.Changes(ctx, d)
 	names := []string{}
@@ -74,7 +48,7 @@ func (a *API) draft(ctx context.Context, d store.Draft, list []check.Finding) (c
 		State:     string(d.State),
 		Revision:  optional(d.Revision),
 		Files:     files(d.Files),
-		Findings:  findings(list),
+		Findings:  contract.FindingsOf(list),
 	}
 	var err error
 	out.Added, out.Changed, out.Removed, err = a.Changes.Delta(ctx, d)
@@ -169,7 +143,7 @@ func (a *API) CheckDraft(
 		return nil, err
 	}
 	found, err := a.Changes.CheckDraft(ctx, d)
-	return contract.CheckDraft200JSONResponse{Findings: findings(found)}, err
+	return contract.CheckDraft200JSONResponse{Findings: contract.FindingsOf(found)}, err
 }
 
 // DiffDraft tells what a draft changes.
@@ -231,7 +205,7 @@ func (a *API) PublishDraft(
 	if err != nil {
 		return nil, err
 	}
-	return contract.PublishDraft201JSONResponse{Revision: rev.Number, Findings: findings(found)}, nil
+	return contract.PublishDraft201JSONResponse{Revision: rev.Number, Findings: contract.FindingsOf(found)}, nil
 }
 
 func (a *API) at(ctx context.Context, revision *int) (*changes.State, error) {

@@ -28,7 +28,7 @@ func drafted(x changes.Drafted) contract.DraftDefinition {
 		Published: x.Published,
 		Etag:      x.ETag(),
 		File:      x.File,
-		Findings:  findings(relative(x)),
+		Findings:  contract.FindingsOf(relative(x)),
 	}
 }
 
@@ -172,7 +172,7 @@ func (a *API) TryDefinition(
 		return nil, err
 	}
 	out := contract.TryDefinition200JSONResponse{
-		Findings: findings(t.Findings),
+		Findings: contract.FindingsOf(t.Findings),
 		Chosen:   len(t.Hosts),
 		Hosts:    []string{},
 		Changes:  t.Changes,

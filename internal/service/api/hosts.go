@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +20,6 @@ import (
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/render"
-	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/hosts"
@@ -52,98 +50,6 @@ func count(c *contract.Counts, state health.State, n int) {
 	case health.Offline:
 		c.Offline += n
 	}
-}
-
-// fieldsOf are where the contract has each counter, by its key.
-var fieldsOf = func() map[string]int {
-	out := map[string]int{}
-	for i, f := range reflect.VisibleFields(reflect.TypeFor[contract.Numbers]()) {
-		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		out[key] = i
-	}
-	return out
-}()
-
-func numbers(n wire.Numbers) contract.Numbers {
-	out := contract.Numbers{DropReasons: n.Drops, Destinations: []contract.DestinationNumbers{}}
-	if out.DropReasons == nil {
-		out.DropReasons = map[string]int64{}
-	}
-	into := reflect.ValueOf(&out).Elem()
-	for _, c := range wire.Counters {
-		switch f, v := into.Field(fieldsOf[c.Key]), *c.Of(&n); {
-		case c.Unit != "ns":
-			f.SetInt(v)
-		case v > 0: // a time
-			t := time.Unix(0, v).UTC()
-			f.Set(reflect.ValueOf(&t))
-		}
-	}
-	for name, d := range n.Deliveries {
-		out.Destinations = append(
-			out.Destinations,
-			contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused},
-		)
-		out.Refused += d.Refused
-	}
-	slices.SortFunc(
-		out.Destinations,
-		func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) },
-	)
-	return out
-}
-
-// notes tell what is left out or late of a source, where that is no trouble.
-func notes(n wire.Numbers) []string {
-	out := []string{}
-	if n.Packed > 0 {
-		out = append(
-			out,
-			many(
-				n.Packed,
-				"file is not read, since it is compressed",
-				"files are not read, since they are compressed",
-			),
-		)
-	}
-	if n.FirstRead > 0 {
-		out = append(
-			out,
-			many(
-				n.FirstRead,
-				"byte is still to be read of files that are read for the first time",
-				"bytes are still to be read of files that are read for the first time",
-			),
-		)
-	}
-	if n.Zeros > 0 {
-		out = append(
-			out,
-			many(
-				n.Zeros,
-				"NUL byte was skipped at the begin of a line",
-				"NUL bytes were skipped at the begin of lines",
-			)+", as a program leaves them whose file was truncated while it wrote",
-		)
-	}
-	if n.Truncated > 0 {
-		out = append(
-			out,
-			many(
-				n.Truncated,
-				"truncation of a file while it was read",
-				"truncations of files while they were read",
-			)+"; what was written just before may be lost, unless a copy is collected too",
-		)
-	}
-	return out
-}
-
-func many(n int64, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
 }
 
 // assignedSources are the sources in the config that is assigned to a host.

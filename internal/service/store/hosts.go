@@ -51,11 +51,9 @@ func (s *Store) FormerHosts(ctx context.Context) ([]Host, error) {
 	return list(ctx, s.read, scanHost, hostColumns+` FROM former_hosts ORDER BY name, id`)
 }
 
-// AddFormerHost keeps a retired host whose name another one takes.
-func (t *Tx) AddFormerHost(h Host) error {
-	t.tell(HostReplaced{h})
-	return t.exec(
-		`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
+// hostValues are what a row of a host holds, in the order of its columns.
+func hostValues(h Host) []any {
+	return []any{
 		h.Name,
 		h.UID,
 		h.HostID,
@@ -64,6 +62,15 @@ func (t *Tx) AddFormerHost(h Host) error {
 		text(h.Settings),
 		stamp(h.JoinedAt),
 		stamp(h.RetiredAt),
+	}
+}
+
+// AddFormerHost keeps a retired host whose name another one takes.
+func (t *Tx) AddFormerHost(h Host) error {
+	t.tell(HostReplaced{h})
+	return t.exec(
+		`INSERT INTO former_hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)`,
+		hostValues(h)...,
 	)
 }
 
@@ -82,14 +89,7 @@ func (t *Tx) PutHost(h Host) error {
 		`INSERT INTO hosts (name, uid, host_id, service_name, labels, settings, joined_at, retired_at) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET uid=excluded.uid, host_id=excluded.host_id, service_name=excluded.service_name,
 		labels=excluded.labels, settings=excluded.settings, joined_at=excluded.joined_at, retired_at=excluded.retired_at`,
-		h.Name,
-		h.UID,
-		h.HostID,
-		h.ServiceName,
-		text(h.Labels),
-		text(h.Settings),
-		stamp(h.JoinedAt),
-		stamp(h.RetiredAt),
+		hostValues(h)...,
 	)
 }
 

@@ -1,20 +1,12 @@
 <script setup lang="ts">
 import { XMarkIcon } from '@heroicons/vue/20/solid'
 import { computed, useId } from 'vue'
-import type { Names } from '../composables/completion'
-import { simple, typed, type Branch, type Value } from '../composables/tree'
+import { simple, typed, type FieldProps } from '../composables/tree'
 import FieldHead from './FieldHead.vue'
 import FormField from './FormField.vue'
 
 /** A place of a form that holds a list. */
-const props = defineProps<{
-  of: Branch
-  value: Value | undefined
-  path: string[]
-  names: Names
-  label: string
-  removable?: boolean
-}>()
+const props = defineProps<FieldProps>()
 const emit = defineEmits<{ edit: [path: string[], value: unknown] }>()
 const id = useId()
 const forward = (path: string[], value: unknown) => emit('edit', path, value)

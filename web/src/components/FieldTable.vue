@@ -1,19 +1,11 @@
 <script setup lang="ts">
 import { PlusIcon, XMarkIcon } from '@heroicons/vue/20/solid'
 import { computed, ref } from 'vue'
-import type { Names } from '../composables/completion'
-import { simple, typed, type Branch, type Value } from '../composables/tree'
+import { simple, typed, type FieldProps, type Value } from '../composables/tree'
 import FieldHead from './FieldHead.vue'
 
 /** A place of a form that holds keys of the writer's choice. */
-const props = defineProps<{
-  of: Branch
-  value: Value | undefined
-  path: string[]
-  names: Names
-  label: string
-  removable?: boolean
-}>()
+const props = defineProps<FieldProps>()
 const emit = defineEmits<{ edit: [path: string[], value: unknown] }>()
 const doc = computed(() => props.of.forms.find((f) => f.doc)?.doc)
 const entries = computed(() =>

@@ -1,21 +1,13 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import type { Names } from '../composables/completion'
-import type { Branch, Value } from '../composables/tree'
+import type { FieldProps, Value } from '../composables/tree'
 import FieldHead from './FieldHead.vue'
 import FieldList from './FieldList.vue'
 import FieldTable from './FieldTable.vue'
 import FieldValue from './FieldValue.vue'
 
 /** One place of a definition as a form shows it; it calls itself for what is inside. */
-const props = defineProps<{
-  of: Branch
-  value: Value | undefined
-  path: string[]
-  names: Names
-  label: string
-  removable?: boolean
-}>()
+const props = defineProps<FieldProps>()
 const emit = defineEmits<{ edit: [path: string[], value: unknown] }>()
 const forward = (path: string[], value: unknown) => emit('edit', path, value)
 

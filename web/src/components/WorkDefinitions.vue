@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { useCatalogue, useLanguage } from '../api/queries'
-import { completer, type Names } from '../composables/completion'
+import { builtIn, completer, type Names } from '../composables/completion'
 import { moment, sentence } from '../composables/format'
 import { useWorkbench, type Part } from '../composables/workbench'
 import CodeEditor from './CodeEditor.vue'
@@ -13,22 +13,7 @@ const { candidates, chosen, part, format, source, masks, tried, choose } = w
 const { data: language } = useLanguage()
 const { data: catalogue } = useCatalogue()
 const names = computed<Names>(() => {
-  const out: Names = {
-    mask: [
-      'payment-card',
-      'iban',
-      'email',
-      'ipv4',
-      'ipv6',
-      'phone',
-      'jwt',
-      'private-key',
-      'token',
-      'password',
-      'mac',
-    ],
-    format: ['raw', 'json', 'keyvalue', 'csv', 'syslog', 'web-common', 'web-combined'],
-  }
+  const out: Names = { mask: [...builtIn.mask!], format: [...builtIn.format!] }
   for (const x of catalogue.value?.items ?? []) (out[x.kind] ??= []).push(x.name)
   return out
 })

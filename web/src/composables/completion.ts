@@ -3,7 +3,6 @@ import type { Schemas } from '../api/client'
 import { placeAt } from './place'
 
 export type Key = Schemas['LanguageKey']
-/** Names of definitions by their kind. */
 /** What the language itself has of each kind. */
 export const builtIn: Names = {
   format: ['raw', 'json', 'keyvalue', 'csv', 'syslog', 'web-common', 'web-combined'],
@@ -22,6 +21,7 @@ export const builtIn: Names = {
   ],
 }
 
+/** Names of definitions by their kind. */
 export type Names = Record<string, string[]>
 
 /** Whether a path of the language fits a place of a document. */

@@ -1,4 +1,4 @@
-import type { Key } from './completion'
+import type { Key, Names } from './completion'
 
 /** A place of the language as a form shows it, with the forms that it may have. */
 export type Branch = { name: string; forms: Key[]; children: Branch[]; item?: Branch; any?: Branch }
@@ -24,6 +24,16 @@ export function tree(keys: Key[]): Branch {
 }
 
 export type Value = string | boolean | null | Value[] | { [key: string]: Value }
+
+/** What a component gets that shows one place of a form. */
+export type FieldProps = {
+  of: Branch
+  value: Value | undefined
+  path: string[]
+  names: Names
+  label: string
+  removable?: boolean
+}
 
 /** What an input holds, as the value that is written: numbers where numbers are due. */
 export function typed(text: string, forms: Key[]): string | number | boolean | null {
