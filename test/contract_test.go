@@ -317,6 +317,7 @@ func TestContract(t *testing.T) {
 	contractOfTheWorkbench(t, c, bad, dir)
 	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
 	bad(404, first(c.GetRollout(ctx, 9)), nil)
+	contractOfDestinations(t, c, bad)
 	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
 	assert.Equal(t, "retired", *retired.Verdict.Code)
 	bad(404, first(c.RetireHost(ctx, "nobody")), nil)
@@ -352,6 +353,30 @@ func TestContract(t *testing.T) {
 		assert.True(t, transport.seen[op], "operation %s was never exercised with a good answer", op)
 	}
 	assert.GreaterOrEqual(t, len(operations), 28)
+}
+
+// contractOfDestinations exercises what is said of destinations, books and rejects.
+func contractOfDestinations(
+	t *testing.T, c *contract.Client, bad func(status int, resp *http.Response, err error),
+) {
+	ctx := context.Background()
+	text, everywhere := "labels.site ==", "all"
+	assert.NotNil(t, get[contract.Books](t, first(c.GetBooks(ctx, &contract.GetBooksParams{Hosts: &everywhere})), nil).Items)
+	bad(400, first(c.GetBooks(ctx, &contract.GetBooksParams{Hosts: &text})), nil)
+	assert.Len(t, get[contract.DestinationList](t, first(c.ListDestinations(ctx)), nil).Items, 1)
+	detail := get[contract.DestinationDetail](t, first(c.GetDestination(ctx, "out")), nil)
+	assert.Equal(t, "out", detail.State.Name)
+	bad(404, first(c.GetDestination(ctx, "nowhere")), nil)
+	assert.Empty(t, get[contract.RejectList](t, first(c.ListRejects(ctx, "out", nil)), nil).Items)
+	bad(404, first(c.ListRejects(ctx, "nowhere", nil)), nil)
+	records := get[contract.RejectRecords](t, first(c.ListRejectRecords(ctx, "out",
+		&contract.ListRejectRecordsParams{Host: "h1"})), nil)
+	assert.Empty(t, records.Items)
+	bad(404, first(c.ListRejectRecords(ctx, "out", &contract.ListRejectRecordsParams{Host: "h9"})), nil)
+	assert.Zero(t, get[contract.RejectOutcome](t, first(c.ResendRejects(ctx, "out", contract.RejectChoice{})), nil).Done)
+	assert.Zero(t, get[contract.RejectOutcome](t, first(c.DiscardRejects(ctx, "out", contract.RejectChoice{})), nil).Done)
+	bad(400, first(c.ResendRejects(ctx, "out", contract.RejectChoice{Hosts: &text})), nil)
+	bad(404, first(c.DiscardRejects(ctx, "nowhere", contract.RejectChoice{})), nil)
 }
 
 // first takes the response of a call that reached the service.

@@ -155,6 +155,7 @@ func TestDownAndWithoutService(t *testing.T) {
 	eventually(t, 70*time.Second, "the agent to come back to the service", func() bool { return d.connected("h") })
 	eventually(t, 10*time.Second, "the numbers of all that time", func() bool {
 		h := d.host("h")
+		t.Logf("%+v", h.Sources)
 		return len(h.Sources) == 1 && h.Sources[0].Numbers.Acknowledged == 300 && h.Sources[0].Numbers.Read == 300
 	})
 }

@@ -322,6 +322,8 @@ type receiver struct {
 	*httptest.Server
 	mu     sync.Mutex
 	bodies map[string]int
+	ids    map[string]string // of each record's id its body
+	clash  []string          // ids that stand for two bodies
 	last   map[string]any
 	answer func(n int) int // status for request number n, 0 to drop the answer; nil is always 200
 	calls  int
@@ -348,7 +350,7 @@ func (r *receiver) since(t time.Time) int {
 }
 
 func newReceiver(t *testing.T, answer func(n int) int) *receiver {
-	r := &receiver{bodies: map[string]int{}, answer: answer}
+	r := &receiver{bodies: map[string]int{}, ids: map[string]string{}, answer: answer}
 	r.Server = httptest.NewServer(http.HandlerFunc(r.serve))
 	t.Cleanup(func() { r.CloseClientConnections(); r.Close() })
 	return r
@@ -374,6 +376,12 @@ func (r *receiver) serve(w http.ResponseWriter, q *http.Request) {
 			if json.Unmarshal(line, &rec) == nil {
 				body, _ := rec["body"].(string)
 				r.bodies[body]++
+				if id, ok := rec["id"].(string); ok {
+					if had, twice := r.ids[id]; twice && had != body {
+						r.clash = append(r.clash, id)
+					}
+					r.ids[id] = body
+				}
 				r.last = rec
 			}
 		}
@@ -402,6 +410,14 @@ func (r *receiver) count() (distinct, all int) {
 		all += n
 	}
 	return len(r.bodies), all
+}
+
+// known tells how many ids arrived, each for one record.
+func (r *receiver) known(t *testing.T) int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	require.Empty(t, r.clash, "an id stands for one record")
+	return len(r.ids)
 }
 
 // linesCatalogue is one source of raw lines to one receiver.

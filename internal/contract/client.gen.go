@@ -95,6 +95,11 @@ type ClientInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBooks What became of every record, by source and destination, with the difference, which is zero
+	//
+	// Corresponds with GET /books (the `GetBooks` operationId).
+	GetBooks(ctx context.Context, params *GetBooksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDefinitions The definitions of a revision
 	//
 	// Corresponds with GET /catalogue (the `ListDefinitions` operationId).
@@ -114,6 +119,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDestinations Every destination of the fleet, with what waits for it
+	//
+	// Corresponds with GET /destinations (the `ListDestinations` operationId).
+	ListDestinations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDestination A destination with all hosts that feed it
+	//
+	// Corresponds with GET /destinations/{destination} (the `GetDestination` operationId).
+	GetDestination(ctx context.Context, destination DestinationName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRejects What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+	//
+	// Corresponds with GET /destinations/{destination}/rejects (the `ListRejects` operationId).
+	ListRejects(ctx context.Context, destination DestinationName, params *ListRejectsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiscardRejectsWithBody Let hosts delete rejects
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+	DiscardRejectsWithBody(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiscardRejects Let hosts delete rejects
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+	DiscardRejects(ctx context.Context, destination DestinationName, body DiscardRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRejectRecords Rejects of one host, one record each, masked as they were sent
+	//
+	// Corresponds with GET /destinations/{destination}/rejects/records (the `ListRejectRecords` operationId).
+	ListRejectRecords(ctx context.Context, destination DestinationName, params *ListRejectRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResendRejectsWithBody Let hosts send rejects again, ten records first
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+	ResendRejectsWithBody(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResendRejects Let hosts send rejects again, ten records first
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+	ResendRejects(ctx context.Context, destination DestinationName, body ResendRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDrafts Open drafts, newest first
 	//
@@ -595,6 +648,21 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// GetBooks What became of every record, by source and destination, with the difference, which is zero
+//
+// Corresponds with GET /books (the `GetBooks` operationId).
+func (c *Client) GetBooks(ctx context.Context, params *GetBooksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBooksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDefinitions The definitions of a revision
 //
 // Corresponds with GET /catalogue (the `ListDefinitions` operationId).
@@ -645,6 +713,134 @@ func (c *Client) GetDefinition(ctx context.Context, kind Kind, name DefinitionNa
 // Corresponds with GET /coverage (the `GetCoverage` operationId).
 func (c *Client) GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCoverageRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDestinations Every destination of the fleet, with what waits for it
+//
+// Corresponds with GET /destinations (the `ListDestinations` operationId).
+func (c *Client) ListDestinations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDestinationsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDestination A destination with all hosts that feed it
+//
+// Corresponds with GET /destinations/{destination} (the `GetDestination` operationId).
+func (c *Client) GetDestination(ctx context.Context, destination DestinationName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDestinationRequest(c.Server, destination)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRejects What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+//
+// Corresponds with GET /destinations/{destination}/rejects (the `ListRejects` operationId).
+func (c *Client) ListRejects(ctx context.Context, destination DestinationName, params *ListRejectsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRejectsRequest(c.Server, destination, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiscardRejectsWithBody Let hosts delete rejects
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+func (c *Client) DiscardRejectsWithBody(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardRejectsRequestWithBody(c.Server, destination, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiscardRejects Let hosts delete rejects
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+func (c *Client) DiscardRejects(ctx context.Context, destination DestinationName, body DiscardRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardRejectsRequest(c.Server, destination, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRejectRecords Rejects of one host, one record each, masked as they were sent
+//
+// Corresponds with GET /destinations/{destination}/rejects/records (the `ListRejectRecords` operationId).
+func (c *Client) ListRejectRecords(ctx context.Context, destination DestinationName, params *ListRejectRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRejectRecordsRequest(c.Server, destination, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResendRejectsWithBody Let hosts send rejects again, ten records first
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+func (c *Client) ResendRejectsWithBody(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResendRejectsRequestWithBody(c.Server, destination, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResendRejects Let hosts send rejects again, ten records first
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+func (c *Client) ResendRejects(ctx context.Context, destination DestinationName, body ResendRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResendRejectsRequest(c.Server, destination, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2017,6 +2213,60 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 	return req, nil
 }
 
+// NewGetBooksRequest constructs an http.Request for the GetBooks method
+func NewGetBooksRequest(server string, params *GetBooksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/books")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDefinitionsRequest constructs an http.Request for the ListDefinitions method
 func NewListDefinitionsRequest(server string, params *ListDefinitionsParams) (*http.Request, error) {
 	var err error
@@ -2243,6 +2493,327 @@ func NewGetCoverageRequest(server string, params *GetCoverageParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDestinationsRequest constructs an http.Request for the ListDestinations method
+func NewListDestinationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDestinationRequest constructs an http.Request for the GetDestination method
+func NewGetDestinationRequest(server string, destination DestinationName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "destination", destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRejectsRequest constructs an http.Request for the ListRejects method
+func NewListRejectsRequest(server string, destination DestinationName, params *ListRejectsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "destination", destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations/%s/rejects", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDiscardRejectsRequest calls the generic DiscardRejects builder with application/json body
+func NewDiscardRejectsRequest(server string, destination DestinationName, body DiscardRejectsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDiscardRejectsRequestWithBody(server, destination, "application/json", bodyReader)
+}
+
+// NewDiscardRejectsRequestWithBody constructs an http.Request for the DiscardRejects method, with any body, and a specified content type
+func NewDiscardRejectsRequestWithBody(server string, destination DestinationName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "destination", destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations/%s/rejects/discard", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRejectRecordsRequest constructs an http.Request for the ListRejectRecords method
+func NewListRejectRecordsRequest(server string, destination DestinationName, params *ListRejectRecordsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "destination", destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations/%s/rejects/records", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Cause != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResendRejectsRequest calls the generic ResendRejects builder with application/json body
+func NewResendRejectsRequest(server string, destination DestinationName, body ResendRejectsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResendRejectsRequestWithBody(server, destination, "application/json", bodyReader)
+}
+
+// NewResendRejectsRequestWithBody constructs an http.Request for the ResendRejects method, with any body, and a specified content type
+func NewResendRejectsRequestWithBody(server string, destination DestinationName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "destination", destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/destinations/%s/rejects/resend", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4547,6 +5118,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
+	// GetBooksWithResponse What became of every record, by source and destination, with the difference, which is zero
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /books (the `GetBooks` operationId).
+	GetBooksWithResponse(ctx context.Context, params *GetBooksParams, reqEditors ...RequestEditorFn) (*GetBooksResponse, error)
+
 	// ListDefinitionsWithResponse The definitions of a revision
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4574,6 +5152,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
+
+	// ListDestinationsWithResponse Every destination of the fleet, with what waits for it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /destinations (the `ListDestinations` operationId).
+	ListDestinationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDestinationsResponse, error)
+
+	// GetDestinationWithResponse A destination with all hosts that feed it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /destinations/{destination} (the `GetDestination` operationId).
+	GetDestinationWithResponse(ctx context.Context, destination DestinationName, reqEditors ...RequestEditorFn) (*GetDestinationResponse, error)
+
+	// ListRejectsWithResponse What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /destinations/{destination}/rejects (the `ListRejects` operationId).
+	ListRejectsWithResponse(ctx context.Context, destination DestinationName, params *ListRejectsParams, reqEditors ...RequestEditorFn) (*ListRejectsResponse, error)
+
+	// DiscardRejectsWithBodyWithResponse Let hosts delete rejects
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+	DiscardRejectsWithBodyWithResponse(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardRejectsResponse, error)
+
+	// DiscardRejectsWithResponse Let hosts delete rejects
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+	DiscardRejectsWithResponse(ctx context.Context, destination DestinationName, body DiscardRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardRejectsResponse, error)
+
+	// ListRejectRecordsWithResponse Rejects of one host, one record each, masked as they were sent
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /destinations/{destination}/rejects/records (the `ListRejectRecords` operationId).
+	ListRejectRecordsWithResponse(ctx context.Context, destination DestinationName, params *ListRejectRecordsParams, reqEditors ...RequestEditorFn) (*ListRejectRecordsResponse, error)
+
+	// ResendRejectsWithBodyWithResponse Let hosts send rejects again, ten records first
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+	ResendRejectsWithBodyWithResponse(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResendRejectsResponse, error)
+
+	// ResendRejectsWithResponse Let hosts send rejects again, ten records first
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+	ResendRejectsWithResponse(ctx context.Context, destination DestinationName, body ResendRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*ResendRejectsResponse, error)
 
 	// ListDraftsWithResponse Open drafts, newest first
 	//
@@ -5156,6 +5790,54 @@ func (r ListAuditResponse) ContentType() string {
 	return ""
 }
 
+type GetBooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Books
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBooksResponse) GetJSON200() *Books {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBooksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBooksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDefinitionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5342,6 +6024,294 @@ func (r GetCoverageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDestinationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DestinationList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDestinationsResponse) GetJSON200() *DestinationList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDestinationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDestinationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDestinationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDestinationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDestinationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDestinationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DestinationDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDestinationResponse) GetJSON200() *DestinationDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDestinationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDestinationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDestinationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDestinationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDestinationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRejectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRejectsResponse) GetJSON200() *RejectList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRejectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRejectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRejectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRejectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRejectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DiscardRejectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DiscardRejectsResponse) GetJSON200() *RejectOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DiscardRejectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DiscardRejectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiscardRejectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiscardRejectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiscardRejectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRejectRecordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectRecords
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRejectRecordsResponse) GetJSON200() *RejectRecords {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRejectRecordsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRejectRecordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRejectRecordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRejectRecordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRejectRecordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResendRejectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResendRejectsResponse) GetJSON200() *RejectOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResendRejectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResendRejectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResendRejectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResendRejectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResendRejectsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7966,6 +8936,19 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
+// GetBooksWithResponse What became of every record, by source and destination, with the difference, which is zero
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /books (the `GetBooks` operationId).
+func (c *ClientWithResponses) GetBooksWithResponse(ctx context.Context, params *GetBooksParams, reqEditors ...RequestEditorFn) (*GetBooksResponse, error) {
+	rsp, err := c.GetBooks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBooksResponse(rsp)
+}
+
 // ListDefinitionsWithResponse The definitions of a revision
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8016,6 +8999,110 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseGetCoverageResponse(rsp)
+}
+
+// ListDestinationsWithResponse Every destination of the fleet, with what waits for it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /destinations (the `ListDestinations` operationId).
+func (c *ClientWithResponses) ListDestinationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDestinationsResponse, error) {
+	rsp, err := c.ListDestinations(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDestinationsResponse(rsp)
+}
+
+// GetDestinationWithResponse A destination with all hosts that feed it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /destinations/{destination} (the `GetDestination` operationId).
+func (c *ClientWithResponses) GetDestinationWithResponse(ctx context.Context, destination DestinationName, reqEditors ...RequestEditorFn) (*GetDestinationResponse, error) {
+	rsp, err := c.GetDestination(ctx, destination, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDestinationResponse(rsp)
+}
+
+// ListRejectsWithResponse What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /destinations/{destination}/rejects (the `ListRejects` operationId).
+func (c *ClientWithResponses) ListRejectsWithResponse(ctx context.Context, destination DestinationName, params *ListRejectsParams, reqEditors ...RequestEditorFn) (*ListRejectsResponse, error) {
+	rsp, err := c.ListRejects(ctx, destination, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRejectsResponse(rsp)
+}
+
+// DiscardRejectsWithBodyWithResponse Let hosts delete rejects
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+func (c *ClientWithResponses) DiscardRejectsWithBodyWithResponse(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardRejectsResponse, error) {
+	rsp, err := c.DiscardRejectsWithBody(ctx, destination, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardRejectsResponse(rsp)
+}
+
+// DiscardRejectsWithResponse Let hosts delete rejects
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /destinations/{destination}/rejects/discard (the `DiscardRejects` operationId).
+func (c *ClientWithResponses) DiscardRejectsWithResponse(ctx context.Context, destination DestinationName, body DiscardRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardRejectsResponse, error) {
+	rsp, err := c.DiscardRejects(ctx, destination, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardRejectsResponse(rsp)
+}
+
+// ListRejectRecordsWithResponse Rejects of one host, one record each, masked as they were sent
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /destinations/{destination}/rejects/records (the `ListRejectRecords` operationId).
+func (c *ClientWithResponses) ListRejectRecordsWithResponse(ctx context.Context, destination DestinationName, params *ListRejectRecordsParams, reqEditors ...RequestEditorFn) (*ListRejectRecordsResponse, error) {
+	rsp, err := c.ListRejectRecords(ctx, destination, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRejectRecordsResponse(rsp)
+}
+
+// ResendRejectsWithBodyWithResponse Let hosts send rejects again, ten records first
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+func (c *ClientWithResponses) ResendRejectsWithBodyWithResponse(ctx context.Context, destination DestinationName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResendRejectsResponse, error) {
+	rsp, err := c.ResendRejectsWithBody(ctx, destination, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResendRejectsResponse(rsp)
+}
+
+// ResendRejectsWithResponse Let hosts send rejects again, ten records first
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /destinations/{destination}/rejects/resend (the `ResendRejects` operationId).
+func (c *ClientWithResponses) ResendRejectsWithResponse(ctx context.Context, destination DestinationName, body ResendRejectsJSONRequestBody, reqEditors ...RequestEditorFn) (*ResendRejectsResponse, error) {
+	rsp, err := c.ResendRejects(ctx, destination, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResendRejectsResponse(rsp)
 }
 
 // ListDraftsWithResponse Open drafts, newest first
@@ -9039,6 +10126,39 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	return response, nil
 }
 
+// ParseGetBooksResponse parses an HTTP response from a GetBooksWithResponse call
+func ParseGetBooksResponse(rsp *http.Response) (*GetBooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Books
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDefinitionsResponse parses an HTTP response from a ListDefinitionsWithResponse call
 func ParseListDefinitionsResponse(rsp *http.Response) (*ListDefinitionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9154,6 +10274,204 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest CoverageTable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDestinationsResponse parses an HTTP response from a ListDestinationsWithResponse call
+func ParseListDestinationsResponse(rsp *http.Response) (*ListDestinationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDestinationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DestinationList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDestinationResponse parses an HTTP response from a GetDestinationWithResponse call
+func ParseGetDestinationResponse(rsp *http.Response) (*GetDestinationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDestinationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DestinationDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRejectsResponse parses an HTTP response from a ListRejectsWithResponse call
+func ParseListRejectsResponse(rsp *http.Response) (*ListRejectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRejectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDiscardRejectsResponse parses an HTTP response from a DiscardRejectsWithResponse call
+func ParseDiscardRejectsResponse(rsp *http.Response) (*DiscardRejectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiscardRejectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectOutcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRejectRecordsResponse parses an HTTP response from a ListRejectRecordsWithResponse call
+func ParseListRejectRecordsResponse(rsp *http.Response) (*ListRejectRecordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRejectRecordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectRecords
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResendRejectsResponse parses an HTTP response from a ResendRejectsWithResponse call
+func ParseResendRejectsResponse(rsp *http.Response) (*ResendRejectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResendRejectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectOutcome
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -34,6 +34,9 @@ var rights = map[string][]Right{
 	"CheckDraft":    {MayLook}, "DiffDraft": {MayLook},
 	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
 
+	"GetBooks": {MayLook}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},
+	"ListRejectRecords": {MayLook}, "ResendRejects": {MayChange}, "DiscardRejects": {MayChange},
+
 	"TryDefinition": {
 		MayTry,
 	}, "GuessLog": {MayTry}, "ReadText": {MayTry}, "TryLog": {MayTry}, "ScanLog": {MayTry}, "CarveField": {MayTry},

@@ -365,6 +365,33 @@ type AuditList struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// BookLine defines model for BookLine.
+type BookLine struct {
+	// Difference what the books do not account for
+	Difference  int64            `json:"difference"`
+	DropReasons map[string]int64 `json:"dropReasons"`
+
+	// Hosts how many hosts
+	Hosts int `json:"hosts"`
+
+	// Numbers What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory
+	Numbers DestinationNumbers `json:"numbers"`
+	Source  string             `json:"source"`
+
+	// Unbalanced hosts with a difference
+	Unbalanced []string `json:"unbalanced"`
+}
+
+// Books defines model for Books.
+type Books struct {
+	// Hosts how many hosts have said anything
+	Hosts int        `json:"hosts"`
+	Items []BookLine `json:"items"`
+
+	// Off The sum of all differences, as if each were positive. It is zero
+	Off int64 `json:"off"`
+}
+
 // CarveField defines model for CarveField.
 type CarveField struct {
 	End  int    `json:"end"`
@@ -516,11 +543,111 @@ type DefinitionText struct {
 	Text string `json:"text"`
 }
 
-// DestinationNumbers defines model for DestinationNumbers.
+// DestinationDetail defines model for DestinationDetail.
+type DestinationDetail struct {
+	Items []DestinationHost `json:"items"`
+	State DestinationState  `json:"state"`
+}
+
+// DestinationHost defines model for DestinationHost.
+type DestinationHost struct {
+	Answers map[string]int64 `json:"answers"`
+
+	// Code what is wrong with it on this host
+	Code      *string `json:"code,omitempty"`
+	Connected bool    `json:"connected"`
+	FullIn    *int64  `json:"fullIn,omitempty"`
+	Host      string  `json:"host"`
+
+	// Numbers What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory
+	Numbers     DestinationNumbers `json:"numbers"`
+	Reason      *string            `json:"reason,omitempty"`
+	RejectBytes int64              `json:"rejectBytes"`
+	Rejects     int64              `json:"rejects"`
+	Room        *int64             `json:"room,omitempty"`
+	Since       *time.Time         `json:"since,omitempty"`
+	Sources     []string           `json:"sources"`
+	Todo        *string            `json:"todo,omitempty"`
+}
+
+// DestinationList defines model for DestinationList.
+type DestinationList struct {
+	Items []DestinationState `json:"items"`
+}
+
+// DestinationNumbers What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory
 type DestinationNumbers struct {
 	Acknowledged int64  `json:"acknowledged"`
 	Destination  string `json:"destination"`
-	Refused      int64  `json:"refused"`
+
+	// Discarded Records that were given up since there was no room, or lost to damage on disk
+	Discarded int64 `json:"discarded"`
+
+	// DiskBytes Bytes of the buffer on disk
+	DiskBytes int64 `json:"diskBytes"`
+
+	// Dropped Records that the source's own rules dropped
+	Dropped int64 `json:"dropped"`
+
+	// Elsewhere Records that go to other destinations only
+	Elsewhere int64 `json:"elsewhere"`
+
+	// InMemory Records that wait or are under way, and are not on disk
+	InMemory int64 `json:"inMemory"`
+
+	// Oldest When the oldest record was read that waits on disk; absent when none does
+	Oldest *time.Time `json:"oldest,omitempty"`
+
+	// OnDisk Records that wait in the buffer on disk
+	OnDisk int64 `json:"onDisk"`
+	Read   int64 `json:"read"`
+
+	// Refused Records that were put among the rejects
+	Refused int64 `json:"refused"`
+}
+
+// DestinationState defines model for DestinationState.
+type DestinationState struct {
+	Address *string `json:"address,omitempty"`
+
+	// Answers What it answered in the last five minutes, by kind
+	Answers map[string]int64 `json:"answers"`
+
+	// FullIn Seconds until the first buffer is full at the present rate; absent for never
+	FullIn *int64 `json:"fullIn,omitempty"`
+
+	// Hosts hosts that feed it
+	Hosts int `json:"hosts"`
+
+	// Kind otlp, http, syslog, file, discard; empty when it is in no revision
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Numbers What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory
+	Numbers DestinationNumbers `json:"numbers"`
+
+	// Rate records that were acknowledged in a second of the last minutes
+	Rate        float64 `json:"rate"`
+	RejectBytes int64   `json:"rejectBytes"`
+	Rejects     int64   `json:"rejects"`
+
+	// Room bytes that all buffers may take
+	Room    *int64               `json:"room,omitempty"`
+	Sources []string             `json:"sources"`
+	States  []DestinationTrouble `json:"states"`
+
+	// Troubled hosts on which something is wrong with it
+	Troubled int `json:"troubled"`
+}
+
+// DestinationTrouble defines model for DestinationTrouble.
+type DestinationTrouble struct {
+	Code     string     `json:"code"`
+	Examples []string   `json:"examples"`
+	Hosts    int        `json:"hosts"`
+	Reason   string     `json:"reason"`
+	Since    *time.Time `json:"since,omitempty"`
+	Todo     *string    `json:"todo,omitempty"`
 }
 
 // DiffLine defines model for DiffLine.
@@ -1082,6 +1209,9 @@ type Numbers struct {
 	FirstRead  int64      `json:"firstRead"`
 	LastRecord *time.Time `json:"lastRecord,omitempty"`
 
+	// Lost Bytes of deleted files that were let go before they were read
+	Lost int64 `json:"lost"`
+
 	// Masked Records in which a mask found something
 	Masked int64 `json:"masked"`
 
@@ -1094,7 +1224,7 @@ type Numbers struct {
 	// Packed Files that a pattern takes and that are not read, since they are compressed
 	Packed int64 `json:"packed"`
 
-	// Pending Records that are read and not settled yet
+	// Pending Records that wait for a destination, on disk or in memory
 	Pending     int64 `json:"pending"`
 	Read        int64 `json:"read"`
 	Refused     int64 `json:"refused"`
@@ -1132,6 +1262,77 @@ type Publication struct {
 type Published struct {
 	Findings []Finding `json:"findings"`
 	Revision int       `json:"revision"`
+}
+
+// RejectCause defines model for RejectCause.
+type RejectCause struct {
+	Bytes int64  `json:"bytes"`
+	Cause string `json:"cause"`
+
+	// Example one of the records, masked as it was sent
+	Example *string   `json:"example,omitempty"`
+	First   time.Time `json:"first"`
+	Hosts   []string  `json:"hosts"`
+	Last    time.Time `json:"last"`
+	Reason  string    `json:"reason"`
+	Records int64     `json:"records"`
+	Source  string    `json:"source"`
+}
+
+// RejectChoice defines model for RejectChoice.
+type RejectChoice struct {
+	Cause *string `json:"cause,omitempty"`
+
+	// Hosts a condition over hosts; without it all that feed the destination
+	Hosts  *string `json:"hosts,omitempty"`
+	Source *string `json:"source,omitempty"`
+}
+
+// RejectHost defines model for RejectHost.
+type RejectHost struct {
+	// Answer why it ended
+	Answer *string `json:"answer,omitempty"`
+	Done   int64   `json:"done"`
+
+	// Error why the host could not do it
+	Error *string `json:"error,omitempty"`
+	Host  string  `json:"host"`
+
+	// Left there are others
+	Left bool `json:"left"`
+}
+
+// RejectList defines model for RejectList.
+type RejectList struct {
+	Items []RejectCause `json:"items"`
+
+	// Silent hosts that could not be asked
+	Silent []SilentHost `json:"silent"`
+}
+
+// RejectOutcome defines model for RejectOutcome.
+type RejectOutcome struct {
+	// Done records that were sent or deleted
+	Done  int64        `json:"done"`
+	Items []RejectHost `json:"items"`
+}
+
+// RejectRecord defines model for RejectRecord.
+type RejectRecord struct {
+	Cause  string `json:"cause"`
+	Number int64  `json:"number"`
+	Reason string `json:"reason"`
+
+	// Record JSON
+	Record   string    `json:"record"`
+	Rejected time.Time `json:"rejected"`
+	Source   string    `json:"source"`
+}
+
+// RejectRecords defines model for RejectRecords.
+type RejectRecords struct {
+	Items []RejectRecord `json:"items"`
+	More  bool           `json:"more"`
 }
 
 // Revision defines model for Revision.
@@ -1303,6 +1504,12 @@ type SignInLink struct {
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
 	Url     string    `json:"url"`
+}
+
+// SilentHost defines model for SilentHost.
+type SilentHost struct {
+	Host   string `json:"host"`
+	Reason string `json:"reason"`
 }
 
 // SourceCoverage defines model for SourceCoverage.
@@ -1518,8 +1725,14 @@ type Verdict struct {
 // DefinitionName defines model for DefinitionName.
 type DefinitionName = string
 
+// DestinationName defines model for DestinationName.
+type DestinationName = string
+
 // DraftID defines model for DraftID.
 type DraftID = int
+
+// HostChoice defines model for HostChoice.
+type HostChoice = string
 
 // HostName defines model for HostName.
 type HostName = string
@@ -1562,6 +1775,12 @@ type ListAuditParams struct {
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// GetBooksParams defines parameters for GetBooks.
+type GetBooksParams struct {
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+}
+
 // ListDefinitionsParams defines parameters for ListDefinitions.
 type ListDefinitionsParams struct {
 	// Revision a revision; default the newest
@@ -1584,6 +1803,23 @@ type GetDefinitionParams struct {
 type GetCoverageParams struct {
 	// Draft as it would be with this draft
 	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
+}
+
+// ListRejectsParams defines parameters for ListRejects.
+type ListRejectsParams struct {
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+}
+
+// ListRejectRecordsParams defines parameters for ListRejectRecords.
+type ListRejectRecordsParams struct {
+	Host   string  `form:"host" json:"host"`
+	Cause  *string `form:"cause,omitempty" json:"cause,omitempty"`
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// After those with higher numbers
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // RemoveDraftDefinitionParams defines parameters for RemoveDraftDefinition.
@@ -1644,6 +1880,12 @@ type EditHostSettingsParams struct {
 	// IfMatch the etag that was read; * for what is not there yet
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
+
+// DiscardRejectsJSONRequestBody defines body for DiscardRejects for application/json ContentType.
+type DiscardRejectsJSONRequestBody = RejectChoice
+
+// ResendRejectsJSONRequestBody defines body for ResendRejects for application/json ContentType.
+type ResendRejectsJSONRequestBody = RejectChoice
 
 // LoadDraftJSONRequestBody defines body for LoadDraft for application/json ContentType.
 type LoadDraftJSONRequestBody = NewDraft
@@ -1713,6 +1955,9 @@ type ServerInterface interface {
 	// ListAudit Changes by people, newest first
 	// (GET /audit)
 	ListAudit(c *gin.Context, params ListAuditParams)
+	// GetBooks What became of every record, by source and destination, with the difference, which is zero
+	// (GET /books)
+	GetBooks(c *gin.Context, params GetBooksParams)
 	// ListDefinitions The definitions of a revision
 	// (GET /catalogue)
 	ListDefinitions(c *gin.Context, params ListDefinitionsParams)
@@ -1725,6 +1970,24 @@ type ServerInterface interface {
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(c *gin.Context, params GetCoverageParams)
+	// ListDestinations Every destination of the fleet, with what waits for it
+	// (GET /destinations)
+	ListDestinations(c *gin.Context)
+	// GetDestination A destination with all hosts that feed it
+	// (GET /destinations/{destination})
+	GetDestination(c *gin.Context, destination DestinationName)
+	// ListRejects What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+	// (GET /destinations/{destination}/rejects)
+	ListRejects(c *gin.Context, destination DestinationName, params ListRejectsParams)
+	// DiscardRejects Let hosts delete rejects
+	// (POST /destinations/{destination}/rejects/discard)
+	DiscardRejects(c *gin.Context, destination DestinationName)
+	// ListRejectRecords Rejects of one host, one record each, masked as they were sent
+	// (GET /destinations/{destination}/rejects/records)
+	ListRejectRecords(c *gin.Context, destination DestinationName, params ListRejectRecordsParams)
+	// ResendRejects Let hosts send rejects again, ten records first
+	// (POST /destinations/{destination}/rejects/resend)
+	ResendRejects(c *gin.Context, destination DestinationName)
 	// ListDrafts Open drafts, newest first
 	// (GET /drafts)
 	ListDrafts(c *gin.Context)
@@ -1984,6 +2247,33 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	siw.Handler.ListAudit(c, params)
 }
 
+// GetBooks operation middleware
+func (siw *ServerInterfaceWrapper) GetBooks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetBooksParams
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetBooks(c, params)
+}
+
 // ListDefinitions operation middleware
 func (siw *ServerInterfaceWrapper) ListDefinitions(c *gin.Context) {
 
@@ -2108,6 +2398,198 @@ func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
 	}
 
 	siw.Handler.GetCoverage(c, params)
+}
+
+// ListDestinations operation middleware
+func (siw *ServerInterfaceWrapper) ListDestinations(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDestinations(c)
+}
+
+// GetDestination operation middleware
+func (siw *ServerInterfaceWrapper) GetDestination(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "destination" -------------
+	var destination DestinationName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "destination", c.Param("destination"), &destination, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDestination(c, destination)
+}
+
+// ListRejects operation middleware
+func (siw *ServerInterfaceWrapper) ListRejects(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "destination" -------------
+	var destination DestinationName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "destination", c.Param("destination"), &destination, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRejectsParams
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRejects(c, destination, params)
+}
+
+// DiscardRejects operation middleware
+func (siw *ServerInterfaceWrapper) DiscardRejects(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "destination" -------------
+	var destination DestinationName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "destination", c.Param("destination"), &destination, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DiscardRejects(c, destination)
+}
+
+// ListRejectRecords operation middleware
+func (siw *ServerInterfaceWrapper) ListRejectRecords(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "destination" -------------
+	var destination DestinationName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "destination", c.Param("destination"), &destination, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRejectRecordsParams
+
+	// ------------- Required query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cause" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cause: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRejectRecords(c, destination, params)
+}
+
+// ResendRejects operation middleware
+func (siw *ServerInterfaceWrapper) ResendRejects(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "destination" -------------
+	var destination DestinationName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "destination", c.Param("destination"), &destination, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResendRejects(c, destination)
 }
 
 // ListDrafts operation middleware
@@ -3524,6 +4006,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workbench/scan", wrapper.ScanLog)
 	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
+	router.GET(options.BaseURL+"/books", wrapper.GetBooks)
+	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
+	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
+	router.GET(options.BaseURL+"/destinations/:destination/rejects", wrapper.ListRejects)
+	router.GET(options.BaseURL+"/destinations/:destination/rejects/records", wrapper.ListRejectRecords)
+	router.POST(options.BaseURL+"/destinations/:destination/rejects/resend", wrapper.ResendRejects)
+	router.POST(options.BaseURL+"/destinations/:destination/rejects/discard", wrapper.DiscardRejects)
 	router.GET(options.BaseURL+"/hosts/:host/lines", wrapper.ReadHostLines)
 	router.GET(options.BaseURL+"/hosts/:host/uncollected", wrapper.ListUncollected)
 	router.POST(options.BaseURL+"/hosts/:host/source-drafts", wrapper.DraftSource)
@@ -3575,6 +4064,45 @@ type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBooksRequestObject struct {
+	Params GetBooksParams
+}
+
+type GetBooksResponseObject interface {
+	VisitGetBooksResponse(w http.ResponseWriter) error
+}
+
+type GetBooks200JSONResponse Books
+
+func (response GetBooks200JSONResponse) VisitGetBooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBooksdefaultApplicationProblemPlusJSONResponse) VisitGetBooksResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3733,6 +4261,243 @@ type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDestinationsRequestObject struct {
+}
+
+type ListDestinationsResponseObject interface {
+	VisitListDestinationsResponse(w http.ResponseWriter) error
+}
+
+type ListDestinations200JSONResponse DestinationList
+
+func (response ListDestinations200JSONResponse) VisitListDestinationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDestinationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDestinationsdefaultApplicationProblemPlusJSONResponse) VisitListDestinationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDestinationRequestObject struct {
+	Destination DestinationName `json:"destination"`
+}
+
+type GetDestinationResponseObject interface {
+	VisitGetDestinationResponse(w http.ResponseWriter) error
+}
+
+type GetDestination200JSONResponse DestinationDetail
+
+func (response GetDestination200JSONResponse) VisitGetDestinationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDestinationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDestinationdefaultApplicationProblemPlusJSONResponse) VisitGetDestinationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRejectsRequestObject struct {
+	Destination DestinationName `json:"destination"`
+	Params      ListRejectsParams
+}
+
+type ListRejectsResponseObject interface {
+	VisitListRejectsResponse(w http.ResponseWriter) error
+}
+
+type ListRejects200JSONResponse RejectList
+
+func (response ListRejects200JSONResponse) VisitListRejectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRejectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRejectsdefaultApplicationProblemPlusJSONResponse) VisitListRejectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiscardRejectsRequestObject struct {
+	Destination DestinationName `json:"destination"`
+	Body        *DiscardRejectsJSONRequestBody
+}
+
+type DiscardRejectsResponseObject interface {
+	VisitDiscardRejectsResponse(w http.ResponseWriter) error
+}
+
+type DiscardRejects200JSONResponse RejectOutcome
+
+func (response DiscardRejects200JSONResponse) VisitDiscardRejectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiscardRejectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiscardRejectsdefaultApplicationProblemPlusJSONResponse) VisitDiscardRejectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRejectRecordsRequestObject struct {
+	Destination DestinationName `json:"destination"`
+	Params      ListRejectRecordsParams
+}
+
+type ListRejectRecordsResponseObject interface {
+	VisitListRejectRecordsResponse(w http.ResponseWriter) error
+}
+
+type ListRejectRecords200JSONResponse RejectRecords
+
+func (response ListRejectRecords200JSONResponse) VisitListRejectRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRejectRecordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRejectRecordsdefaultApplicationProblemPlusJSONResponse) VisitListRejectRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResendRejectsRequestObject struct {
+	Destination DestinationName `json:"destination"`
+	Body        *ResendRejectsJSONRequestBody
+}
+
+type ResendRejectsResponseObject interface {
+	VisitResendRejectsResponse(w http.ResponseWriter) error
+}
+
+type ResendRejects200JSONResponse RejectOutcome
+
+func (response ResendRejects200JSONResponse) VisitResendRejectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResendRejectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResendRejectsdefaultApplicationProblemPlusJSONResponse) VisitResendRejectsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5889,6 +6654,9 @@ type StrictServerInterface interface {
 	// ListAudit Changes by people, newest first
 	// (GET /audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// GetBooks What became of every record, by source and destination, with the difference, which is zero
+	// (GET /books)
+	GetBooks(ctx context.Context, request GetBooksRequestObject) (GetBooksResponseObject, error)
 	// ListDefinitions The definitions of a revision
 	// (GET /catalogue)
 	ListDefinitions(ctx context.Context, request ListDefinitionsRequestObject) (ListDefinitionsResponseObject, error)
@@ -5901,6 +6669,24 @@ type StrictServerInterface interface {
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListDestinations Every destination of the fleet, with what waits for it
+	// (GET /destinations)
+	ListDestinations(ctx context.Context, request ListDestinationsRequestObject) (ListDestinationsResponseObject, error)
+	// GetDestination A destination with all hosts that feed it
+	// (GET /destinations/{destination})
+	GetDestination(ctx context.Context, request GetDestinationRequestObject) (GetDestinationResponseObject, error)
+	// ListRejects What hosts keep of what the destination refused, by cause, with an example. The hosts are asked
+	// (GET /destinations/{destination}/rejects)
+	ListRejects(ctx context.Context, request ListRejectsRequestObject) (ListRejectsResponseObject, error)
+	// DiscardRejects Let hosts delete rejects
+	// (POST /destinations/{destination}/rejects/discard)
+	DiscardRejects(ctx context.Context, request DiscardRejectsRequestObject) (DiscardRejectsResponseObject, error)
+	// ListRejectRecords Rejects of one host, one record each, masked as they were sent
+	// (GET /destinations/{destination}/rejects/records)
+	ListRejectRecords(ctx context.Context, request ListRejectRecordsRequestObject) (ListRejectRecordsResponseObject, error)
+	// ResendRejects Let hosts send rejects again, ten records first
+	// (POST /destinations/{destination}/rejects/resend)
+	ResendRejects(ctx context.Context, request ResendRejectsRequestObject) (ResendRejectsResponseObject, error)
 	// ListDrafts Open drafts, newest first
 	// (GET /drafts)
 	ListDrafts(ctx context.Context, request ListDraftsRequestObject) (ListDraftsResponseObject, error)
@@ -6151,6 +6937,32 @@ func (sh *strictHandler) ListAudit(ctx *gin.Context, params ListAuditParams) {
 	}
 }
 
+// GetBooks operation middleware
+func (sh *strictHandler) GetBooks(ctx *gin.Context, params GetBooksParams) {
+	var request GetBooksRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBooks(ctx, request.(GetBooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetBooksResponseObject); ok {
+		if err := validResponse.VisitGetBooksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDefinitions operation middleware
 func (sh *strictHandler) ListDefinitions(ctx *gin.Context, params ListDefinitionsParams) {
 	var request ListDefinitionsRequestObject
@@ -6250,6 +7062,198 @@ func (sh *strictHandler) GetCoverage(ctx *gin.Context, params GetCoverageParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
 		if err := validResponse.VisitGetCoverageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDestinations operation middleware
+func (sh *strictHandler) ListDestinations(ctx *gin.Context) {
+	var request ListDestinationsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDestinations(ctx, request.(ListDestinationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDestinations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDestinationsResponseObject); ok {
+		if err := validResponse.VisitListDestinationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDestination operation middleware
+func (sh *strictHandler) GetDestination(ctx *gin.Context, destination DestinationName) {
+	var request GetDestinationRequestObject
+
+	request.Destination = destination
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDestination(ctx, request.(GetDestinationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDestination")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDestinationResponseObject); ok {
+		if err := validResponse.VisitGetDestinationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRejects operation middleware
+func (sh *strictHandler) ListRejects(ctx *gin.Context, destination DestinationName, params ListRejectsParams) {
+	var request ListRejectsRequestObject
+
+	request.Destination = destination
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRejects(ctx, request.(ListRejectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRejects")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRejectsResponseObject); ok {
+		if err := validResponse.VisitListRejectsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DiscardRejects operation middleware
+func (sh *strictHandler) DiscardRejects(ctx *gin.Context, destination DestinationName) {
+	var request DiscardRejectsRequestObject
+
+	request.Destination = destination
+
+	var body DiscardRejectsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DiscardRejects(ctx, request.(DiscardRejectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DiscardRejects")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DiscardRejectsResponseObject); ok {
+		if err := validResponse.VisitDiscardRejectsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRejectRecords operation middleware
+func (sh *strictHandler) ListRejectRecords(ctx *gin.Context, destination DestinationName, params ListRejectRecordsParams) {
+	var request ListRejectRecordsRequestObject
+
+	request.Destination = destination
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRejectRecords(ctx, request.(ListRejectRecordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRejectRecords")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRejectRecordsResponseObject); ok {
+		if err := validResponse.VisitListRejectRecordsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResendRejects operation middleware
+func (sh *strictHandler) ResendRejects(ctx *gin.Context, destination DestinationName) {
+	var request ResendRejectsRequestObject
+
+	request.Destination = destination
+
+	var body ResendRejectsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResendRejects(ctx, request.(ResendRejectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResendRejects")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ResendRejectsResponseObject); ok {
+		if err := validResponse.VisitResendRejectsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -109,7 +109,9 @@ func filePath() (pair, error) {
 		d := delivery.Spec{
 			Name:     "out",
 			Kind:     "http",
-			URL:      s.url,
+			URLs:     []string{s.url},
+			Buffer:   delivery.DefaultBuffer,
+			AtOnce:   delivery.DefaultAtOnce,
 			Encoded:  "ndjson",
 			Compress: "none",
 			Batch:    batch,

@@ -70,7 +70,8 @@ func speeds(row func(what, is, aim string, met bool)) error {
 		return nil
 	}
 	http := func(compress string) delivery.Spec {
-		return delivery.Spec{Kind: "http", URL: sink, Encoded: "ndjson", Compress: compress}
+		return delivery.Spec{Kind: "http", URLs: []string{sink}, Encoded: "ndjson", Compress: compress,
+			Buffer: delivery.DefaultBuffer, AtOnce: delivery.DefaultAtOnce}
 	}
 	if err := measured("web-combined to nowhere", "discard", delivery.Spec{Kind: "discard"}, discardAim); err != nil {
 		return err

@@ -4,6 +4,7 @@ package control
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
@@ -70,6 +72,37 @@ type Client struct {
 	http     *http.Client
 	sequence uint64
 	every    chan time.Duration
+	secrets  chan wire.Secret // that are asked for
+	waiting  sync.Map         // answers, by the id of the question
+}
+
+// secretWithin is how long the newest value of a secret is waited for.
+const secretWithin = 10 * time.Second
+
+// NewestSecret asks the service for the newest value of a secret, by a reference such as ${secret.archive_token@7}. ok
+// is false when the service is not there, or does not give it.
+func (c *Client) NewestSecret(ref string) (value string, ok bool) {
+	name, found := strings.CutPrefix(strings.TrimSuffix(ref, "}"), "${secret.")
+	if !found {
+		return "", false
+	}
+	s := wire.Secret{ID: rand.Text(), Ref: name}
+	answer := make(chan wire.Secret, 1)
+	c.waiting.Store(s.ID, answer)
+	defer c.waiting.Delete(s.ID)
+	late := time.NewTimer(secretWithin)
+	defer late.Stop()
+	select {
+	case c.secrets <- s:
+	case <-late.C:
+		return "", false
+	}
+	select {
+	case s = <-answer:
+		return s.Value, s.Found
+	case <-late.C:
+		return "", false
+	}
 }
 
 // ReportEvery changes how often the agent reports.
@@ -95,7 +128,8 @@ func New(o Options, host Host) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("--service %q: expected an address such as https://desk.example:7443", o.Service)
 	}
-	c := &Client{Options: o, host: host, every: make(chan time.Duration, 1)}
+	c := &Client{Options: o, host: host, every: make(chan time.Duration, 1),
+		secrets: make(chan wire.Secret)}
 	text, err := os.ReadFile(c.path())
 	switch {
 	case err == nil:
@@ -364,6 +398,13 @@ func (c *Client) session(ctx context.Context) error {
 			if err := s.send(ctx, &protobufs.AgentToServer{CustomMessage: answer}); err != nil {
 				return err
 			}
+		case secret := <-c.secrets:
+			question := &protobufs.CustomMessage{
+				Capability: wire.DeskCapability, Type: wire.AskSecret, Data: wire.Encode(secret),
+			}
+			if err := s.send(ctx, &protobufs.AgentToServer{CustomMessage: question}); err != nil {
+				return err
+			}
 		case <-look.C:
 			if err := s.healthChanged(ctx); err != nil {
 				return err
@@ -423,6 +464,15 @@ const maxAsked = 4
 // ask answers a question of the desk beside everything else.
 func (s *session) ask(ctx context.Context, m *protobufs.CustomMessage) {
 	var ask wire.Ask
+	if m.GetType() == wire.TypeSecret {
+		var answer wire.Secret
+		if wire.Decode(m.GetData(), &answer) == nil {
+			if waiting, ok := s.c.waiting.LoadAndDelete(answer.ID); ok {
+				waiting.(chan wire.Secret) <- answer
+			}
+		}
+		return
+	}
 	if m.GetCapability() != wire.DeskCapability || wire.Decode(m.GetData(), &ask) != nil {
 		return
 	}

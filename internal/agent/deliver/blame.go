@@ -14,6 +14,7 @@ import (
 type doubt struct {
 	batch []piece
 	why   string
+	cause string // in short
 	since time.Time
 }
 
@@ -50,12 +51,11 @@ func (d *Destination) hold(ctx context.Context) bool {
 		a, ok := d.until(ctx, probe, time.Now())
 		switch {
 		case !ok:
-			d.stay = append(d.stay, probe...)
 			return false
 		case a.Outcome == delivery.Accepted:
 			return d.accepted(ctx, probe) && d.blame(ctx)
 		default:
-			d.keepDoubt(probe, a.Why, since)
+			d.keepDoubt(probe, a, since)
 		}
 	}
 	return true
@@ -90,16 +90,16 @@ func (d *Destination) probe() []piece {
 }
 
 // keepDoubt keeps a record that was tried and refused in doubt, unless it is there already.
-func (d *Destination) keepDoubt(probe []piece, why string, since time.Time) {
+func (d *Destination) keepDoubt(probe []piece, a Answer, since time.Time) {
 	for i, x := range d.doubt {
 		for _, p := range x.batch {
 			if p.item == probe[0].item && p.from <= probe[0].from && probe[0].to <= p.to {
-				d.doubt[i].why = why
+				d.doubt[i].why, d.doubt[i].cause = a.Why, a.Kind
 				return
 			}
 		}
 	}
-	d.doubt = append(d.doubt, doubt{probe, why, since})
+	d.doubt = append(d.doubt, doubt{probe, a.Why, a.Kind, since})
 }
 
 // pauseForMore is pause, which ends earlier when more records came, since one of them may be accepted.
@@ -153,12 +153,12 @@ func (d *Destination) resolve(ctx context.Context, batch []piece) bool {
 	case a.Outcome == delivery.Again:
 		return d.giveUp(ctx, batch, a.Why)
 	}
-	return d.part(ctx, batch, a.Why)
+	return d.part(ctx, batch, a)
 }
 
 // giveUp puts what was tried for too long among the rejects. False when ctx ended first.
 func (d *Destination) giveUp(ctx context.Context, batch []piece, why string) bool {
-	return d.reject(ctx, batch, fmt.Sprintf("given up after %s: %s", d.Spec.Retry.GiveUp, why))
+	return d.reject(ctx, batch, "given-up", fmt.Sprintf("given up after %s: %s", d.Spec.Retry.GiveUp, why))
 }
 
 // maxInRow is how many requests may be refused one after the other before it is the destination that refuses: more
@@ -182,13 +182,13 @@ func openIn(batch []piece) (out []piece) {
 
 // part sends the halves of a refused batch, and those of what is refused again, until each record is accepted or
 // alone: that one is to blame. False when ctx ended first.
-func (d *Destination) part(ctx context.Context, batch []piece, why string) bool {
+func (d *Destination) part(ctx context.Context, batch []piece, a Answer) bool {
 	if d.inRow++; d.inRow > maxInRow {
 		return true
 	}
 	left, right := halves(batch)
 	if right == nil {
-		d.guilty = append(d.guilty, doubt{left, why, time.Now()})
+		d.guilty = append(d.guilty, doubt{left, a.Why, a.Kind, time.Now()})
 		return true
 	}
 	for _, half := range [][]piece{left, right} {

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -93,7 +92,7 @@ func destination(t *testing.T, spec delivery.Spec) (*Destination, *Rejects) {
 		spec.Compress = "none"
 	}
 	r := &Rejects{Dir: filepath.Join(t.TempDir(), "rejects")}
-	d, err := New(spec, r, slog.New(slog.DiscardHandler))
+	d, err := New(spec, Deps{Rejects: r})
 	require.NoError(t, err)
 	return d, r
 }
@@ -109,7 +108,7 @@ func TestEveryCompressionArrives(t *testing.T) {
 	t.Parallel()
 	for _, compress := range []string{"none", "gzip", "zstd"} {
 		s := newServer(t, always(http.StatusOK))
-		d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL, Encoded: "ndjson", Compress: compress})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}, Encoded: "ndjson", Compress: compress})
 		d.Start()
 		done := make(chan wire.DeliveryCounts, 1)
 		require.True(
@@ -130,7 +129,7 @@ func TestBoundOfBytes(t *testing.T) {
 		t,
 		delivery.Spec{
 			Kind:  "http",
-			URL:   s.URL,
+			URLs:  []string{s.URL},
 			Batch: delivery.Batch{Records: 1000, Bytes: 500, Wait: time.Millisecond},
 		},
 	)
@@ -154,12 +153,12 @@ func TestBisect(t *testing.T) {
 		}
 		return http.StatusOK
 	})
-	d, r := destination(t, delivery.Spec{Kind: "http", URL: s.URL})
+	d, r := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}})
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 1)
 	d.Put(context.Background(), item(record.NDJSON, 0, 20, func(c wire.DeliveryCounts) { done <- c }), nil)
 	assert.Equal(t, wire.DeliveryCounts{Acknowledged: 18, Refused: 2}, <-done)
-	text, err := os.ReadFile(filepath.Join(r.Dir, "d.ndjson"))
+	text, err := readRejects(r)
 	require.NoError(t, err)
 	assert.Equal(t, 2, bytes.Count(text, []byte{'\n'}))
 	assert.Contains(t, string(text), `"body":"n003"`)
@@ -175,7 +174,7 @@ func TestRetryUntilItIsTooLong(t *testing.T) {
 		}
 		return http.StatusOK
 	})
-	d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL})
+	d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}})
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 1)
 	d.Put(context.Background(), item(record.NDJSON, 0, 3, func(c wire.DeliveryCounts) { done <- c }), nil)
@@ -188,14 +187,14 @@ func TestRetryUntilItIsTooLong(t *testing.T) {
 		t,
 		delivery.Spec{
 			Kind:  "otlp",
-			URL:   never.URL,
+			URLs:  []string{never.URL},
 			Retry: delivery.Retry{First: time.Millisecond, Longest: time.Millisecond, GiveUp: 30 * time.Millisecond},
 		},
 	)
 	d.Start()
 	d.Put(context.Background(), item(record.OTLP, 0, 3, func(c wire.DeliveryCounts) { done <- c }), nil)
 	assert.Equal(t, int64(3), (<-done).Refused)
-	text, err := os.ReadFile(filepath.Join(r.Dir, "d.ndjson"))
+	text, err := readRejects(r)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "given up after")
 	d.Stop()
@@ -210,7 +209,7 @@ func TestHandOver(t *testing.T) {
 		}
 		return http.StatusServiceUnavailable
 	})
-	d, _ := destination(t, delivery.Spec{Kind: "http", URL: first.URL})
+	d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{first.URL}})
 	d.Start()
 	done := make(chan wire.DeliveryCounts, 2)
 	d.Put(context.Background(), item(record.NDJSON, 0, 25, func(c wire.DeliveryCounts) { done <- c }), nil)
@@ -220,7 +219,7 @@ func TestHandOver(t *testing.T) {
 	require.Len(t, rest, 2)
 	assert.False(t, d.Put(context.Background(), item(record.NDJSON, 0, 1, nil), nil), "a stopped one takes nothing")
 	second := newServer(t, always(http.StatusOK))
-	e, _ := destination(t, delivery.Spec{Kind: "http", URL: second.URL})
+	e, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{second.URL}})
 	e.Adopt(rest)
 	e.Start()
 	assert.Equal(t, int64(25), (<-done).Acknowledged)
@@ -271,8 +270,7 @@ func TestFile(t *testing.T) {
 	d.Stop()
 	_, err = New(
 		delivery.Spec{Name: "x", Kind: "file", Path: filepath.Join(path, "below", "a-file")},
-		nil,
-		slog.New(slog.DiscardHandler),
+		Deps{},
 	)
 	assert.ErrorContains(t, err, "destination x: cannot write")
 }
@@ -290,4 +288,17 @@ func TestPartialSuccess(t *testing.T) {
 	assert.Equal(t, "too old", why)
 	n, _ = partialSuccess([]byte("no protobuf \xff"))
 	assert.Zero(t, n)
+}
+
+// readRejects reads all rejects of the destination d.
+func readRejects(r *Rejects) (all []byte, err error) {
+	names, err := filepath.Glob(filepath.Join(r.Dir, "d", "*.ndjson"))
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, text...)
+	}
+	return all, err
 }

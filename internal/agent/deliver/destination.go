@@ -12,34 +12,59 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"synaxis/internal/agent/buffer"
+
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
 )
 
+// Deps are what destinations share.
+type Deps struct {
+	Rejects  *Rejects
+	Buffers  *buffer.Store // nil for none
+	Budget   *Budget       // nil for any
+	DiskFull func(more int64) bool
+	// Account counts what became of a source's records that were on disk.
+	Account func(destination, source string, c wire.DeliveryCounts)
+	Log     *slog.Logger
+	// Secret is the value of a reference such as ${secret.archive_token@7}; Newest the newest one, asked of the service.
+	Secret, Newest func(ref string) (string, bool)
+}
+
 // Destination delivers to one place: what waits in its queue it gathers into deliveries, hands them to the sender of
-// its kind, and goes on until each record is settled. One goroutine sends; any may Put.
+// its kind, and goes on until each record is settled. Several deliveries may be under way, none of the same stream;
+// once one fails they go one at a time until the destination takes records again. Any goroutine may Put.
 type Destination struct {
 	Spec    delivery.Spec
-	rejects *Rejects
+	deps    Deps
 	log     *slog.Logger
-	sender  Sender
+	senders []Sender // one for each delivery that may be under way
 	queue   *queue
+	limit   *rate.Limiter // of bytes; nil for any
 
 	mu      sync.Mutex
 	failed  Trouble
 	refusal string // the last answer that refused records
 	refused time.Time
+	unsure  []unsure // deliveries that failed while others were under way
+	answers Answers
 
 	cancel context.CancelFunc
 	done   chan struct{}
-	stay   []piece       // of deliveries that were interrupted
 	doubt  []doubt       // deliveries that were refused as a whole, as long as nothing was accepted since
 	guilty []doubt       // single records that were refused, as long as nothing was accepted after them
 	inRow  int           // requests that were refused one after the other
 	pace   *rate.Limiter // of requests that look for the records to blame
 	probes int
 	said   time.Duration // answerSaid, but in tests
+}
+
+// unsure is a delivery that failed while others were under way.
+type unsure struct {
+	batch []piece
+	began time.Time
 }
 
 // Trouble is why deliveries fail now; without Code they do not.
@@ -62,38 +87,133 @@ const (
 )
 
 // New prepares a destination and, for a file, makes sure that it can be written.
-func New(spec delivery.Spec, rejects *Rejects, log *slog.Logger) (*Destination, error) {
-	log = log.With("destination", spec.Name)
-	sender, err := newSender(spec, log)
-	if err != nil {
-		return nil, fmt.Errorf("destination %s: %w", spec.Name, err)
+func New(spec delivery.Spec, deps Deps) (*Destination, error) {
+	if deps.Log == nil {
+		deps.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Destination{
-		Spec:    spec,
-		rejects: rejects,
-		log:     log,
-		sender:  sender,
-		queue:   newQueue(),
-		pace:    rate.NewLimiter(blamePerSecond, blameAtOnce),
-		said:    answerSaid,
-	}, nil
+	deps.Log = deps.Log.With("destination", spec.Name)
+	d := &Destination{
+		Spec: spec,
+		deps: deps,
+		log:  deps.Log,
+		pace: rate.NewLimiter(blamePerSecond, blameAtOnce),
+		said: answerSaid,
+	}
+	for range max(1, spec.AtOnce) {
+		sender, err := newSender(spec, deps, d.senders)
+		if err != nil {
+			d.closeSenders()
+			return nil, fmt.Errorf("destination %s: %w", spec.Name, err)
+		}
+		d.senders = append(d.senders, sender)
+	}
+	if spec.Limit > 0 {
+		d.limit = rate.NewLimiter(rate.Limit(spec.Limit), int(max(float64(spec.Batch.Bytes), spec.Limit)))
+	}
+	d.queue = newQueue(spec, deps, func() bool { return d.Trouble().Code != "" })
+	return d, nil
+}
+
+func (d *Destination) closeSenders() {
+	for _, s := range d.senders {
+		s.Close()
+	}
 }
 
 // Encoding is the form in which records wait for this destination.
-func (d *Destination) Encoding() record.Encoding { return d.sender.Encoding() }
+func (d *Destination) Encoding() record.Encoding { return d.senders[0].Encoding() }
 
-// Put hands over an item. When there is no room it waits, and calls waiting now and then; when ctx ends it queues the
-// item all the same, since its records must be settled by somebody. It answers false when the destination was stopped:
-// another of its name has taken over.
+// Put hands over an item. What finds no room in memory goes to disk; when there is no room at all it waits, and calls
+// waiting now and then; when ctx ends it queues the item all the same, since its records must be settled by somebody.
+// It answers false when the destination was stopped: another of its name has taken over.
 func (d *Destination) Put(ctx context.Context, it *Item, waiting func()) bool {
 	return d.queue.put(ctx, it, waiting)
 }
 
 // Adopt takes over what another destination of this name left.
-func (d *Destination) Adopt(items []*Item) { d.queue.adopt(items) }
+func (d *Destination) Adopt(items []*Item) {
+	d.queue.adopt(slices.DeleteFunc(items, func(it *Item) bool {
+		if d.transcode(&it.Encoded) {
+			return false
+		}
+		it.became(wire.DeliveryCounts{Discarded: int64(it.left)}) // of a destination that keeps nothing
+		return true
+	}))
+}
 
 // Drain waits until nothing is left to deliver, or the context ends.
 func (d *Destination) Drain(ctx context.Context) { d.queue.drain(ctx) }
+
+// Empty tells whether nothing is left to deliver.
+func (d *Destination) Empty() bool { return d.queue.empty() }
+
+// Safeguard writes to disk what waits in memory only, as far as there is room.
+func (d *Destination) Safeguard() { d.queue.safeguardAll() }
+
+// Backlog is what waits, by source.
+func (d *Destination) Backlog() []Backlog { return d.queue.backlog() }
+
+// Full is since when the buffer is full, or zero.
+func (d *Destination) Full() time.Time {
+	d.queue.mu.Lock()
+	defer d.queue.mu.Unlock()
+	return d.queue.full
+}
+
+// Unwritable is why the buffer cannot be written, or nil.
+func (d *Destination) Unwritable() error {
+	d.queue.mu.Lock()
+	defer d.queue.mu.Unlock()
+	for _, e := range d.queue.order {
+		if e.lane == nil {
+			continue
+		}
+		if err := e.lane.Failed(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Abandon ends delivering and puts everything that is left among the rejects. It answers how many records.
+func (d *Destination) Abandon(ctx context.Context, why string) (records int64, err error) {
+	left := d.Stop()
+	d.queue = newQueue(d.Spec, d.deps, func() bool { return false })
+	d.queue.adopt(left)
+	for {
+		if err := d.queue.load(func(*record.Encoded) bool { return true }); err != nil {
+			return records, err
+		}
+		waits := d.queue.waits()
+		if len(waits) == 0 {
+			return records, nil
+		}
+		for _, it := range waits {
+			rest := openIn([]piece{{it, 0, len(it.Encoded.Ends)}})
+			if it.Encoded.Bytes == nil { // of a destination that keeps nothing
+				d.queue.settle(rest, false)
+				continue
+			}
+			for _, p := range rest {
+				records += int64(p.to - p.from)
+			}
+			if !d.reject(ctx, rest, "left", why) {
+				return records, ctx.Err()
+			}
+		}
+	}
+}
+
+// Discarded is what was given up since the destination was made, by source.
+func (d *Destination) Discarded() map[string]Discards {
+	d.queue.mu.Lock()
+	defer d.queue.mu.Unlock()
+	out := map[string]Discards{}
+	for source, x := range d.queue.lost {
+		out[source] = *x
+	}
+	return out
+}
 
 // Start begins to deliver.
 func (d *Destination) Start() {
@@ -112,32 +232,9 @@ func (d *Destination) Stop() []*Item {
 		d.cancel()
 		<-d.done
 	}
-	d.sender.Close()
-	waits := d.queue.stop()
-	seen := map[*Item]bool{}
-	var rest []*Item
-	take := func(it *Item) {
-		if seen[it] || it.left == 0 {
-			return
-		}
-		seen[it] = true
-		it.next = it.open
-		rest = append(rest, it)
-	}
-	for _, p := range d.stay {
-		take(p.item)
-	}
-	for _, x := range slices.Concat(d.doubt, d.guilty) {
-		for _, p := range x.batch {
-			take(p.item)
-		}
-	}
-	d.doubt, d.guilty = nil, nil
-	for _, it := range waits {
-		take(it)
-	}
-	d.stay = nil
-	return rest
+	d.closeSenders()
+	d.doubt, d.guilty, d.unsure = nil, nil, nil
+	return d.queue.stop()
 }
 
 // Trouble tells why deliveries fail now.
@@ -171,24 +268,107 @@ func (d *Destination) fine() {
 }
 
 func (d *Destination) run(ctx context.Context) {
-	for {
-		var deadline <-chan time.Time
-		if len(d.doubt) > 0 { // something must be sent, to know who is to blame
-			t := time.NewTimer(d.Spec.Retry.Pause(1, 1))
-			deadline = t.C
+	var under sync.WaitGroup
+	defer under.Wait()
+	free := make(chan Sender, len(d.senders))
+	for _, s := range d.senders {
+		free <- s
+	}
+	for ctx.Err() == nil {
+		if len(d.doubt) > 0 || d.uncertain() {
+			under.Wait()
+			if !d.inTurn(ctx) {
+				return
+			}
+			continue
 		}
-		batch := d.queue.gather(ctx, d.Spec.Batch, deadline)
+		var sender Sender
+		select {
+		case <-ctx.Done():
+			return
+		case sender = <-free:
+		}
+		batch := d.queue.gather(ctx, d.Spec.Batch, nil, d.load, d.uncertain)
+		if len(batch) == 0 || ctx.Err() != nil {
+			free <- sender
+			continue
+		}
+		under.Go(func() {
+			began := time.Now()
+			a := d.send(ctx, sender, batch)
+			if a.Outcome == delivery.Accepted {
+				d.fine()
+				d.queue.settle(batch, false)
+			} else {
+				d.mu.Lock()
+				d.unsure = append(d.unsure, unsure{batch, began})
+				d.mu.Unlock()
+				if a.Outcome == delivery.Again && ctx.Err() == nil {
+					d.trouble(a.Code, a.Why, began)
+				}
+			}
+			d.queue.release(batch)
+			free <- sender
+		})
+	}
+}
+
+// uncertain tells whether a delivery failed.
+func (d *Destination) uncertain() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.unsure) > 0
+}
+
+// inTurn sends one delivery after the other, those first that failed, until the destination takes records again. False
+// when ctx ended first.
+func (d *Destination) inTurn(ctx context.Context) bool {
+	d.mu.Lock()
+	failed := d.unsure
+	d.unsure = nil
+	d.mu.Unlock()
+	for _, f := range failed {
+		if !d.deliver(ctx, f.batch, f.began) {
+			return false
+		}
+	}
+	for len(d.doubt) > 0 { // something must be sent, to know who is to blame
+		t := time.NewTimer(d.Spec.Retry.Pause(1, 1))
+		batch := d.queue.gather(ctx, d.Spec.Batch, t.C, d.load, func() bool { return false })
+		t.Stop()
 		ok := ctx.Err() == nil
 		switch {
 		case !ok:
-		case batch == nil: // only what is in doubt
+		case len(batch) == 0: // only what is in doubt
 			ok = d.hold(ctx)
 		default:
-			ok = d.deliver(ctx, batch)
+			ok = d.deliver(ctx, batch, time.Now())
+			d.queue.release(batch)
 		}
 		if !ok {
-			d.stay = append(d.stay, batch...)
-			return
+			return false
 		}
 	}
+	return true
+}
+
+// load brings records from disk into memory.
+func (d *Destination) load() {
+	if err := d.queue.load(d.transcode); err != nil {
+		d.log.Error("a buffer on disk cannot be read", "error", err)
+	}
+}
+
+// transcode brings records into the form of this destination.
+func (d *Destination) transcode(e *record.Encoded) bool {
+	if e.Encoding == d.Encoding() {
+		return true
+	}
+	out, err := record.Transcode(*e, d.Encoding())
+	if err != nil {
+		d.log.Error("records of another form cannot be read", "error", err)
+		return false
+	}
+	*e = out
+	return true
 }

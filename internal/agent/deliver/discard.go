@@ -2,7 +2,6 @@ package deliver
 
 import (
 	"context"
-	"log/slog"
 
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/record"
@@ -11,7 +10,7 @@ import (
 // discardSender keeps nothing, so it wants nothing but the number of records.
 type discardSender struct{}
 
-func newDiscard(delivery.Spec, *slog.Logger) (Sender, error) { return discardSender{}, nil }
+func newDiscard(delivery.Spec, Deps) (Sender, error) { return discardSender{}, nil }
 
 func (discardSender) Encoding() record.Encoding                           { return record.Nothing }
 func (discardSender) Send(context.Context, []delivery.Segment) (a Answer) { return a }

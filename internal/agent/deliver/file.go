@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 
 	"synaxis/internal/core/delivery"
@@ -20,7 +19,7 @@ type fileSender struct {
 	body []byte
 }
 
-func newFile(spec delivery.Spec, _ *slog.Logger) (Sender, error) {
+func newFile(spec delivery.Spec, _ Deps) (Sender, error) {
 	f, err := openFile(spec.Path)
 	if err != nil {
 		return nil, fmt.Errorf("cannot write %s: %w", spec.Path, err)
@@ -47,7 +46,7 @@ func (s *fileSender) Send(_ context.Context, records []delivery.Segment) Answer 
 		}
 	}
 	if err != nil {
-		return Answer{delivery.Again, health.DestinationUnwritable, fmt.Sprintf("cannot write %s: %v", s.path, err), 0}
+		return Answer{delivery.Again, health.DestinationUnwritable, fmt.Sprintf("cannot write %s: %v", s.path, err), 0, ""}
 	}
 	return Answer{}
 }

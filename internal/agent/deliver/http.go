@@ -7,15 +7,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
+	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
@@ -26,37 +28,72 @@ import (
 
 // httpSender posts bodies. OTLP goes by it too, with a body and an answer of its own.
 type httpSender struct {
-	spec     delivery.Spec
-	client   *http.Client
-	encoding record.Encoding
-	accepted func(answer []byte) // reads the answer to what was accepted; may be nil
-
+	*posts
 	zw     *zstd.Encoder
 	gw     *gzip.Writer
 	body   []byte
 	packed bytes.Buffer
 }
 
-func newHTTP(spec delivery.Spec, _ *slog.Logger) (Sender, error) {
-	return posting(spec, record.NDJSON)
+// posts is what the senders of one destination share.
+type posts struct {
+	spec     delivery.Spec
+	client   *http.Client
+	encoding record.Encoding
+	accepted func(answer []byte) // reads the answer to what was accepted; may be nil
+	login    *login
+
+	mu    sync.Mutex
+	at    int       // which address is used
+	since time.Time // since when it is not the first
 }
 
-func posting(spec delivery.Spec, enc record.Encoding) (*httpSender, error) {
-	s := &httpSender{spec: spec, encoding: enc, client: &http.Client{
-		Timeout: answerWaited,
-		Transport: &http.Transport{
-			DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
-			TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
-			ForceAttemptHTTP2:   true,
-			MaxIdleConnsPerHost: 2,
-			IdleConnTimeout:     90 * time.Second,
-			DisableCompression:  true,
-			WriteBufferSize:     64 << 10,
-		},
+// firstAgain is after how long the first of several addresses is tried again.
+const firstAgain = time.Minute
+
+func newHTTP(spec delivery.Spec, deps Deps) (Sender, error) {
+	return posting(spec, deps, record.NDJSON)
+}
+
+func posting(spec delivery.Spec, deps Deps, enc record.Encoding) (*httpSender, error) {
+	l := &login{spec: spec.Auth, secret: deps.Secret, newest: deps.Newest}
+	safe, err := tlsOf(spec.TLS, deps.Secret)
+	if err != nil {
+		return nil, err
+	}
+	t := &http.Transport{
+		DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+		TLSClientConfig:     safe,
+		ForceAttemptHTTP2:   true,
+		MaxIdleConnsPerHost: max(2, spec.AtOnce),
+		IdleConnTimeout:     90 * time.Second,
+		DisableCompression:  true,
+		WriteBufferSize:     64 << 10,
+	}
+	if spec.Proxy != "" {
+		proxy, err := url.Parse(spec.Proxy)
+		if err != nil {
+			return nil, fmt.Errorf("proxy: %w", err)
+		}
+		t.Proxy = http.ProxyURL(proxy)
+	}
+	s := &httpSender{posts: &posts{spec: spec, encoding: enc, login: l, client: &http.Client{
+		Timeout:       answerWaited,
+		Transport:     t,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}}
-	var err error
-	switch spec.Compress {
+	}}}
+	return s, s.packer()
+}
+
+// another is a sender beside this one, over the same connections.
+func (s *httpSender) another() (Sender, error) {
+	o := &httpSender{posts: s.posts}
+	return o, o.packer()
+}
+
+// packer prepares the compression.
+func (s *httpSender) packer() (err error) {
+	switch s.spec.Compress {
 	case "gzip":
 		s.gw, err = gzip.NewWriterLevel(&s.packed, gzip.BestSpeed)
 	case "zstd":
@@ -67,54 +104,114 @@ func posting(spec delivery.Spec, enc record.Encoding) (*httpSender, error) {
 			zstd.WithWindowSize(1<<20),
 		)
 	}
-	return s, err
+	return err
 }
 
 func (s *httpSender) Encoding() record.Encoding { return s.encoding }
 
 func (s *httpSender) Close() { s.client.CloseIdleConnections() }
 
+// Send posts to the address in use. When it fails for now the next one is tried; the first is used again after a while.
 func (s *httpSender) Send(ctx context.Context, records []delivery.Segment) Answer {
 	parts, err := s.pack(records)
 	if err != nil {
-		return Answer{delivery.Again, health.NotReachable, err.Error(), 0}
+		return Answer{delivery.Again, health.NotReachable, err.Error(), 0, ""}
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.spec.URL, &bodyOf{parts: parts})
+	key := keyOf(records)
+	var a Answer
+	for range s.spec.URLs {
+		at := s.address(time.Now())
+		a = s.post(ctx, s.spec.URLs[at], parts, key)
+		if a.Code == health.LoginRefused && a.Kind == "401" && s.login.renew() {
+			a = s.post(ctx, s.spec.URLs[at], parts, key)
+		}
+		if a.Outcome != delivery.Again || ctx.Err() != nil {
+			break
+		}
+		s.next(at, time.Now())
+	}
+	return a
+}
+
+// address is the one in use.
+func (s *posts) address(now time.Time) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.at != 0 && now.Sub(s.since) >= firstAgain {
+		s.at = 0
+	}
+	return s.at
+}
+
+// next goes on to the address after one that failed.
+func (s *posts) next(failed int, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.at == failed {
+		s.at, s.since = (failed+1)%len(s.spec.URLs), now
+	}
+}
+
+// keyOf names a delivery: one of the same records has the same key, so that a receiver can tell that it has it.
+func keyOf(records []delivery.Segment) string {
+	h := xxhash.New()
+	n := 0
+	for _, r := range records {
+		_, _ = h.Write(r.Bytes)
+		n += len(r.Bytes)
+	}
+	return fmt.Sprintf("%016x%08x", h.Sum64(), uint32(n))
+}
+
+func (s *posts) post(ctx context.Context, to string, parts []delivery.Segment, key string) Answer {
+	again := func(code health.Code, why string) Answer {
+		return Answer{delivery.Again, code, why, 0, ""}
+	}
+	body := &bodyOf{parts: parts}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, body)
 	if err != nil {
-		return Answer{delivery.Again, health.NotReachable, err.Error(), 0}
+		return again(health.NotReachable, err.Error())
 	}
-	req.GetBody = func() (io.ReadCloser, error) { return &bodyOf{parts: parts}, nil }
+	req.GetBody = func() (io.ReadCloser, error) {
+		body.sent.Store(0)
+		return &bodyOf{parts: parts, counts: body}, nil
+	}
 	for _, p := range parts {
 		req.ContentLength += int64(len(p.Bytes))
 	}
 	req.Header.Set("Content-Type", s.spec.ContentType())
+	req.Header.Set("Idempotency-Key", key)
 	if s.spec.Compress != "none" {
 		req.Header.Set("Content-Encoding", s.spec.Compress)
 	}
 	for k, v := range s.spec.Headers {
 		req.Header.Set(k, v)
 	}
+	if err := s.login.sign(req.Header); err != nil {
+		return again(health.LoginRefused, err.Error())
+	}
 	began := time.Now()
 	resp, err := s.client.Do(req)
 	if err != nil {
 		code, why := plain(err)
 		if code == health.NoAnswer {
-			why = fmt.Sprintf(
-				"%s does not answer (waited %d s)",
-				s.spec.URL,
-				int(time.Since(began).Round(time.Second).Seconds()),
-			)
+			why = fmt.Sprintf("%s does not answer (waited %d s)", to, int(time.Since(began).Round(time.Second).Seconds()))
 		}
-		return Answer{delivery.Again, code, why, 0}
+		return again(code, why)
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	if err != nil { // the status came, the rest was lost: whether it was taken is not known, so send again
 		code, why := plain(err)
-		return Answer{delivery.Again, code, why, 0}
+		return again(code, why)
 	}
-	a := Answer{Outcome: delivery.Classify(resp.StatusCode)}
+	a := Answer{Outcome: delivery.Classify(resp.StatusCode), Kind: strconv.Itoa(resp.StatusCode)}
 	if a.Outcome == delivery.Accepted {
+		if body.sent.Load() < req.ContentLength {
+			return again(health.NotReachable, to+" answered before it had read the delivery")
+		}
+		a.Kind = ""
+		s.login.worked()
 		if s.accepted != nil {
 			s.accepted(text)
 		}
@@ -125,7 +222,7 @@ func (s *httpSender) Send(ctx context.Context, records []delivery.Segment) Answe
 	}
 	a.Code = codeOf(resp.StatusCode)
 	a.Why = strings.TrimSuffix(
-		fmt.Sprintf("%s answered %s: %s", s.spec.URL, resp.Status, bytes.TrimSpace(text[:min(len(text), 200)])),
+		fmt.Sprintf("%s answered %s: %s", to, resp.Status, bytes.TrimSpace(text[:min(len(text), 200)])),
 		": ",
 	)
 	return a
@@ -162,8 +259,10 @@ func (s *httpSender) pack(records []delivery.Segment) ([]delivery.Segment, error
 
 // bodyOf reads a body that stands in parts.
 type bodyOf struct {
-	parts []delivery.Segment
-	at    int // in the first of them
+	parts  []delivery.Segment
+	at     int // in the first of them
+	sent   atomic.Int64
+	counts *bodyOf // which counts what is sent; itself when nil
 }
 
 func (b *bodyOf) Read(p []byte) (n int, err error) {
@@ -176,6 +275,11 @@ func (b *bodyOf) Read(p []byte) (n int, err error) {
 	}
 	if n == 0 && len(p) > 0 {
 		return 0, io.EOF
+	}
+	if b.counts != nil {
+		b.counts.sent.Add(int64(n))
+	} else {
+		b.sent.Add(int64(n))
 	}
 	return n, nil
 }

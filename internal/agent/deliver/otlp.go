@@ -1,8 +1,6 @@
 package deliver
 
 import (
-	"log/slog"
-
 	"google.golang.org/protobuf/proto"
 
 	collogs "go.opentelemetry.io/proto/otlp/collector/logs/v1"
@@ -13,14 +11,14 @@ import (
 
 // newOTLP posts ExportLogsServiceRequests. What a receiver says it rejected is only told: the specification has no way
 // to know which records these were.
-func newOTLP(spec delivery.Spec, log *slog.Logger) (Sender, error) {
-	s, err := posting(spec, record.OTLP)
+func newOTLP(spec delivery.Spec, deps Deps) (Sender, error) {
+	s, err := posting(spec, deps, record.OTLP)
 	if err != nil {
 		return nil, err
 	}
 	s.accepted = func(answer []byte) {
 		if n, msg := partialSuccess(answer); n > 0 {
-			log.Warn("the receiver took the delivery but rejected some of its records", "rejected", n, "message", msg)
+			deps.Log.Warn("the receiver took the delivery but rejected some of its records", "rejected", n, "message", msg)
 		}
 	}
 	return s, nil

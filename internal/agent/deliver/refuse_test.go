@@ -38,7 +38,7 @@ func TestRefusesEverything(t *testing.T) {
 		t,
 		delivery.Spec{
 			Kind:  "http",
-			URL:   s.URL,
+			URLs:  []string{s.URL},
 			Batch: delivery.Batch{Records: 500, Bytes: 1 << 20, Wait: time.Millisecond},
 			Retry: delivery.Retry{First: 20 * time.Millisecond, Longest: 100 * time.Millisecond, GiveUp: time.Hour},
 		},
@@ -82,7 +82,7 @@ func TestOneRefusedSourceHoldsNobody(t *testing.T) {
 		}
 		return http.StatusOK
 	})
-	d, _ := destination(t, delivery.Spec{Kind: "http", URL: s.URL})
+	d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}})
 	d.pace.SetLimit(10_000)
 	d.Start()
 	bad, good := make(chan wire.DeliveryCounts, 1), make(chan wire.DeliveryCounts, 1)
@@ -105,7 +105,7 @@ func TestStoppedInDoubt(t *testing.T) {
 			}
 			return http.StatusOK
 		})
-		d, _ := destination(t, delivery.Spec{Kind: "http", URL: first.URL})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{first.URL}})
 		d.Start()
 		done := make(chan wire.DeliveryCounts, 2)
 		d.Put(context.Background(), item(record.NDJSON, 0, 35, func(c wire.DeliveryCounts) { done <- c }), nil)
@@ -113,7 +113,7 @@ func TestStoppedInDoubt(t *testing.T) {
 		time.Sleep(50 * time.Millisecond)
 		rest := d.Stop()
 		second := newServer(t, always(http.StatusOK))
-		e, _ := destination(t, delivery.Spec{Kind: "http", URL: second.URL})
+		e, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{second.URL}})
 		e.Adopt(rest)
 		e.Start()
 		sum := int64(0)
@@ -161,7 +161,7 @@ func TestTroubles(t *testing.T) {
 		answers(500):                       {health.ReceiverFailing, "500"},
 		"http://" + silent.Addr().String(): {health.NoAnswer, "has not answered"},
 	} {
-		d, _ := destination(t, delivery.Spec{Kind: "http", URL: url})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{url}})
 		if want.code == health.NoAnswer {
 			d.said = 50 * time.Millisecond
 		}

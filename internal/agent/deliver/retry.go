@@ -10,8 +10,7 @@ import (
 )
 
 // deliver sends a batch until it is settled or in doubt; false when ctx ended first.
-func (d *Destination) deliver(ctx context.Context, batch []piece) bool {
-	began := time.Now()
+func (d *Destination) deliver(ctx context.Context, batch []piece, began time.Time) bool {
 	a, ok := d.until(ctx, batch, began)
 	switch {
 	case !ok:
@@ -19,7 +18,7 @@ func (d *Destination) deliver(ctx context.Context, batch []piece) bool {
 	case a.Outcome == delivery.Again: // for too long
 		return d.giveUp(ctx, batch, a.Why)
 	case a.Outcome == delivery.Refused:
-		d.doubt = append(d.doubt, doubt{batch, a.Why, began})
+		d.doubt = append(d.doubt, doubt{batch, a.Why, a.Kind, began})
 		if len(d.doubt) > 1 {
 			return d.hold(ctx)
 		}
@@ -30,11 +29,11 @@ func (d *Destination) deliver(ctx context.Context, batch []piece) bool {
 
 // accepted settles what was accepted. What was found to blame before is now sure to be. False when ctx ended first.
 func (d *Destination) accepted(ctx context.Context, batch []piece) bool {
-	d.settle(batch, true)
+	d.queue.settle(batch, false)
 	d.inRow = 0
 	for len(d.guilty) > 0 {
 		x := d.guilty[0]
-		if !d.reject(ctx, x.batch, x.why) {
+		if !d.reject(ctx, x.batch, x.cause, x.why) {
 			return false
 		}
 		d.guilty = d.guilty[1:]
@@ -46,7 +45,7 @@ func (d *Destination) accepted(ctx context.Context, batch []piece) bool {
 // ended first.
 func (d *Destination) until(ctx context.Context, batch []piece, began time.Time) (Answer, bool) {
 	for try := 1; ; try++ {
-		a := d.send(ctx, batch)
+		a := d.send(ctx, d.senders[0], batch)
 		if a.Outcome == delivery.Accepted {
 			d.fine()
 			return a, true
@@ -67,6 +66,7 @@ func (d *Destination) until(ctx context.Context, batch []piece, began time.Time)
 			d.log.Warn("delivery failed, will try again", "reason", a.Why)
 		}
 		d.trouble(a.Code, a.Why, began)
+		d.queue.safeguardAll()
 		if !pause(ctx, max(d.Spec.Retry.Pause(try, rand.Float64()), a.Pause)) {
 			return a, false
 		}
@@ -85,29 +85,11 @@ func pause(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-func (d *Destination) settle(batch []piece, accepted bool) {
-	freed := int64(0)
-	for _, p := range batch {
-		n := int64(p.to - p.from)
-		if accepted {
-			p.item.counts.Acknowledged += n
-		} else {
-			p.item.counts.Refused += n
-		}
-		if p.item.settle(p.from, p.to); p.item.left == 0 {
-			p.item.Done(p.item.counts)
-			freed += p.item.size()
-			p.item.Encoded.Release()
-		}
-	}
-	d.queue.freed(freed)
-}
-
 // reject keeps records that are refused for good. It goes on until they are safely written, since a full disk must
 // not lose them; false when ctx ended first.
-func (d *Destination) reject(ctx context.Context, batch []piece, why string) bool {
+func (d *Destination) reject(ctx context.Context, batch []piece, cause, why string) bool {
 	for try := 1; ; try++ {
-		err := d.rejects.Add(d.Spec, batch, why)
+		err := d.deps.Rejects.Add(d.Spec, batch, cause, why)
 		if err == nil {
 			break
 		}
@@ -117,19 +99,6 @@ func (d *Destination) reject(ctx context.Context, batch []piece, why string) boo
 		}
 	}
 	d.log.Warn("records refused for good, kept among the rejects", "reason", why)
-	d.settle(batch, false)
+	d.queue.settle(batch, true)
 	return true
-}
-
-// Abandon puts items that nobody will deliver any more among the rejects.
-func (d *Destination) Abandon(ctx context.Context, items []*Item, why string) {
-	for _, it := range items {
-		if it.Encoded.Bytes == nil { // of a destination that keeps nothing
-			d.settle([]piece{{it, 0, len(it.Encoded.Ends)}}, true)
-			continue
-		}
-		if rest := openIn([]piece{{it, 0, len(it.Encoded.Ends)}}); len(rest) > 0 {
-			d.reject(ctx, rest, why)
-		}
-	}
 }

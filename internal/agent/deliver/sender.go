@@ -3,7 +3,6 @@ package deliver
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"time"
 
 	"synaxis/internal/core/delivery"
@@ -28,29 +27,46 @@ type Answer struct {
 	Code    health.Code   // of the trouble, unless it was accepted
 	Why     string        // in words
 	Pause   time.Duration // what the other side asked to wait, or 0
+	Kind    string        // of the answer in short, such as "503"; empty where Code says it
 }
 
 // senders are the kinds of destinations that an agent delivers to.
-var senders = map[delivery.Kind]func(delivery.Spec, *slog.Logger) (Sender, error){
+var senders = map[delivery.Kind]func(delivery.Spec, Deps) (Sender, error){
 	delivery.HTTP:    newHTTP,
 	delivery.OTLP:    newOTLP,
 	delivery.File:    newFile,
 	delivery.Discard: newDiscard,
+	delivery.Syslog:  newSyslog,
 }
 
-func newSender(spec delivery.Spec, log *slog.Logger) (Sender, error) {
+// newSender makes a sender. Those of one destination share connections, by the first of them.
+func newSender(spec delivery.Spec, deps Deps, first []Sender) (Sender, error) {
+	if len(first) > 0 {
+		if s, ok := first[0].(interface{ another() (Sender, error) }); ok {
+			return s.another()
+		}
+	}
 	make, ok := senders[spec.Kind]
 	if !ok {
 		return nil, fmt.Errorf("this agent cannot deliver by %s", spec.Kind)
 	}
-	return make(spec, log)
+	return make(spec, deps)
 }
 
 // send makes one attempt. When no answer comes for a while that is said, before the attempt ends.
-func (d *Destination) send(ctx context.Context, batch []piece) Answer {
+func (d *Destination) send(ctx context.Context, sender Sender, batch []piece) Answer {
 	records := make([]delivery.Segment, len(batch))
 	for i, p := range batch {
 		records[i] = delivery.Segment{Origin: p.item.Encoded.Origin, Bytes: p.bytes()}
+	}
+	if d.limit != nil {
+		size := 0
+		for _, r := range records {
+			size += len(r.Bytes)
+		}
+		if err := d.limit.WaitN(ctx, min(size, d.limit.Burst())); err != nil {
+			return Answer{delivery.Again, health.NotReachable, err.Error(), 0, ""}
+		}
 	}
 	began := time.Now()
 	silent := time.AfterFunc(d.said, func() {
@@ -61,5 +77,9 @@ func (d *Destination) send(ctx context.Context, batch []piece) Answer {
 		)
 	})
 	defer silent.Stop()
-	return d.sender.Send(ctx, records)
+	a := sender.Send(ctx, records)
+	if ctx.Err() == nil {
+		d.answered(a, time.Now())
+	}
+	return a
 }

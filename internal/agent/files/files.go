@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -80,6 +81,9 @@ type Reader struct {
 	turn     int
 	inTurns  int // files that wait until another one gives its place away, or gave theirs
 	inScan   bool
+	lost     string // what was let go before it was read
+	lostAt   time.Time
+	fresh    bool // a stream began that is not written down yet
 	bounds   bounds
 	hint     chan struct{}
 	written  *written
@@ -97,6 +101,7 @@ type stream struct {
 	info   position.File // identity; without Offset and Tail
 	ledger *settle.Ledger
 	origin *record.Origin
+	uid    []byte // what the ids of its records begin with; nil for none
 	read   int64  // up to where records were cut
 	tail   []byte // the bytes before read
 	size   int64
@@ -105,9 +110,12 @@ type stream struct {
 	tried  time.Time // when nothing could be cut from it
 	hole   bool      // what comes next is room that its writer has made
 	moved  time.Time // since when it is gone from its path, or zero
-	first  int64     // how much of it was there when it was opened: what its start holds is as old as the file
-	begun  bool      // it was known before it was opened, so that what waits in it is not read for the first time
-	marks  []mark
+	// its last name is gone, since when: its room is given back only when it is closed
+	deleted bool
+	gone    time.Time
+	first   int64 // how much of it was there when it was opened: what its start holds is as old as the file
+	begun   bool  // it was known before it was opened, so that what waits in it is not read for the first time
+	marks   []mark
 
 	// shrunk is set when a truncation was noticed. It is acted on at the next look at the patterns only: a list of
 	// paths that was made before may lack the copy that has what was not read yet.
@@ -136,6 +144,7 @@ func New(s Source, old *Reader) *Reader {
 		old.mu.Unlock()
 		for k, st := range r.streams {
 			st.origin = s.Origin(st.info.Path)
+			r.name(st, st.info.Stream)
 			if st.moved.IsZero() && !r.wants(st.info.Path) {
 				r.shut(k, st)
 			}
@@ -227,11 +236,11 @@ func (r *Reader) Save() {
 		list = append(list, st)
 		ledgers = append(ledgers, st.ledger)
 	}
-	cursors, numbers := r.Book.Snapshot(ledgers)
+	settled, numbers := r.Book.Snapshot(ledgers)
 	for i, st := range list {
 		f := st.info
-		f.Offset, f.Tail = offsetOf(cursors[i]), st.saved.Tail
-		if f == st.saved {
+		f.Offset, f.Tail, f.Ahead = offsetOf(settled[i].All), st.saved.Tail, aheadOf(settled[i].Ahead)
+		if f.Same(st.saved) {
 			continue
 		}
 		if f.Offset != st.saved.Offset || f.Tail == "" {
@@ -370,12 +379,6 @@ func (r *Reader) scan() {
 			trouble = err.Error()
 		}
 	}
-	if first { // before anything is read: after a crash a second first look would pass over what came since this one
-		r.Save()
-		if err := r.Store.Save(); err != nil {
-			trouble = err.Error()
-		}
-	}
 	for k := range r.copies {
 		if _, ok := at[k]; !ok {
 			delete(r.copies, k)
@@ -407,6 +410,17 @@ func (r *Reader) scan() {
 		r.look(st)
 		r.leave(k, st, now)
 	}
+	r.abandon(now)
+	// Before anything is read: after a crash a second first look would pass over what came since this one, and a file
+	// that is found anew would give its records other ids.
+	if first || r.fresh {
+		r.Save()
+		if err := r.Store.Save(); err != nil {
+			trouble = err.Error()
+		} else {
+			r.fresh = false
+		}
+	}
 	r.miss(at, now)
 	r.lastScan, r.scanCost = r.Now(), r.Now().Sub(now)
 	switch {
@@ -422,6 +436,8 @@ func (r *Reader) scan() {
 				r.Slots.limit(),
 			),
 		)
+	case r.lost != "" && now.Sub(r.lostAt) < lostSaid:
+		r.complain(health.FilesLost, r.lost)
 	case len(list) == 0 && len(r.streams) == 0:
 		r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
 	default:
@@ -432,7 +448,8 @@ func (r *Reader) scan() {
 // leave lets go of a file that is gone from its path, once it is read and settled: at once when it was deleted, after
 // a while when it was moved, since more may come.
 func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
-	if st.moved.IsZero() || st.read < st.size || !st.ledger.Idle() {
+	if st.moved.IsZero() {
+		st.deleted = false
 		return
 	}
 	deleted := false
@@ -440,6 +457,12 @@ func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
 		if x, ok := info.Sys().(*syscall.Stat_t); ok {
 			deleted = x.Nlink == 0
 		}
+	}
+	if deleted && !st.deleted {
+		st.deleted, st.gone = true, now
+	}
+	if st.read < st.size || !st.ledger.Idle() {
+		return
 	}
 	quiet := min(now.Sub(st.moved), now.Sub(st.grew))
 	if deleted && quiet > movedFlush { // nothing can find it any more
@@ -509,7 +532,11 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 		} else if known.Offset > 0 {
 			r.shrank(f.path, known.Offset, size)
 		}
-		return r.begin(k, f.path, file, size, offset, nil, true)
+		from := start{offset: offset, known: true}
+		if offset > 0 || known.Offset == 0 && known.Matches(file, size) {
+			from.stream, from.ahead = known.Stream, known.Ahead
+		}
+		return r.begin(k, f.path, file, size, from)
 	}
 	offset := int64(0)
 	if f.first && r.Spec.FirstRead == "now" && !r.Store.Reread() {
@@ -526,28 +553,32 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 		return false, nil
 	}
 	delete(r.copies, k)
-	return r.begin(k, f.path, file, size, offset, nil, false)
+	return r.begin(k, f.path, file, size, start{offset: offset})
 }
 
-// begin reads an open file from an offset on. It answers whether the file stays open.
-func (r *Reader) begin(
-	k position.Key,
-	path string,
-	file *os.File,
-	size, offset int64,
-	ledger *settle.Ledger,
-	known bool,
-) (bool, error) {
-	if ledger == nil {
-		ledger = r.Book.Ledger(cursorAt(offset))
+// start is where reading a file begins.
+type start struct {
+	offset int64
+	ledger *settle.Ledger // that goes on; nil for a new one
+	known  bool           // it is not read for the first time
+	stream uint64         // 0 for a new one
+	ahead  []position.Ahead
+}
+
+// begin reads an open file. It answers whether the file stays open.
+func (r *Reader) begin(k position.Key, path string, file *os.File, size int64, from start) (bool, error) {
+	offset := from.offset
+	if from.ledger == nil {
+		from.ledger = r.Book.Ledger(cursorAt(offset), cursorsOf(from.ahead))
 	}
-	st := &stream{file: file, read: offset, ledger: ledger, origin: r.Origin(path), grew: r.Now(),
+	st := &stream{file: file, read: offset, ledger: from.ledger, origin: r.Origin(path), grew: r.Now(),
 		info: position.File{
 			Source: r.Spec.Name,
 			Path:   path,
 			Dev:    k.Dev,
 			Ino:    k.Ino,
-		}, size: size, first: size, begun: known}
+		}, size: size, first: size, begun: from.known}
+	r.name(st, from.stream)
 	var err error
 	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {
 		st.tail = make([]byte, min(offset, position.TailSize))
@@ -565,6 +596,18 @@ func (r *Reader) begin(
 	delete(r.missing, k)
 	r.mu.Unlock()
 	return true, nil
+}
+
+// name gives a stream its number, from which the ids of its records come. Without one it is drawn.
+func (r *Reader) name(st *stream, number uint64) {
+	for number == 0 {
+		number = rand.Uint64()
+		r.fresh = true
+	}
+	st.info.Stream = number
+	if st.uid = nil; !r.Spec.NoIDs {
+		st.uid = record.NewUID(st.origin.HostID, number)
+	}
 }
 
 // since is when what waits in a file that is opened now was written at the latest.

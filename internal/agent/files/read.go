@@ -13,6 +13,7 @@ import (
 	"synaxis/internal/agent/position"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
 )
 
@@ -68,6 +69,9 @@ func (r *Reader) round(ctx context.Context) bool {
 // before tells whether what waits in st should be read before what waits in x. first turns round which class comes
 // first.
 func (st *stream) before(x *stream, first bool) bool {
+	if a, b := st.moved.IsZero(), x.moved.IsZero(); a != b { // what is going away comes before all else
+		return b
+	}
 	if a, b := st.firstTime(st.read), x.firstTime(x.read); a != b {
 		return a == first
 	}
@@ -77,7 +81,12 @@ func (st *stream) before(x *stream, first bool) bool {
 // readOnce reads, treats and sends one batch. It answers false when nothing could be cut yet.
 func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 	b := &r.batch
-	want, most := min(st.size-st.read, readSize), int64(r.Treatment.MaxRecord())
+	until := st.size
+	bound := st.ledger.Boundary(cursorAt(st.read))
+	if bound != nil { // a destination has everything up to there
+		until = min(until, offsetOf(bound))
+	}
+	want, most := min(until-st.read, readSize), int64(r.Treatment.MaxRecord())
 	if st.hole {
 		want = min(want, holeSize)
 	}
@@ -101,19 +110,31 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		if zeros > 0 {
 			r.move(st, zeros)
-			st.ledger.Add(cursorAt(st.read), 0, wire.Numbers{Bytes: int64(zeros), Zeros: int64(zeros)})
+			st.ledger.Add(cursorAt(st.read), nil, wire.Numbers{Bytes: int64(zeros), Zeros: int64(zeros)})
 			return true
 		}
 		flush := false
-		if st.read+int64(n) >= st.size {
+		if bound != nil && st.read+int64(n) == offsetOf(bound) {
+			flush = true // a record ended there when it was read before
+		} else if st.read+int64(n) >= st.size {
 			idle := now.Sub(st.grew)
 			flush = idle >= r.idle() || !st.moved.IsZero() && idle >= movedFlush && now.Sub(st.moved) >= movedFlush
 		}
-		b.Origin, b.Written = st.origin, st.written(now)
+		b.Origin, b.Written, b.Stream, b.UID = st.origin, st.written(now), st.info.Stream, st.uid
+		switch b.Leaving = record.Stays; {
+		case st.deleted:
+			b.Leaving = record.Deleted
+		case !st.moved.IsZero():
+			b.Leaving = record.Rotated
+		}
 		used, c := r.Treatment.Run(b, st.read, now.UnixNano(), maxRecords, flush)
 		if used == 0 {
-			if int64(n) == want && want < min(st.size-st.read, most+readSize) {
-				want = min(st.size-st.read, want*4, most+readSize)
+			if int64(n) == want && want < min(until-st.read, most+readSize) {
+				want = min(until-st.read, want*4, most+readSize)
+				continue
+			}
+			if until < st.size { // it was cut otherwise before
+				until, bound = st.size, nil
 				continue
 			}
 			return false
@@ -123,10 +144,14 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		if c.Read > 0 {
 			counts.LastRecord = now.UnixNano()
 		}
-		edges := r.Out.Edges(b)
-		e := st.ledger.Add(cursorAt(st.read), edges, counts)
-		if edges > 0 {
-			r.Out.Send(ctx, b, e, r.scan)
+		end := cursorAt(st.read)
+		ways := r.Out.Ways(b, func(destination string) bool { return st.ledger.Ahead(destination, end) })
+		e := st.ledger.Add(end, ways, counts)
+		for _, w := range ways {
+			if w.Records > 0 {
+				r.Out.Send(ctx, b, e, r.scan)
+				break
+			}
 		}
 		return true
 	}

@@ -85,16 +85,17 @@ func begins(old, file io.ReaderAt, size int64) bool {
 // inherit continues a truncated file in its copy.
 func (r *Reader) inherit(k position.Key, path string, file *os.File, size int64, from position.Key) (bool, error) {
 	if st := r.streams[from]; st != nil {
-		ledger, read := st.ledger, st.read
+		s := start{offset: st.read, ledger: st.ledger, known: true, stream: st.info.Stream}
 		r.anew(st, 0)
-		return r.begin(k, path, file, size, read, ledger, true)
+		return r.begin(k, path, file, size, s)
 	}
 	known, ok := r.Store.File(from)
 	if !ok {
-		return r.begin(k, path, file, size, 0, nil, true)
+		return r.begin(k, path, file, size, start{known: true})
 	}
 	r.Store.Forget(from)
-	return r.begin(k, path, file, size, known.Offset, nil, true)
+	return r.begin(k, path, file, size,
+		start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead})
 }
 
 // look sees whether an open file grew, or was truncated and began anew.
@@ -151,7 +152,8 @@ func (st *stream) continues() bool {
 func (r *Reader) anew(st *stream, size int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(cursorAt(0))
+	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(cursorAt(0), nil)
+	r.name(st, 0)
 	st.saved, st.shrunk, st.first, st.marks = position.File{}, false, 0, nil
 	st.size, st.grew = size, r.Now()
 	if size > 0 {
@@ -213,7 +215,8 @@ func (r *Reader) findRotated() {
 				file.Close()
 				continue
 			}
-			if ok, _ := r.begin(known.Key(), path, file, info.Size(), known.Offset, nil, true); ok {
+			from := start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead}
+			if ok, _ := r.begin(known.Key(), path, file, info.Size(), from); ok {
 				r.streams[known.Key()].moved = r.Now()
 			} else {
 				r.Slots.give()

@@ -43,10 +43,11 @@ type Complaint struct {
 	Since  time.Time
 }
 
-// Out takes what is read. Edges tells how many destinations get something of a batch; Send hands it to them and calls
-// waiting now and then while there is no room.
+// Out takes what is read. Ways tells how many records of a batch go to each destination; a destination that is ahead
+// has them from before, and gets none of them again. Send hands the batch to them and calls waiting now and then while
+// there is no room.
 type Out interface {
-	Edges(b *record.Batch) int
+	Ways(b *record.Batch, ahead func(destination string) bool) []settle.Way
 	Send(ctx context.Context, b *record.Batch, e *settle.Entry, waiting func())
 }
 

@@ -14,11 +14,14 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"synaxis/internal/agent/buffer"
 	"synaxis/internal/core/wire"
 )
 
@@ -41,6 +44,22 @@ type File struct {
 	// it had left its path when it was closed: another file may have its inode by now
 	Moved   bool  `json:"moved,omitempty"`
 	Missing int64 `json:"missing,omitempty"` // seconds in which the agent ran and saw its folder without it
+	// Stream is drawn when the file is found or begins anew: with a place in the file it names a record for ever.
+	Stream uint64  `json:"stream,omitempty"`
+	Ahead  []Ahead `json:"ahead,omitempty"` // by name
+}
+
+// Ahead is a destination that has settled more than Offset.
+type Ahead struct {
+	Destination string `json:"destination"`
+	Offset      int64  `json:"offset"`
+}
+
+// Same tells whether both say the same.
+func (f File) Same(o File) bool {
+	a, b := f.Ahead, o.Ahead
+	f.Ahead, o.Ahead = nil, nil
+	return slices.Equal(a, b) && reflect.DeepEqual(f, o)
 }
 
 // Key tells files of a source apart.
@@ -103,9 +122,18 @@ type state struct {
 	Files    []File                  `json:"files"`
 	Numbers  map[string]wire.Numbers `json:"numbers"`
 	Patterns map[string]time.Time    `json:"patterns"` // source and pattern, when first looked at
+	Lanes    []Lane                  `json:"lanes,omitempty"`
 }
 
-// change is one line of the journal: what is not nil replaces what was known.
+// Lane is how far the buffer of a source at a destination is settled.
+type Lane struct {
+	buffer.Key
+	buffer.Mark
+}
+
+// A line of the journal is everything that one Save changed, so that no crash leaves a part of it.
+
+// change is a part of a line: what is not nil replaces what was known.
 type change struct {
 	File    *File         `json:"file,omitempty"`
 	Forget  *Key          `json:"forget,omitempty"`
@@ -113,6 +141,9 @@ type change struct {
 	Numbers *wire.Numbers `json:"numbers,omitempty"`
 	Pattern string        `json:"pattern,omitempty"`
 	At      time.Time     `json:"at,omitzero"`
+	Lane    *Lane         `json:"lane,omitempty"`
+	NoLane  *buffer.Key   `json:"noLane,omitempty"`
+	NoCount string        `json:"noCount,omitempty"` // a source whose numbers another has now
 }
 
 // Store holds positions in memory. What changed is appended to a journal, which is folded into a new file of
@@ -124,12 +155,14 @@ type Store struct {
 	files    map[Key]File
 	numbers  map[string]wire.Numbers
 	patterns map[string]time.Time
+	lanes    map[buffer.Key]buffer.Mark
 	reread   bool
 
-	changed map[Key]bool    // files that are not written yet
-	counted map[string]bool // sources whose numbers are not
-	looked  map[string]bool // patterns
-	fold    bool            // the journal is of no use: write everything
+	changed map[Key]bool        // files that are not written yet
+	counted map[string]bool     // sources whose numbers are not
+	looked  map[string]bool     // patterns
+	marked  map[buffer.Key]bool // lanes
+	fold    bool                // the journal is of no use: write everything
 
 	saving  sync.Mutex // one Save at a time
 	journal *os.File
@@ -182,6 +215,8 @@ func Open(path string, o Options) (*Store, error) {
 		changed:  map[Key]bool{},
 		counted:  map[string]bool{},
 		looked:   map[string]bool{},
+		lanes:    map[buffer.Key]buffer.Mark{},
+		marked:   map[buffer.Key]bool{},
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -238,6 +273,9 @@ func (s *Store) read(path string) error {
 	if st.Patterns != nil {
 		s.patterns = st.Patterns
 	}
+	for _, l := range st.Lanes {
+		s.lanes[l.Key] = l.Mark
+	}
 	return nil
 }
 
@@ -252,25 +290,51 @@ func (s *Store) replay() error {
 	}
 	used := int64(0)
 	for line := range bytes.Lines(text) {
-		var c change
-		if line[len(line)-1] != '\n' || json.Unmarshal(line, &c) != nil {
+		changes, whole := readLine(line)
+		if !whole {
 			s.fold = true
 			break
 		}
 		used += int64(len(line))
-		switch {
-		case c.File != nil:
-			s.files[c.File.Key()] = *c.File
-		case c.Forget != nil:
-			delete(s.files, *c.Forget)
-		case c.Numbers != nil:
-			s.numbers[c.Source] = *c.Numbers
-		case c.Pattern != "":
-			s.patterns[c.Pattern] = c.At
+		for _, c := range changes {
+			s.take(c)
 		}
 	}
 	s.length = used
 	return nil
+}
+
+// readLine reads a line of the journal. Versions before this one wrote a line for each change.
+func readLine(line []byte) (changes []change, whole bool) {
+	if line[len(line)-1] != '\n' {
+		return nil, false
+	}
+	if line[0] == '{' {
+		var c change
+		err := json.Unmarshal(line, &c)
+		return []change{c}, err == nil
+	}
+	err := json.Unmarshal(line, &changes)
+	return changes, err == nil
+}
+
+func (s *Store) take(c change) {
+	switch {
+	case c.File != nil:
+		s.files[c.File.Key()] = *c.File
+	case c.Forget != nil:
+		delete(s.files, *c.Forget)
+	case c.Numbers != nil:
+		s.numbers[c.Source] = *c.Numbers
+	case c.NoCount != "":
+		delete(s.numbers, c.NoCount)
+	case c.Pattern != "":
+		s.patterns[c.Pattern] = c.At
+	case c.Lane != nil:
+		s.lanes[c.Lane.Key] = c.Lane.Mark
+	case c.NoLane != nil:
+		delete(s.lanes, *c.NoLane)
+	}
 }
 
 func (s *Store) journalPath() string {
@@ -311,7 +375,7 @@ func (s *Store) Put(f File) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	k := f.Key()
-	if old, ok := s.files[k]; ok && old == f {
+	if old, ok := s.files[k]; ok && old.Same(f) {
 		return
 	}
 	s.files[k] = f
@@ -341,6 +405,84 @@ func (s *Store) FirstLook(source, pattern string, now time.Time) bool {
 	return true
 }
 
+// Marks are how far buffers are settled.
+func (s *Store) Marks() map[buffer.Key]buffer.Mark {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.lanes)
+}
+
+// SetMarks remembers how far buffers are settled. Those that are not among them are forgotten.
+func (s *Store) SetMarks(marks map[buffer.Key]buffer.Mark) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for k, m := range marks {
+		if s.lanes[k] != m {
+			s.lanes[k] = m
+			s.marked[k] = true
+		}
+	}
+	for k := range s.lanes {
+		if _, ok := marks[k]; !ok {
+			delete(s.lanes, k)
+			s.marked[k] = true
+		}
+	}
+}
+
+// Rename gives what is known of a source, or of a destination, its new name.
+func (s *Store) Rename(source, destination map[string]string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for k, f := range s.files {
+		was := f
+		f.Ahead = slices.Clone(f.Ahead)
+		for i := range f.Ahead {
+			if now, ok := destination[f.Ahead[i].Destination]; ok {
+				f.Ahead[i].Destination = now
+			}
+		}
+		slices.SortFunc(f.Ahead, func(a, b Ahead) int { return strings.Compare(a.Destination, b.Destination) })
+		if now, ok := source[k.Source]; ok {
+			f.Source = now
+		}
+		if f.Same(was) {
+			continue
+		}
+		if f.Source != k.Source {
+			delete(s.files, k)
+			s.changed[k] = true
+		}
+		s.files[f.Key()] = f
+		s.changed[f.Key()] = true
+	}
+	for was, now := range source {
+		if n, ok := s.numbers[was]; ok {
+			delete(s.numbers, was)
+			s.numbers[now] = n
+			s.counted[was], s.counted[now] = true, true
+		}
+		for k, at := range s.patterns {
+			if pattern, ok := strings.CutPrefix(k, was+"\n"); ok {
+				s.patterns[now+"\n"+pattern] = at
+				s.looked[now+"\n"+pattern] = true
+			}
+		}
+	}
+	for name, n := range s.numbers {
+		for was, now := range destination {
+			d, ok := n.Deliveries[was]
+			if _, taken := n.Deliveries[now]; !ok || taken {
+				continue
+			}
+			n = n.Clone()
+			delete(n.Deliveries, was)
+			n.Deliveries[now] = d
+			s.numbers[name], s.counted[name] = n, true
+		}
+	}
+}
+
 // Numbers returns what was counted of a source.
 func (s *Store) Numbers(source string) wire.Numbers {
 	s.mu.Lock()
@@ -352,7 +494,7 @@ func (s *Store) Numbers(source string) wire.Numbers {
 func (s *Store) SetNumbers(source string, n wire.Numbers) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, any := n.Since(s.numbers[source]); !any {
+	if _, any := n.Since(s.numbers[source]); !any && maps.Equal(n.Deliveries, s.numbers[source].Deliveries) {
 		return
 	}
 	s.numbers[source] = n
@@ -366,7 +508,7 @@ func (s *Store) Save() error {
 	defer s.saving.Unlock()
 	s.mu.Lock()
 	lines, fold := s.lines()
-	changed, counted, looked := s.changed, s.counted, s.looked
+	changed, counted, looked, marked := s.changed, s.counted, s.looked, s.marked
 	fold = fold || s.fold || s.length > max(foldAfter, s.base)
 	var text []byte
 	var err error
@@ -375,6 +517,7 @@ func (s *Store) Save() error {
 	}
 	if len(lines) > 0 || fold {
 		s.changed, s.counted, s.looked = map[Key]bool{}, map[string]bool{}, map[string]bool{}
+		s.marked = map[buffer.Key]bool{}
 	}
 	s.mu.Unlock()
 	switch {
@@ -391,18 +534,15 @@ func (s *Store) Save() error {
 	maps.Copy(s.changed, changed)
 	maps.Copy(s.counted, counted)
 	maps.Copy(s.looked, looked)
+	maps.Copy(s.marked, marked)
 	s.mu.Unlock()
 	return fmt.Errorf("write positions: %w", err)
 }
 
-// lines are the changes as lines of the journal; fold tells that there is no file yet to which a journal could belong.
-func (s *Store) lines() (lines []byte, fold bool) {
-	add := func(c change) {
-		text, err := json.Marshal(c)
-		if err == nil {
-			lines = append(append(lines, text...), '\n')
-		}
-	}
+// lines are the changes as a line of the journal; fold tells that there is no file yet to which a journal could belong.
+func (s *Store) lines() (line []byte, fold bool) {
+	var changes []change
+	add := func(c change) { changes = append(changes, c) }
 	for k := range s.looked {
 		add(change{Pattern: k, At: s.patterns[k]})
 	}
@@ -413,18 +553,37 @@ func (s *Store) lines() (lines []byte, fold bool) {
 			add(change{Forget: &k})
 		}
 	}
-	// behind the positions, so that a torn line counts records twice rather than not at all
 	for source := range s.counted {
-		n := s.numbers[source]
-		add(change{Source: source, Numbers: &n})
+		if n, ok := s.numbers[source]; ok {
+			add(change{Source: source, Numbers: &n})
+		} else {
+			add(change{NoCount: source})
+		}
 	}
-	return lines, len(lines) > 0 && s.base == 0
+	for k := range s.marked {
+		if m, ok := s.lanes[k]; ok {
+			add(change{Lane: &Lane{k, m}})
+		} else {
+			add(change{NoLane: &k})
+		}
+	}
+	if len(changes) == 0 {
+		return nil, false
+	}
+	text, err := json.Marshal(changes)
+	if err != nil { // texts and numbers always become JSON
+		return nil, false
+	}
+	return append(text, '\n'), s.base == 0
 }
 
 func (s *Store) everything() ([]byte, error) {
 	st := state{Began: s.began, Fold: s.folds + 1, Numbers: s.numbers, Patterns: s.patterns}
 	for _, f := range s.files {
 		st.Files = append(st.Files, f)
+	}
+	for k, m := range s.lanes {
+		st.Lanes = append(st.Lanes, Lane{k, m})
 	}
 	return json.Marshal(st)
 }

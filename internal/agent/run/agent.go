@@ -103,6 +103,7 @@ func New(o Options) (*Agent, error) {
 		lock.Close()
 		return nil, err
 	}
+	a.engine.newest = a.client.NewestSecret
 	if a.client.Copied() {
 		o.Log.Warn(
 			"the state folder was copied from another machine; nothing is collected until the service has said who " +
@@ -118,7 +119,7 @@ func New(o Options) (*Agent, error) {
 const lastGood = "last-good.json"
 
 // copied are the parts of the state folder that belong to the host that it was copied from.
-var copied = []string{lastGood, "positions*", "rejects"}
+var copied = []string{lastGood, "positions*", "rejects", "buffers", partingFile}
 
 // Forget stops collecting and throws away config, positions and buffers, which are those of another host.
 func (a *Agent) Forget() error {
@@ -140,6 +141,7 @@ func (a *Agent) Forget() error {
 	if err != nil {
 		return err
 	}
+	engine.newest = a.client.NewestSecret
 	a.engine, a.text, a.status = engine, nil, nil
 	return nil
 }
@@ -236,6 +238,9 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 	a.mu.Lock()
 	engine := a.engine
 	a.mu.Unlock()
+	if reply, ok := engine.answerRejects(ctx, kind, ask); ok {
+		return reply
+	}
 	return look.Looker{
 		State:   a.o.StateDir,
 		Takes:   engine.Takes,
@@ -398,5 +403,7 @@ func (a *Agent) Health() *protobufs.ComponentHealth {
 // Metrics are the agent's numbers.
 func (a *Agent) Metrics(now time.Time) proto.Message {
 	all, began := a.engine.Numbers()
-	return wire.EncodeNumbers(a.o.Name, began, now, all)
+	req := wire.EncodeNumbers(a.o.Name, began, now, all)
+	wire.AddDestinations(req, now, a.engine.DestinationNumbers())
+	return req
 }

@@ -7,18 +7,17 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"math/bits"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"sort"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"synaxis/internal/agent/buffer"
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/files"
 	"synaxis/internal/agent/input"
@@ -39,7 +38,11 @@ type Engine struct {
 	hostID  string
 	own     string // its folder, without links
 	store   *position.Store
+	dir     string
 	rejects *deliver.Rejects
+	buffers *buffer.Store
+	budget  *deliver.Budget
+	newest  func(ref string) (string, bool) // asks the service for the newest value of a secret
 	hints   *files.Hints
 	slots   *files.Slots
 	log     *slog.Logger
@@ -49,11 +52,17 @@ type Engine struct {
 	config  hostconfig.Config
 	sources map[string]*source
 	dests   map[string]*deliver.Destination
-	unsaved Status // why positions cannot be saved; without Code they are
-	told    time.Time
-	leaving sync.WaitGroup
-	ctx     context.Context
-	cancel  context.CancelFunc
+	books   books
+	parting map[string]*parting // destinations that left the config
+	parted  map[string]Status   // what was left of those that ended
+	filling map[string]*filling
+	// bytes that buffers and rejects may have together; 0 for any
+	diskLimit atomic.Int64
+	unsaved   Status // why positions cannot be saved; without Code they are
+	told      time.Time
+	leaving   sync.WaitGroup
+	ctx       context.Context
+	cancel    context.CancelFunc
 }
 
 // source is a running source with what it was made from.
@@ -76,7 +85,12 @@ type setup struct {
 	Host      string
 	Labels    map[string]string
 	Encodings map[string]record.Encoding
+	Only      string   // the destination that this reading is for; empty for all but Except
+	Except    []string // destinations that have a reading of their own
 }
+
+// reading is the key of the reading of a source for one destination alone.
+func reading(source, destination string) string { return source + ">" + destination }
 
 // NewEngine opens the state in a folder. With reread, positions that are damaged are begun anew: every file is read
 // from its start.
@@ -88,11 +102,25 @@ func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, erro
 	if err != nil {
 		return nil, err
 	}
+	buffers, err := buffer.Open(
+		filepath.Join(dir, "buffers"),
+		buffer.Options{Host: hostID, Log: log, Marks: store.Marks()},
+	)
+	if err != nil {
+		return nil, err
+	}
 	e := &Engine{
 		hostID:  hostID,
+		dir:     dir,
 		own:     trueFolder(dir),
 		store:   store,
-		rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects")},
+		buffers: buffers,
+		budget:  deliver.NewBudget(deliver.DefaultBudget),
+		books:   books{of: map[string]*settle.Book{}, was: map[string]string{}},
+		parting: map[string]*parting{},
+		parted:  map[string]Status{},
+		filling: map[string]*filling{},
+		rejects: &deliver.Rejects{Dir: filepath.Join(dir, "rejects"), Log: log},
 		hints:   files.NewHints(),
 		slots:   &files.Slots{Most: openFiles()},
 		log:     log,
@@ -100,7 +128,8 @@ func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, erro
 		dests:   map[string]*deliver.Destination{},
 	}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
-	go e.keepSaving()
+	e.openBooks()
+	e.leaving.Go(e.keepSaving)
 	return e, nil
 }
 
@@ -111,15 +140,21 @@ const saveEvery = 250 * time.Millisecond
 func (e *Engine) keepSaving() {
 	t := time.NewTicker(saveEvery)
 	defer t.Stop()
-	for {
+	for n := 0; ; n++ {
 		select {
 		case <-e.ctx.Done():
 			return
 		case <-t.C:
 			e.save()
 		}
+		if n%measureEvery == 0 {
+			e.measure(time.Now())
+		}
 	}
 }
+
+// measureEvery is after how many saves it is looked how buffers fill.
+const measureEvery = 20
 
 func (e *Engine) save() {
 	e.mu.RLock()
@@ -127,11 +162,25 @@ func (e *Engine) save() {
 	for _, s := range e.sources {
 		inputs = append(inputs, s.input)
 	}
+	rest := e.books.each()
+	for name := range e.sources {
+		delete(rest, name)
+	}
 	e.mu.RUnlock()
+	// First how far buffers are, then the books, which are at least as far: what is counted as on disk is there.
+	marks := e.buffers.Marks()
 	for _, in := range inputs {
 		in.Save()
 	}
+	for name, b := range rest { // of sources that are not read any more, and still delivered
+		_, n := b.Snapshot(nil)
+		e.store.SetNumbers(name, n)
+	}
+	e.store.SetMarks(marks)
 	err := e.store.Save()
+	if err == nil {
+		e.buffers.Saved(marks)
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := time.Now()
@@ -177,10 +226,10 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	}
 	fresh := map[string]*deliver.Destination{}
 	for _, spec := range c.Destinations {
-		if have := e.dest(spec.Name); have != nil && reflect.DeepEqual(have.Spec, spec) {
+		if have := e.dest(spec.Name); have != nil && reflect.DeepEqual(have.Spec, spec) && !e.renews(c, spec) {
 			continue
 		}
-		d, err := deliver.New(spec, e.rejects, e.log)
+		d, err := deliver.New(spec, e.deps(c.Secret))
 		if err != nil {
 			for _, d := range fresh {
 				d.Stop()
@@ -188,6 +237,12 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 			return err
 		}
 		fresh[spec.Name] = d
+	}
+	e.diskLimit.Store(c.Footprint.Disk)
+	if c.Footprint.Memory > 0 {
+		e.budget.Set(c.Footprint.Memory / memoryShare)
+	} else {
+		e.budget.Set(deliver.DefaultBudget)
 	}
 
 	var stopped = map[string]*source{}
@@ -201,7 +256,8 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 		<-s.done
 		s.input.Save()
 	}
-	e.swapDestinations(c, fresh)
+	sources, destinations := e.renamed(c)
+	e.swapDestinations(c, fresh, destinations)
 
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -212,12 +268,55 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 			delete(e.sources, name)
 		}
 	}
+	e.rename(sources, destinations)
+	again := e.isolate(setups)
 	for name, p := range setups {
 		if have := e.sources[name]; have == nil || stopped[name] != nil {
-			e.sources[name] = e.start(p, treatments[name], stopped[name])
+			old := stopped[name]
+			if old != nil && again[name] { // it begins by what is written down
+				old.input.Close()
+				old = nil
+			}
+			e.sources[name] = e.start(p, treatments[name], old)
 		}
 	}
 	return nil
+}
+
+// memoryShare is the part of the agent's memory that records may wait in.
+const memoryShare = 4
+
+// deps are what destinations share.
+func (e *Engine) deps(secret func(ref string) ([]byte, bool)) deliver.Deps {
+	return deliver.Deps{
+		Rejects: e.rejects,
+		Buffers: e.buffers,
+		Budget:  e.budget,
+		Account: func(destination, source string, n wire.DeliveryCounts) {
+			e.books.at(destination, source).FromDisk(destination, n)
+		},
+		DiskFull: e.diskFull,
+		Log:      e.log,
+		Secret: func(ref string) (string, bool) {
+			v, ok := secret(ref)
+			return string(v), ok
+		},
+		Newest: e.newest,
+	}
+}
+
+// renews tells whether the secrets of a destination have other values than it was made with, under the same names.
+func (e *Engine) renews(c hostconfig.Config, spec delivery.Spec) bool {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, ref := range spec.Secrets() {
+		was, had := e.config.Secret(ref)
+		now, has := c.Secret(ref)
+		if had != has || string(was) != string(now) {
+			return true
+		}
+	}
+	return false
 }
 
 // Check tells whether a config can run, as far as that can be known without running it.
@@ -256,11 +355,29 @@ func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatm
 			key, _ := c.Secret(m.Fill.Hash)
 			p.Keys = append(p.Keys, string(key))
 		}
+		var isolated []string
 		for _, to := range s.Destinations() {
 			d, _ := c.Destination(to)
 			p.Encodings[to] = d.Encoding()
+			if d.Isolate {
+				isolated = append(isolated, to)
+			}
 		}
+		if n := len(s.Destinations()); len(isolated) == n && n > 0 { // one reading needs no other beside it
+			isolated = isolated[1:]
+		}
+		slices.Sort(isolated)
+		p.Except = isolated
 		setups[s.Name], treatments[s.Name] = p, t
+		for _, to := range isolated {
+			one := p
+			one.Except, one.Only = nil, to
+			t, err := pipeline.Compile(s, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
+			if err != nil {
+				return nil, nil, err
+			}
+			setups[reading(s.Name, to)], treatments[reading(s.Name, to)] = one, t
+		}
 	}
 	return setups, treatments, nil
 }
@@ -271,15 +388,37 @@ func (e *Engine) dest(name string) *deliver.Destination {
 	return e.dests[name]
 }
 
-// swapDestinations puts new destinations in the place of changed ones, which hand over what they have not delivered.
-// One that is gone, or that took another encoding, gets a little time to deliver what it has.
-func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver.Destination) {
+// swapDestinations puts new destinations in the place of changed or renamed ones, which hand over what they have not
+// delivered. One that is gone goes on delivering what it has for as long as it says.
+func (e *Engine) swapDestinations(
+	c hostconfig.Config, fresh map[string]*deliver.Destination, renamed map[string]string,
+) {
 	e.mu.Lock()
 	old := maps.Clone(e.dests)
+	e.mu.Unlock()
 	for name, d := range fresh {
+		before := old[name]
+		for was, now := range renamed {
+			if now == name && before == nil {
+				before = old[was]
+			}
+		}
+		if before == nil {
+			before = e.comesBack(name)
+		}
+		if before != nil {
+			items := before.Stop()
+			if was := before.Spec.Name; was != name {
+				e.renameBuffers(was, name)
+			}
+			d.Adopt(items)
+		}
 		d.Start()
+		e.mu.Lock()
 		e.dests[name] = d
+		e.mu.Unlock()
 	}
+	e.mu.Lock()
 	for name := range e.dests {
 		if _, ok := c.Destination(name); !ok {
 			delete(e.dests, name)
@@ -287,38 +426,34 @@ func (e *Engine) swapDestinations(c hostconfig.Config, fresh map[string]*deliver
 	}
 	e.mu.Unlock()
 	for name, d := range old {
-		next, replaced := fresh[name]
-		if _, stays := c.Destination(name); stays && !replaced {
-			continue
+		if _, stays := c.Destination(name); !stays && renamed[name] == "" {
+			e.part(d, c)
 		}
-		if replaced && next.Encoding() == d.Encoding() {
-			next.Adopt(d.Stop())
-			continue
-		}
-		e.leaving.Go(func() {
-			ctx, cancel := context.WithTimeout(e.ctx, leaveWithin)
-			defer cancel()
-			d.Drain(ctx)
-			d.Abandon(e.ctx, d.Stop(), "the destination was removed from the host's config")
-		})
 	}
+	e.partUnknown(c)
 }
 
 func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 	s := &source{setup: p, done: make(chan struct{})}
+	key := p.Spec.Name
+	if p.Only != "" {
+		key = reading(p.Spec.Name, p.Only)
+	}
+	s.book = e.books.open(key, e.store)
 	var before input.Input
 	if old != nil {
-		s.book, before = old.book, old.input
-	} else {
-		s.book = settle.NewBook(e.store.Numbers(p.Spec.Name))
+		before = old.input
 	}
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
-	s.out = &out{engine: e, send: t.Destinations()}
+	s.out = &out{engine: e, send: t.Destinations(), only: p.Only, except: p.Except}
+	name := p.Spec.Name
+	spec := p.Spec
+	spec.Name = key
 	s.input = e.inputs()[p.Spec.Input()](input.Parts{
-		Spec: p.Spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", p.Spec.Name),
+		Spec: spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
 		Origin: func(path string) *record.Origin {
-			return record.NewOrigin(p.Host, e.hostID, p.Spec.Name, path, labels)
+			return record.NewOrigin(p.Host, e.hostID, name, path, labels)
 		},
 	}, before)
 	ctx, cancel := context.WithCancel(e.ctx)
@@ -378,6 +513,16 @@ func (e *Engine) Stop() {
 			d.Drain(ctx)
 		}
 	}
+	e.mu.RLock()
+	for name, p := range e.parting {
+		dests[name+" (leaving)"] = p.dest
+	}
+	e.mu.RUnlock()
+	for _, d := range dests { // so that nothing hangs on files that are rotated away meanwhile
+		d.Safeguard()
+	}
+	e.buffers.Sync()
+	e.save()
 	e.cancel()
 	for _, d := range dests {
 		d.Stop()
@@ -387,9 +532,8 @@ func (e *Engine) Stop() {
 	for _, s := range sources {
 		s.input.Close()
 	}
-	if err := e.store.Save(); err != nil {
-		e.log.Error("positions are not saved; records will come twice", "error", err)
-	}
+	e.save()
+	e.buffers.Close()
 	e.store.Close()
 }
 
@@ -397,17 +541,39 @@ func (e *Engine) Stop() {
 type out struct {
 	engine *Engine
 	send   []string // by the bits of record.Record.Routes
+	only   string   // the one destination that is sent to, or all
+	except []string // but these
 	enc    record.Encoder
 	held   atomic.Pointer[string] // the destination that has no room now
+	ways   []settle.Way
 }
 
-// Edges is how many destinations get something of a batch.
-func (o *out) Edges(b *record.Batch) int {
-	all := uint64(0)
-	for i := range b.Records {
-		all |= b.Records[i].Routes
+// takes tells whether a destination is sent to.
+func (o *out) takes(name string) bool {
+	return (o.only == "" || o.only == name) && !slices.Contains(o.except, name)
+}
+
+// Ways tells how many records of a batch go to each destination. It answers memory that it uses again.
+func (o *out) Ways(b *record.Batch, ahead func(destination string) bool) []settle.Way {
+	o.ways = o.ways[:0]
+	clear := uint64(0)
+	for bit, name := range o.send {
+		if !o.takes(name) || ahead(name) {
+			clear |= 1 << bit
+			continue
+		}
+		n := int64(0)
+		for i := range b.Records {
+			n += int64(b.Records[i].Routes >> bit & 1)
+		}
+		o.ways = append(o.ways, settle.Way{Destination: name, Records: n})
 	}
-	return bits.OnesCount64(all)
+	if clear != 0 {
+		for i := range b.Records {
+			b.Records[i].Routes &^= clear
+		}
+	}
+	return o.ways
 }
 
 func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
@@ -419,14 +585,16 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 			}
 		}
 	}()
-	for bit, name := range o.send {
-		if !slices.ContainsFunc(b.Records, func(r record.Record) bool { return r.Routes>>bit&1 != 0 }) {
+	for _, way := range o.ways {
+		if way.Records == 0 {
 			continue
 		}
+		name := way.Destination
+		bit := slices.Index(o.send, name)
 		for {
 			d := o.engine.dest(name)
 			if d == nil { // taken out of the config while this source is being stopped
-				entry.Done(name, wire.DeliveryCounts{})
+				entry.Done(name, wire.DeliveryCounts{Discarded: way.Records})
 				break
 			}
 			enc := d.Encoding()
@@ -435,15 +603,20 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 				encoded[enc] = &e
 			}
 			item := &deliver.Item{
-				Encoded: encoded[enc].Only(b, bit),
-				Done:    func(c wire.DeliveryCounts) { entry.Done(name, c) },
+				Encoded:    encoded[enc].Only(b, bit),
+				Stream:     b.Stream,
+				Leaving:    b.Leaving,
+				Neighbours: len(o.ways) > 1,
+				Done:       func(c wire.DeliveryCounts) { entry.Done(name, c) },
 			}
 			if d.Put(ctx, item, func() { o.held.Store(&name); waiting() }) {
 				break
 			}
+			item.Encoded.Release()
 			if ctx.Err() != nil && o.engine.ctx.Err() != nil {
 				return // the agent stops; the entry stays open and the position before it
 			}
+			time.Sleep(time.Millisecond) // another takes its place
 		}
 	}
 	o.held.Store(nil)
@@ -459,71 +632,6 @@ type Status struct {
 
 // patience is how long a destination may fail before its sources say so.
 const patience = 3 * time.Second
-
-// Sources tells how the sources are, ordered by name.
-func (e *Engine) Sources() []Status {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	var list []Status
-	for name, s := range e.sources {
-		st := Status{Name: name}
-		if c := s.input.Complaint(); c.Code != "" {
-			st.Code, st.Reason, st.Since = c.Code, c.Reason, c.Since
-		}
-		for _, to := range s.setup.Spec.Destinations() {
-			d := e.dests[to]
-			if d == nil || st.Code != "" {
-				continue
-			}
-			if t := d.Trouble(); t.Code != "" && time.Since(t.Since) > patience {
-				waits := "its records wait on the host"
-				if h := s.out.held.Load(); h != nil && *h == to {
-					waits = "reading waits"
-				}
-				st.Code, st.Reason, st.Since = health.HeldBy, fmt.Sprintf(
-					"held by %s: %s; %s",
-					to,
-					t.Reason,
-					waits,
-				), t.Since
-			}
-		}
-		list = append(list, st)
-	}
-	slices.SortFunc(list, func(a, b Status) int { return strings.Compare(a.Name, b.Name) })
-	return list
-}
-
-// Destinations tells how the destinations are, ordered by name.
-func (e *Engine) Destinations() []Status {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	var list []Status
-	for name, d := range e.dests {
-		st := Status{Name: name}
-		if t := d.Trouble(); t.Code != "" && time.Since(t.Since) > patience {
-			st.Code, st.Reason, st.Since = t.Code, t.Reason, t.Since
-		} else if why, at := d.Refusal(); why != "" {
-			st.Reason, st.Since = why, at // all is well now; this is the last answer that refused records
-		}
-		list = append(list, st)
-	}
-	slices.SortFunc(list, func(a, b Status) int { return strings.Compare(a.Name, b.Name) })
-	return list
-}
-
-// Numbers returns what was counted of each source, and since when.
-func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	all := map[string]wire.Numbers{}
-	for name, s := range e.sources {
-		n := s.book.Live()
-		n.Add(s.input.Waiting())
-		all[name] = n
-	}
-	return all, e.store.Began()
-}
 
 // Takes tells whether a running source reads a path.
 func (e *Engine) Takes(path string) bool {
@@ -556,6 +664,3 @@ func (e *Engine) Folders() []string {
 	slices.Sort(out)
 	return slices.Compact(out)
 }
-
-// leaveWithin is how long a destination that left the config may still deliver what it holds.
-const leaveWithin = time.Hour

@@ -151,7 +151,9 @@ func TestOldestWaiting(t *testing.T) {
 	url, open := slow(t)
 	b := newBench(t, t.TempDir())
 	b.write("a.log", "old\n")
-	require.NoError(t, b.Apply(httpConfig(t, filepath.Join(b.dir, "*.log"), url)))
+	c := httpConfig(t, filepath.Join(b.dir, "*.log"), url)
+	c.Destinations[0].Buffer.Disk = 0
+	require.NoError(t, b.Apply(c))
 	defer b.Stop()
 	require.Eventually(
 		t,

@@ -1,9 +1,13 @@
 package settle
 
 import (
+	"encoding/binary"
+	"maps"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/wire"
 )
@@ -12,39 +16,139 @@ import (
 // it.
 func TestContiguousPrefix(t *testing.T) {
 	t.Parallel()
-	b := NewBook(wire.Numbers{Read: 5, Pending: 3, Deliveries: map[string]wire.DeliveryCounts{"x": {Acknowledged: 5}}})
-	l := b.Ledger(Cursor("page 100"))
-	at := func() (Cursor, wire.Numbers) {
-		offsets, n := b.Snapshot([]*Ledger{l})
-		return offsets[0], n
+	b := NewBook(wire.Numbers{Read: 5, Pending: 3, Acknowledged: 5,
+		Deliveries: map[string]wire.DeliveryCounts{"x": {Read: 5, Acknowledged: 5}}})
+	l := b.Ledger(Cursor("page 100"), nil)
+	at := func() (Settled, wire.Numbers) {
+		s, n := b.Snapshot([]*Ledger{l})
+		return s[0], n
 	}
-	first := l.Add(Cursor("page 110"), 2, wire.Numbers{Read: 1})
-	second := l.Add(Cursor("page 120"), 1, wire.Numbers{Read: 2})
-	l.Add(Cursor("page 130"), 0, wire.Numbers{Read: 0, Blank: 4})
+	first := l.Add(Cursor("page 110"), []Way{{"x", 1}, {"y", 1}}, wire.Numbers{Read: 1})
+	second := l.Add(Cursor("page 120"), []Way{{"x", 2}, {"y", 0}}, wire.Numbers{Read: 3, Dropped: 1})
+	l.Add(Cursor("page 130"), nil, wire.Numbers{Read: 0, Blank: 4})
 	second.Done("x", wire.DeliveryCounts{Acknowledged: 2})
-	offset, n := at()
-	assert.Equal(t, Cursor("page 100"), offset)
+	s, n := at()
+	assert.Equal(t, Settled{All: Cursor("page 100")}, s)
 	assert.Equal(t, int64(5), n.Read)
-	assert.Equal(t, int64(8), b.Live().Read)
-	assert.Equal(t, int64(3), b.Live().Pending)
-	assert.Equal(t, int64(7), b.Live().Deliveries["x"].Acknowledged)
+	live := b.Live()
+	assert.Equal(t, int64(9), live.Read)
+	assert.Equal(t, int64(1), live.Pending, "of the first, at each destination")
+	assert.Equal(t, wire.DeliveryCounts{Read: 9, Dropped: 1, Acknowledged: 7, InMemory: 1}, live.Deliveries["x"])
 	first.Done("x", wire.DeliveryCounts{Acknowledged: 1})
-	offset, _ = at()
-	assert.Equal(t, Cursor("page 100"), offset, "one way of the first is open")
+	s, n = at()
+	assert.Equal(t, Settled{Cursor("page 100"), map[string]Cursor{"x": Cursor("page 130")}}, s,
+		"one way of the first is open")
+	assert.Equal(t, wire.DeliveryCounts{Read: 9, Dropped: 1, Acknowledged: 8}, n.Deliveries["x"])
 	assert.False(t, l.Idle())
 	first.Done("y", wire.DeliveryCounts{Refused: 1})
-	offset, n = at()
-	assert.Equal(t, Cursor("page 130"), offset)
+	s, n = at()
+	assert.Equal(t, Settled{All: Cursor("page 130")}, s)
 	assert.True(t, l.Idle())
-	assert.Equal(
-		t,
-		wire.Numbers{
-			Read:         8,
-			Blank:        4,
-			Acknowledged: 7,
-			Deliveries:   map[string]wire.DeliveryCounts{"x": {Acknowledged: 8}, "y": {Refused: 1}},
-		},
-		n,
-	)
+	assert.Equal(t, wire.Numbers{Read: 9, Dropped: 1, Blank: 4, Acknowledged: 7,
+		Deliveries: map[string]wire.DeliveryCounts{
+			"x": {Read: 9, Dropped: 1, Acknowledged: 8},
+			"y": {Read: 4, Dropped: 1, Elsewhere: 2, Refused: 1},
+		}}, n)
 	assert.Zero(t, b.Live().Pending)
+}
+
+// TestBooksBalance reads, settles, spills, crashes and starts again in random order: at every moment the books of each
+// destination balance, and after each crash a record that a destination had settled is not brought to it again.
+func TestBooksBalance(t *testing.T) {
+	t.Parallel()
+	destinations := []string{"a", "b", "c"}
+	at := func(n int) Cursor { return binary.BigEndian.AppendUint64(nil, uint64(n)) }
+	for seed := range uint64(500) {
+		rnd := rand.New(rand.NewPCG(seed, 2))
+		b := NewBook(wire.Numbers{})
+		l := b.Ledger(at(0), nil)
+		read := 0
+		type open struct {
+			e       *Entry
+			name    string
+			records int64
+		}
+		var waits []open
+		disk := map[string]int64{}
+		balance := func() {
+			t.Helper()
+			for name, c := range b.Live().Deliveries {
+				require.Zero(t, c.Difference(), "seed %d: %s: %+v", seed, name, c)
+				require.Equal(t, disk[name], c.OnDisk, "seed %d: %s", seed, name)
+			}
+			_, n := b.Snapshot([]*Ledger{l})
+			for name, c := range n.Deliveries {
+				require.Zero(t, c.Difference(), "seed %d: settled of %s: %+v", seed, name, c)
+			}
+		}
+		for range 80 {
+			switch rnd.IntN(5) {
+			case 0, 1:
+				size := 1 + rnd.IntN(5)
+				if next := l.Boundary(at(read)); next != nil {
+					size = min(size, int(binary.BigEndian.Uint64(next))-read)
+				}
+				kept := int64(rnd.IntN(size + 1))
+				end := at(read + size)
+				var ways []Way
+				for _, name := range destinations {
+					if !l.Ahead(name, end) {
+						ways = append(ways, Way{name, rnd.Int64N(kept + 1)})
+					}
+				}
+				e := l.Add(end, ways, wire.Numbers{Read: int64(size), Dropped: int64(size) - kept})
+				for _, w := range ways {
+					if w.Records > 0 {
+						waits = append(waits, open{e, w.Destination, w.Records})
+					}
+				}
+				read += size
+			case 2:
+				if len(waits) > 0 {
+					i := rnd.IntN(len(waits))
+					w := waits[i]
+					waits = append(waits[:i], waits[i+1:]...)
+					var c wire.DeliveryCounts
+					switch rnd.IntN(4) {
+					case 0:
+						c.Acknowledged = w.records
+					case 1:
+						c.Refused = w.records
+					case 2:
+						c.Discarded = w.records
+					case 3:
+						c.OnDisk = w.records
+						disk[w.name] += w.records
+					}
+					w.e.Done(w.name, c)
+				}
+			case 3:
+				name := destinations[rnd.IntN(3)]
+				if n := disk[name]; n > 0 {
+					n = 1 + rnd.Int64N(n)
+					disk[name] -= n
+					b.FromDisk(name, wire.DeliveryCounts{Acknowledged: n})
+				}
+			case 4:
+				if rnd.IntN(3) > 0 {
+					break
+				}
+				s, n := b.Snapshot([]*Ledger{l})
+				b = NewBook(n)
+				for name, records := range maps.Clone(disk) {
+					if rnd.IntN(4) == 0 {
+						records = rnd.Int64N(records + 3)
+						disk[name] = records
+					}
+					b.OnDisk(name, records)
+				}
+				l = b.Ledger(s[0].All, s[0].Ahead)
+				read, waits = int(binary.BigEndian.Uint64(s[0].All)), nil
+				for name, end := range s[0].Ahead {
+					require.True(t, l.Ahead(name, end), "seed %d", seed)
+				}
+			}
+			balance()
+		}
+	}
 }

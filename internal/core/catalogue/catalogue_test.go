@@ -94,6 +94,7 @@ records: {begin: '^\d{4}-\d{2}-\d{2}', idle: 5s, largest: 1MiB}
 format: gate-scan
 time: {zone: Europe/Lisbon}
 keep-original: true
+record-ids: true
 unparsed: held-back
 expect: {every: 10m, during: "05:00-23:00", per: host, filled: {lane: 95%}}
 steps:
@@ -209,6 +210,7 @@ sources: {data: passenger}
 masks: [passport, phone, payment-card]
 ---
 destination: harbour-archive
+was: old-archive
 deliver: {otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}}
 auth: {bearer: "${secret.archive_token}"}
 tls: {ca: "${secret.archive_ca}", server-name: archive, verify: true}
@@ -216,6 +218,8 @@ compress: gzip
 batch: {records: 2000, bytes: 1MiB, wait: 1s}
 buffer: {disk: 1GiB, at-limit: pause}
 isolate: false
+at-once: 4
+drain: 1h
 retry: {first: 500ms, longest: 1m, give-up: 72h}
 limit: 5MiB/s
 rejects: {keep: 256MiB, for: 14d}
@@ -284,11 +288,13 @@ func TestLanguage(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
+			"at-once",
 			"auth",
 			"conditions",
 			"deliver-http",
 			"deliver-syslog",
 			"disk-buffer",
+			"drain",
 			"files",
 			"limit",
 			"masks",

@@ -70,9 +70,11 @@ func (c *checker) withoutTLS(d *catalogue.Definition) {
 	host, clear := "", false
 	switch spec.Kind {
 	case delivery.OTLP, delivery.HTTP:
-		u, err := url.Parse(anyRef.ReplaceAllString(portRef.ReplaceAllString(spec.URL, ""), "x"))
-		if err == nil {
-			host, clear = u.Hostname(), u.Scheme == "http"
+		for _, address := range spec.URLs {
+			u, err := url.Parse(anyRef.ReplaceAllString(portRef.ReplaceAllString(address, ""), "x"))
+			if err == nil && !(clear && !loopback(host)) { // the worst of several
+				host, clear = u.Hostname(), u.Scheme == "http"
+			}
 		}
 	case delivery.Syslog:
 		host, _, _ = strings.Cut(spec.Address, ":")
@@ -90,7 +92,7 @@ func (c *checker) withoutTLS(d *catalogue.Definition) {
 			)
 		}
 	}
-	if !spec.Verify {
+	if spec.TLS.NoVerify {
 		c.add(
 			d,
 			[]string{"tls", "verify"},

@@ -4,6 +4,7 @@ package delivery
 
 import (
 	"math"
+	"regexp"
 	"time"
 
 	"synaxis/internal/core/record"
@@ -23,9 +24,10 @@ const (
 
 // Spec is what a destination definition says. In the catalogue URL, Path, Address and Headers may hold references.
 type Spec struct {
-	Name      string
+	Name, Was string
 	Kind      Kind
-	URL       string
+	URLs      []string // otlp, http: the first that works is used
+	Proxy     string   // otlp, http: goes through it; empty for none
 	Path      string
 	Address   string // syslog: host and port
 	Transport string // syslog: udp, tcp, tls
@@ -34,12 +36,73 @@ type Spec struct {
 	Compress  string // none, gzip, zstd
 	Batch     Batch
 	Retry     Retry
-	Buffer    struct{ Disk int64 }
-	Verify    bool // the certificate of the destination
+	Buffer    Buffer
+	Isolate   bool    // what feeds it is read for it alone
+	AtOnce    int     // deliveries at the same time
+	Limit     float64 // bytes a second before compression; 0 for any
+	Auth      Auth
+	TLS       TLS
+	Rejects   Rejects
+	Drain     time.Duration // how long it delivers after it left the config
 
 	Takes     map[string]string // the types that the receiver's table takes
 	Budget    float64           // bytes that the fleet may send in BudgetPer; 0 for any
 	BudgetPer time.Duration
+}
+
+// Buffer is the room on disk for what the destination does not take, for each host. Without room there is none.
+type Buffer struct {
+	Disk    int64
+	AtLimit AtLimit
+}
+
+// AtLimit is what happens when the buffer is full.
+type AtLimit string
+
+// The ways.
+const (
+	Pause         AtLimit = "pause"          // reading waits
+	DiscardOldest AtLimit = "discard-oldest" // what waits longest is given up
+	DiscardNewest AtLimit = "discard-newest" // what comes is given up
+)
+
+// Auth is how the host proves who it is. In a host config its values are references such as ${secret.archive_token@7}.
+type Auth struct {
+	Bearer         string
+	User, Password string
+	Headers        map[string]string
+}
+
+// Any tells whether there is anything to prove with.
+func (a Auth) Any() bool { return a.Bearer != "" || a.User != "" || len(a.Headers) > 0 }
+
+// secretRef is a reference to a secret in a host config.
+var secretRef = regexp.MustCompile(`\$\{secret\.[^}]+\}`)
+
+// Secrets are the references to secrets in a destination of a host config.
+func (s Spec) Secrets() (refs []string) {
+	texts := []string{s.Auth.Bearer, s.Auth.User, s.Auth.Password, s.TLS.CA, s.TLS.Certificate, s.TLS.Key}
+	for _, text := range s.Auth.Headers {
+		texts = append(texts, text)
+	}
+	for _, text := range texts {
+		refs = append(refs, secretRef.FindAllString(text, -1)...)
+	}
+	return refs
+}
+
+// TLS is how the connection is made safe. CA, Certificate and Key are PEM, or references to it.
+type TLS struct {
+	CA, Certificate, Key string
+	ServerName           string
+	Minimum              string // 1.2, 1.3
+	NoVerify             bool   // the certificate of the destination is not verified
+}
+
+// Rejects bound what is kept of refused records, for each host.
+type Rejects struct {
+	Keep int64
+	For  time.Duration
 }
 
 // Batch bounds one delivery: records, bytes before compression, and how long the first record waits.
@@ -55,14 +118,16 @@ type Retry struct{ First, Longest, GiveUp time.Duration }
 
 // Defaults of the language.
 var (
-	DefaultBatch = Batch{Records: 2000, Bytes: 1 << 20, Wait: time.Second}
-	DefaultRetry = Retry{First: 500 * time.Millisecond, Longest: time.Minute, GiveUp: 72 * time.Hour}
+	DefaultBatch   = Batch{Records: 2000, Bytes: 1 << 20, Wait: time.Second}
+	DefaultRetry   = Retry{First: 500 * time.Millisecond, Longest: time.Minute, GiveUp: 72 * time.Hour}
+	DefaultBuffer  = Buffer{Disk: 256 << 20, AtLimit: Pause}
+	DefaultRejects = Rejects{Keep: 256 << 20, For: 14 * 24 * time.Hour}
 )
 
 // Encoding is the form in which records wait for this destination.
 func (s Spec) Encoding() record.Encoding {
 	switch s.Kind {
-	case OTLP:
+	case OTLP, Syslog: // syslog is made of it when it is sent
 		return record.OTLP
 	case Discard:
 		return record.Nothing
@@ -73,8 +138,8 @@ func (s Spec) Encoding() record.Encoding {
 // Where is where records go, in words.
 func (s Spec) Where() string {
 	switch {
-	case s.URL != "":
-		return s.URL
+	case len(s.URLs) > 0:
+		return s.URLs[0]
 	case s.Path != "":
 		return s.Path
 	case s.Address != "":
@@ -82,6 +147,12 @@ func (s Spec) Where() string {
 	}
 	return s.Name
 }
+
+// Defaults of what is not said.
+const (
+	DefaultAtOnce = 4
+	DefaultDrain  = time.Hour
+)
 
 // Joined tells whether a body is its segments one after the other.
 func (s Spec) Joined() bool { return s.Kind != OTLP && s.Encoded != "json-array" }

@@ -14,6 +14,13 @@ var secret = &schema.Value{Type: schema.Text, Refs: true, Secrets: true}
 // Keys are what a destination definition and the destination of a host config share, beside the name.
 var Keys = []schema.Key{
 	{
+		Name:    "was",
+		Part:    "was",
+		Value:   schema.Names("destination"),
+		Doc:     "The name that the destination had before. A renamed destination keeps its buffers and rejects.",
+		Example: "was: old-archive",
+	},
+	{
 		Name: "deliver",
 		Need: true,
 		Hint: "how, such as deliver: {otlp: {url: \"https://logs.example:4318/v1/logs\"}}",
@@ -22,7 +29,7 @@ var Keys = []schema.Key{
 			schema.Key{
 				Name:    "otlp",
 				Part:    "deliver-http",
-				Value:   schema.Obj("otlp", urlKey, headers),
+				Value:   schema.Obj("otlp", urlKey, headers, proxyKey),
 				Doc:     "OTLP over HTTP, protobuf.",
 				Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`,
 			},
@@ -33,6 +40,7 @@ var Keys = []schema.Key{
 					"http",
 					urlKey,
 					headers,
+					proxyKey,
 					schema.Key{
 						Name:    "encoding",
 						Was:     "form",
@@ -124,10 +132,17 @@ var Keys = []schema.Key{
 			Doc:   "The name that the destination's certificate must have, when it is another than in the address.",
 		},
 		schema.Key{
+			Name:    "minimum",
+			Value:   schema.Words("1.2", "1.3"),
+			Default: "1.2",
+			Doc:     "The oldest version of TLS that is spoken.",
+		},
+		schema.Key{
 			Name:    "verify",
 			Value:   schema.Flag,
 			Default: "true",
-			Doc:     "Whether the destination's certificate is verified at all.",
+			Doc: "Whether the destination's certificate is verified at all. Without it anybody on the way can read " +
+				"and change the records.",
 		},
 	), Doc: "How the connection is made safe."},
 	{
@@ -161,8 +176,9 @@ var Keys = []schema.Key{
 		"buffer",
 		schema.Key{
 			Name:    "disk",
-			Value:   schema.ASize,
-			Doc:     "Room on the host's disk, for each host.",
+			Value:   schema.Checked("schema", checkRoom),
+			Default: "256MiB",
+			Doc:     "Room on the host's disk, for each host; none for no buffer.",
 			Example: "disk: 1GiB",
 		},
 		schema.Key{
@@ -171,13 +187,30 @@ var Keys = []schema.Key{
 			Default: "pause",
 			Doc:     "What happens when it is full.",
 		},
-	), Doc: "Records that wait on the host's disk while the destination does not take them."},
+	), Doc: "Records that wait on the host's disk while the destination does not take them.",
+		Example: "buffer: {disk: 1GiB, at-limit: discard-oldest}"},
 	{
 		Name:    "isolate",
 		Value:   schema.Flag,
 		Default: "false",
 		PartOf:  isolatePart,
-		Doc:     "A cursor of its own, so that it never holds up its neighbours.",
+		Doc: "What feeds it is read for it alone, so that it never holds up its neighbours, even when its buffer is " +
+			"full.",
+	},
+	{
+		Name:    "at-once",
+		Part:    "at-once",
+		Value:   schema.Whole(1),
+		Default: "4",
+		Doc: "How many deliveries are under way at the same time, over http and otlp. Records of one file stay in " +
+			"order.",
+	},
+	{
+		Name:    "drain",
+		Part:    "drain",
+		Value:   schema.ADuration,
+		Default: "1h",
+		Doc:     "How long what is left is still delivered after the destination left a host's config.",
 	},
 	{Name: "retry", Value: schema.Obj(
 		"retry",
@@ -207,11 +240,12 @@ var Keys = []schema.Key{
 	{Name: "rejects", Part: "rejects-bounds", Value: schema.Obj(
 		"rejects",
 		schema.Key{
-			Name:  "keep",
-			Value: schema.ASize,
-			Doc:   "At most so much of what was refused for good is kept, for each host.",
+			Name:    "keep",
+			Value:   schema.ASize,
+			Default: "256MiB",
+			Doc:     "At most so much of what was refused for good is kept, for each host. What is over goes, oldest first.",
 		},
-		schema.Key{Name: "for", Value: schema.ADuration, Doc: "For so long."},
+		schema.Key{Name: "for", Value: schema.ADuration, Default: "14d", Doc: "For so long."},
 	), Doc: "What is kept of records that the destination refused for good.",
 		Example: "rejects: {keep: 256MiB, for: 14d}"},
 	{
@@ -232,12 +266,26 @@ var Keys = []schema.Key{
 }
 
 var (
+	anURL  = &schema.Value{Type: schema.Text, Refs: true, Check: checkURL}
 	urlKey = schema.Key{
 		Name:  "url",
-		Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkURL},
+		Value: schema.Either(anURL, schema.ListOf(anURL)),
 		Need:  true,
-		Hint:  "where to send",
-		Doc:   "Where to send.",
+		PartOf: func(n *yamldoc.Node) string {
+			if len(n.Texts()) > 1 {
+				return "urls"
+			}
+			return ""
+		},
+		Hint: "where to send",
+		Doc:  "Where to send; of a list, the next address when one fails, and the first again after a while.",
+	}
+	proxyKey = schema.Key{
+		Name:    "proxy",
+		Part:    "proxy",
+		Value:   &schema.Value{Type: schema.Text, Refs: true, Check: checkURL},
+		Doc:     "The proxy to go through. Without it there is none, whatever the host's environment says.",
+		Example: `proxy: "http://proxy.whimbrel.example:3128"`,
 	}
 	headers = schema.Key{
 		Name:    "headers",
@@ -260,6 +308,20 @@ func checkURL(s string) error {
 	}
 	return nil
 }
+
+func checkRoom(s string) error {
+	if s == "none" {
+		return nil
+	}
+	n, err := yamldoc.ParseSize(s)
+	if err == nil && n < minRoom {
+		err = fmt.Errorf("%s is less than %dMiB; say none for no buffer", s, minRoom>>20)
+	}
+	return err
+}
+
+// minRoom is the least room of a buffer.
+const minRoom = 1 << 20
 
 func checkPath(s string) error {
 	if !strings.HasPrefix(s, "/") {
@@ -289,14 +351,8 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
 		s.Kind = Kind(d.Entries[0].Key)
 		how := d.Entries[0].Value
-		s.URL, s.Path, s.Encoded, s.Headers = how.Get("url").
-			Text(),
-			how.Get("path").
-				Text(),
-			how.Get("encoding").
-				Text(),
-			how.Get("headers").
-				TextMap()
+		s.URLs, s.Proxy = how.Get("url").Texts(), how.Get("proxy").Text()
+		s.Path, s.Encoded, s.Headers = how.Get("path").Text(), how.Get("encoding").Text(), how.Get("headers").TextMap()
 		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
 	}
 	if s.Kind == HTTP && s.Encoded == "" {
@@ -314,10 +370,39 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	s.Retry.First = max(t.Get("first").Duration(s.Retry.First), 10*1e6)
 	s.Retry.Longest = max(t.Get("longest").Duration(s.Retry.Longest), s.Retry.First)
 	s.Retry.GiveUp = t.Get("give-up").Duration(s.Retry.GiveUp)
-	s.Buffer.Disk = n.Get("buffer").Get("disk").Size(0)
+	s.Was = n.Get("was").Text()
+	s.Buffer = DefaultBuffer
+	if disk := n.Get("buffer").Get("disk"); disk.Text() == "none" {
+		s.Buffer.Disk = 0
+	} else {
+		s.Buffer.Disk = disk.Size(s.Buffer.Disk)
+	}
+	if v := n.Get("buffer").Get("at-limit"); v != nil {
+		s.Buffer.AtLimit = AtLimit(v.Text())
+	}
+	s.Isolate = n.Get("isolate").Bool(false)
+	s.AtOnce = int(min(n.Get("at-once").Int(DefaultAtOnce), 64))
+	if s.Kind != HTTP && s.Kind != OTLP { // what has no answers has no order over several connections
+		s.AtOnce = 1
+	}
+	if s.Kind == Discard && n.Get("buffer") == nil {
+		s.Buffer.Disk = 0
+	}
+	s.Drain = n.Get("drain").Duration(DefaultDrain)
+	if v := n.Get("limit"); v != nil {
+		amount, _, per, _ := yamldoc.ParseRate(v.Text())
+		s.Limit = amount / per.Seconds()
+	}
+	s.Rejects.Keep = n.Get("rejects").Get("keep").Size(DefaultRejects.Keep)
+	s.Rejects.For = n.Get("rejects").Get("for").Duration(DefaultRejects.For)
+	a := n.Get("auth")
+	s.Auth = Auth{a.Get("bearer").Text(), a.Get("basic").Get("user").Text(), a.Get("basic").Get("password").Text(),
+		a.Get("header").TextMap()}
+	safe := n.Get("tls")
+	s.TLS = TLS{safe.Get("ca").Text(), safe.Get("certificate").Text(), safe.Get("key").Text(), safe.Get("server-name").Text(),
+		safe.Get("minimum").Text(), !safe.Get("verify").Bool(true)}
 	if v := n.Get("budget"); v != nil {
 		s.Budget, _, s.BudgetPer, _ = yamldoc.ParseRate(v.Text())
 	}
-	s.Verify = n.Get("tls").Get("verify").Bool(true)
 	return s
 }

@@ -46,6 +46,13 @@ const (
 	ReceiverBusy      Code = "receiver-busy"      // 429
 	ReceiverFailing   Code = "receiver-failing"   // 5xx
 	RefusesEverything Code = "refuses-everything" // records are refused one after the other, and none is taken
+	BufferFull        Code = "buffer-full"        // the buffer on disk is full, and reading waits
+	BufferFilling     Code = "buffer-filling"     // the buffer on disk will be full soon
+	BufferUnwritable  Code = "buffer-unwritable"  // the buffer on disk cannot be written
+	RecordsDiscarded  Code = "records-discarded"  // records were given up, since the buffer was full or damaged
+	NotVerified       Code = "not-verified"       // the destination's certificate is not verified
+	LeavingConfig     Code = "leaving"            // it left the config, and what is left is still delivered
+	FilesLost         Code = "files-lost"         // deleted files were let go before they were read
 )
 
 // todo says what to do about a code that agents report.
@@ -78,6 +85,18 @@ var todo = map[Code]string{
 	ReceiverFailing: "look into the receiver's own log; nothing is lost, records wait",
 	RefusesEverything: "what it answers says why: the path, the form of the records or a quota; nothing is " +
 		"rejected and nothing is lost, records wait",
+	BufferFull: "look at the destination: it takes less than is read. Give its buffer more room, or let it give up " +
+		"old records with at-limit: discard-oldest; nothing is lost, reading waits",
+	BufferFilling: "look at the destination: it takes less than is read; give its buffer more room before it is full",
+	BufferUnwritable: "make room on the disk of the agent's state folder, or let its user write there; nothing is " +
+		"lost, reading waits",
+	RecordsDiscarded: "records are gone. Give the buffer of the destination more room, or let reading wait with " +
+		"at-limit: pause",
+	NotVerified: "give the destination's authority with tls: {ca: \"${secret.NAME}\"} and remove verify: false: " +
+		"whoever answers at its address gets the records",
+	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
+	FilesLost: "keep rotated files longer, or give the destination's buffer more room: files were deleted faster " +
+		"than they could be read",
 }
 
 // Todo says what to do about a code that agents report, or "".

@@ -37,8 +37,9 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 		"form":    {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
 		"section": {good + "muscles: []\n", `has no key "muscles"`},
 		"key":     {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
-		"later": {good[:len(good)-1] + "\n    tls: {}\n    auth: {bearer: x}\n", "needs the part tls, which " +
-			"this agent cannot run"},
+		"later": {"synaxis: 1\nsources:\n  - source: ss\n    read: {syslog: {listen: {port: 5514}}}\n    format: raw\n" +
+			"    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n",
+			"needs the part listeners, which this agent cannot run"},
 		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
 		"delivery": {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n",
 			`has no key "carrier-pigeon"`},

@@ -36,6 +36,7 @@ type Source struct {
 	Format       string
 	Time         format.Time
 	KeepOriginal bool
+	NoIDs        bool   // records carry no id
 	Unparsed     string // keep, drop, or the name of a destination
 	Steps        []Step
 	Guards       []string // masks that guards put on it; in a host config only

@@ -81,6 +81,14 @@ var Keys = []schema.Key{
 		Doc:     "Keep the record as it was read beside its body.",
 	},
 	{
+		Name:    "record-ids",
+		Value:   schema.Flag,
+		Default: "true",
+		PartOf:  recordIDsPart,
+		Doc: "Whether every record carries an id, which is the same when it is delivered a second time, so that a " +
+			"receiver can drop what it has.",
+	},
+	{
 		Name:    "unparsed",
 		Value:   schema.Names("destination"),
 		Default: "keep",
@@ -410,6 +418,13 @@ func unparsedPart(n *yamldoc.Node) string {
 		return ""
 	}
 	return "unparsed-route"
+}
+
+func recordIDsPart(n *yamldoc.Node) string {
+	if n.Bool(true) {
+		return ""
+	}
+	return "record-ids"
 }
 
 func linksPart(n *yamldoc.Node) string {

@@ -30,6 +30,7 @@ func Decode(n *yamldoc.Node, name string) Source {
 		Time:      format.DecodeTime(n.Get("time")),
 		KeepOriginal: n.Get("keep-original").
 			Bool(false),
+		NoIDs:    !n.Get("record-ids").Bool(true),
 		Unparsed: n.Get("unparsed").Text(),
 		Guards:   n.Get("guards").Texts(),
 	}

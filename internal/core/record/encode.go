@@ -8,6 +8,7 @@ import (
 	"math/bits"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,10 +30,11 @@ const (
 // Encoded is a run of encoded records. Ends[i] is the offset in Bytes after record i, so a run can be cut anywhere.
 // Whoever is done with a run releases it.
 type Encoded struct {
-	Origin *Origin
-	Bytes  []byte
-	Ends   []uint32
-	memory *memory
+	Encoding Encoding
+	Origin   *Origin
+	Bytes    []byte
+	Ends     []uint32
+	memory   *memory
 }
 
 // memory is what runs are written into, used again when all that hold the run have released it.
@@ -66,7 +68,7 @@ func (e *Encoded) Only(b *Batch, bit int) Encoded {
 		}
 		return *e
 	}
-	out := fresh(e.Origin)
+	out := fresh(e.Encoding, e.Origin)
 	from := uint32(0)
 	for i := range b.Records {
 		if b.Records[i].Routes>>bit&1 != 0 {
@@ -80,10 +82,10 @@ func (e *Encoded) Only(b *Batch, bit int) Encoded {
 }
 
 // fresh is an empty run, which its caller holds.
-func fresh(o *Origin) Encoded {
+func fresh(enc Encoding, o *Origin) Encoded {
 	m := memories.Get().(*memory)
 	m.holders.Store(1)
-	return Encoded{Origin: o, Bytes: m.bytes[:0], Ends: m.ends[:0], memory: m}
+	return Encoded{Encoding: enc, Origin: o, Bytes: m.bytes[:0], Ends: m.ends[:0], memory: m}
 }
 
 // Encoder turns batches into bytes. It caches the last second it wrote, so each goroutine needs its own.
@@ -94,7 +96,7 @@ type Encoder struct {
 
 // Encode encodes all records of a batch.
 func (e *Encoder) Encode(enc Encoding, b *Batch) Encoded {
-	out := fresh(b.Origin)
+	out := fresh(enc, b.Origin)
 	if enc == Nothing {
 		out.Ends = append(out.Ends, make([]uint32, len(b.Records))...)
 		out.Bytes, out.memory.ends = nil, out.Ends
@@ -191,6 +193,9 @@ func (e *Encoder) AppendNDJSON(dst []byte, b *Batch, r *Record) []byte {
 		dst = append(dst, '}')
 	}
 	dst = append(dst, b.Origin.jsonTail...)
+	if b.UID != nil {
+		dst = append(b.appendUID(append(dst, `,"id":"`...), r), '"')
+	}
 	if r.Flags&(Unparsed|Truncated|MoreFields) != 0 || r.TimeNote != TimeGood || r.Masked != 0 || r.Weight != 0 {
 		dst = append(dst, `,"notes":{`...)
 		start := len(dst)
@@ -369,6 +374,9 @@ func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
 		p = appendAttribute(p, 6, "log.record.original", b.Bytes(r.Original))
 	}
 	p = append(p, b.Origin.otlpFile...)
+	if b.UID != nil {
+		p = b.appendUID(append(p, headUID...), r)
+	}
 	if r.Flags&Unparsed != 0 {
 		p = append(p, noteParsed...)
 	}
@@ -433,6 +441,11 @@ func appendLong(p []byte, n int) []byte {
 }
 
 var (
+	// the attribute log.record.uid up to its value, which always has UIDSize characters
+	headUID = func() []byte {
+		whole := textAttribute(6, "log.record.uid", strings.Repeat("0", UIDSize))
+		return whole[:len(whole)-UIDSize]
+	}()
 	noteParsed    = boolAttribute("synaxis.parsed", false)
 	noteTruncated = boolAttribute("synaxis.truncated", true)
 	keyMasked     = appendTagged(nil, 1, []byte("synaxis.masked"))
@@ -537,4 +550,8 @@ func AppendResourceLogs(dst []byte, o *Origin, records []byte) []byte {
 	dst = protowire.AppendVarint(dst, uint64(scopeLogs))
 	dst = append(dst, o.scope...)
 	return append(dst, records...)
+}
+
+func appendNumber(dst []byte, bits uint64) []byte {
+	return appendFloat(dst, math.Float64frombits(bits))
 }

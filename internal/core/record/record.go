@@ -5,6 +5,9 @@
 package record
 
 import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
 	"strings"
 )
 
@@ -137,6 +140,38 @@ type Batch struct {
 	Masks   []string // that note their names on records
 	// when the file was last written, in Unix nanoseconds, where that dates its records better than Observed; or 0
 	Written int64
+	Stream  uint64  // what it was read from: records of one stream stay in order
+	UID     []byte  // what the ids of its records begin with, made by NewUID; nil for none
+	Leaving Leaving // whether what it was read from is going away
+}
+
+// Leaving says whether records can be read again from where they came.
+type Leaving uint8
+
+// The ways in which a file goes away.
+const (
+	Stays   Leaving = iota
+	Rotated         // it left its path, and may be deleted soon
+	Deleted         // nothing can find it any more
+)
+
+// UIDSize is how many characters the id of a record has.
+const UIDSize = 32
+
+// NewUID is what the ids of the records of one stream of a host begin with: the first 80 bits of the SHA-256 of both,
+// in hexadecimal. The other 48 bits are the place in the stream behind the record.
+func NewUID(hostID string, stream uint64) []byte {
+	sum := sha256.Sum256(binary.BigEndian.AppendUint64([]byte(hostID+"\n"), stream))
+	return hex.AppendEncode(nil, sum[:10])
+}
+
+// appendUID writes the id of a record.
+func (b *Batch) appendUID(dst []byte, r *Record) []byte {
+	dst = append(dst, b.UID...)
+	for shift := 44; shift >= 0; shift -= 4 {
+		dst = append(dst, hexDigits[r.End>>shift&15])
+	}
+	return dst
 }
 
 // Reset empties the batch and keeps its memory.

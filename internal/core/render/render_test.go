@@ -69,7 +69,7 @@ func TestHost(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, m.Hash, c.Hash)
 	d, _ := c.Destination("archive")
-	assert.Equal(t, "http://g1.example/in", d.URL)
+	assert.Equal(t, []string{"http://g1.example/in"}, d.URLs)
 	assert.Equal(t, "np", d.Headers["X-Site"])
 	assert.Equal(t, []string{"/log/*.log"}, c.Sources[1].Files)
 	assert.Equal(t, "np", c.Sources[1].Labels["where"])

@@ -30,6 +30,11 @@ type Ask struct {
 	Path    string   `json:"path,omitempty"`
 	Lines   int      `json:"lines,omitempty"`
 	Folders []string `json:"folders,omitempty"` // to look into, beside those that the agent knows
+	// of rejects: whose, which, and those behind a number; what is empty chooses all
+	Destination string `json:"destination,omitempty"`
+	Cause       string `json:"cause,omitempty"`
+	Source      string `json:"source,omitempty"`
+	After       int64  `json:"after,omitempty"`
 }
 
 // Reply is what the agent answers: one of its parts, or why there is none.
@@ -38,6 +43,8 @@ type Reply struct {
 	Error string `json:"error,omitempty"`
 	Lines *Lines `json:"lines,omitempty"`
 	Logs  *Logs  `json:"logs,omitempty"`
+
+	Rejects *Rejects `json:"rejects,omitempty"`
 }
 
 // Lines are the last lines of a file.
@@ -85,4 +92,59 @@ func Decode(data []byte, v any) error {
 		return err
 	}
 	return json.Unmarshal(data, v)
+}
+
+// Kinds of questions about rejects, and the newest value of a secret, which an agent asks of the desk.
+const (
+	AskRejects       = "rejects"
+	AskRejectRecords = "reject-records"
+	AskResend        = "resend-rejects"
+	AskDiscard       = "discard-rejects"
+	AskSecret        = "newest-secret" // from the agent to the service
+	TypeSecret       = "secret"        // and back
+)
+
+// RejectGroup are rejects of one cause.
+type RejectGroup struct {
+	Cause   string    `json:"cause"`  // in short, such as 422
+	Reason  string    `json:"reason"` // the destination's answer, in words
+	Source  string    `json:"source"`
+	Records int64     `json:"records"`
+	Bytes   int64     `json:"bytes"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+}
+
+// RejectRecord is one of them. Its record is as it would be in a file: JSON, masked as it was sent.
+type RejectRecord struct {
+	Number   int64           `json:"number"`
+	Rejected time.Time       `json:"rejected"`
+	Cause    string          `json:"cause"`
+	Reason   string          `json:"reason"`
+	Source   string          `json:"source"`
+	Record   json.RawMessage `json:"record"`
+}
+
+// Rejects are what a host keeps of what a destination refused.
+type Rejects struct {
+	Groups  []RejectGroup  `json:"groups,omitempty"`
+	Gone    int64          `json:"gone,omitempty"` // that went by the bounds since the agent started
+	Records []RejectRecord `json:"records,omitempty"`
+	More    bool           `json:"more,omitempty"`
+	Done    int64          `json:"done,omitempty"`   // that were resent or discarded
+	Answer  string         `json:"answer,omitempty"` // why resending ended before all was done
+}
+
+// MaxRejectRecords bounds how many records are listed at once, MaxRejectBytes their bytes.
+const (
+	MaxRejectRecords = 500
+	MaxRejectBytes   = 512 << 10
+)
+
+// Secret is a value that an agent asked for, by its reference.
+type Secret struct {
+	ID    string `json:"id"`
+	Ref   string `json:"ref"` // NAME@VERSION of the one that it has
+	Value string `json:"value,omitempty"`
+	Found bool   `json:"found,omitempty"`
 }

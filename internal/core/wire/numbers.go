@@ -31,9 +31,11 @@ type Numbers struct {
 	// records whose time says no zone, where none is given
 	NoZone int64 `json:"noZone,omitempty"`
 	Zeros  int64 `json:"zeros,omitempty"` // NUL bytes skipped at the begin of lines
+	// bytes of deleted files that were let go before they were read: their records are lost
+	Lost int64 `json:"lost,omitempty"`
 	// files that a pattern takes and that are not read, since they are compressed
 	Packed  int64 `json:"packed,omitempty"`
-	Pending int64 `json:"pending,omitempty"` // records read and not settled yet
+	Pending int64 `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
 	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
 	// of them, those of files that are being read for the first time
 	FirstRead int64 `json:"firstRead,omitempty"`
@@ -44,11 +46,30 @@ type Numbers struct {
 	Deliveries map[string]DeliveryCounts `json:"deliveries,omitempty"` // by destination
 }
 
-// DeliveryCounts are what became of a source's records at one destination.
+// DeliveryCounts are what became of a source's records at one destination. They balance at any moment:
+//
+//	Read = Dropped + Elsewhere + Acknowledged + Refused + Discarded + OnDisk + InMemory
 type DeliveryCounts struct {
+	Read         int64 `json:"read,omitempty"`      // records that were read, as far as they were brought to this destination
+	Dropped      int64 `json:"dropped,omitempty"`   // of them, those that the source's own rules dropped
+	Elsewhere    int64 `json:"elsewhere,omitempty"` // those that go to other destinations only
 	Acknowledged int64 `json:"acknowledged"`
-	Refused      int64 `json:"refused"` // put into the rejects
+	Refused      int64 `json:"refused"`             // put into the rejects
+	Discarded    int64 `json:"discarded,omitempty"` // given up, since there was no room, or lost to damage on disk
+	OnDisk       int64 `json:"onDisk,omitempty"`    // that wait in the buffer on disk
+	InMemory     int64 `json:"inMemory,omitempty"`  // that wait or are under way, and are not on disk
+	DiskBytes    int64 `json:"diskBytes,omitempty"` // of the buffer on disk
+	// Unix nanoseconds, when the oldest was read that waits on disk; 0 for none
+	Oldest int64 `json:"oldest,omitempty"`
 }
+
+// Difference is what the books do not account for. It is zero.
+func (c DeliveryCounts) Difference() int64 {
+	return c.Read - c.Dropped - c.Elsewhere - c.Acknowledged - c.Refused - c.Discarded - c.OnDisk - c.InMemory
+}
+
+// Waiting is how many records wait, on disk and in memory.
+func (c DeliveryCounts) Waiting() int64 { return c.OnDisk + c.InMemory }
 
 // Kind says how a counter of several spans or sources adds up.
 type Kind uint8
@@ -93,6 +114,7 @@ var Counters = []Counter{
 		func(n *Numbers) *int64 { return &n.Truncated },
 	},
 	{"zeros", "synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
+	{"lost", "synaxis.source.lost.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Lost }},
 	{"packed", "synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
 	{"pending", "synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
 	{"unread", "synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
@@ -101,16 +123,32 @@ var Counters = []Counter{
 	{"lastRecord", "synaxis.source.last_record", "ns", Latest, func(n *Numbers) *int64 { return &n.LastRecord }},
 }
 
-// DeliveryCounter is one of the numbers of a source at a destination. They are sums.
+// DeliveryCounter is one of the numbers of a source at a destination.
 type DeliveryCounter struct {
-	Metric string
-	Of     func(*DeliveryCounts) *int64
+	Key          string
+	Metric, Unit string
+	Kind         Kind
+	Of           func(*DeliveryCounts) *int64
 }
 
 // DeliveryCounters are all of them.
 var DeliveryCounters = []DeliveryCounter{
-	{"synaxis.delivery.acknowledged", func(c *DeliveryCounts) *int64 { return &c.Acknowledged }},
-	{"synaxis.delivery.refused", func(c *DeliveryCounts) *int64 { return &c.Refused }},
+	{"read", "synaxis.delivery.read", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Read }},
+	{"dropped", "synaxis.delivery.dropped", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Dropped }},
+	{"elsewhere", "synaxis.delivery.elsewhere", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Elsewhere }},
+	{
+		"acknowledged",
+		"synaxis.delivery.acknowledged",
+		"{record}",
+		Sum,
+		func(c *DeliveryCounts) *int64 { return &c.Acknowledged },
+	},
+	{"refused", "synaxis.delivery.refused", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Refused }},
+	{"discarded", "synaxis.delivery.discarded", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Discarded }},
+	{"onDisk", "synaxis.delivery.on_disk", "{record}", Gauge, func(c *DeliveryCounts) *int64 { return &c.OnDisk }},
+	{"inMemory", "synaxis.delivery.in_memory", "{record}", Gauge, func(c *DeliveryCounts) *int64 { return &c.InMemory }},
+	{"diskBytes", "synaxis.delivery.disk_bytes", "By", Gauge, func(c *DeliveryCounts) *int64 { return &c.DiskBytes }},
+	{"oldest", "synaxis.delivery.oldest_waiting", "ns", Gauge, func(c *DeliveryCounts) *int64 { return &c.Oldest }},
 }
 
 // metricDrops are the dropped records by reason.
@@ -143,7 +181,11 @@ func (to *Numbers) Add(n Numbers) {
 		}
 		have := to.Deliveries[name]
 		for _, c := range DeliveryCounters {
-			*c.Of(&have) += *c.Of(&d)
+			if v := *c.Of(&d); c.Kind == Sum {
+				*c.Of(&have) += v
+			} else if v != 0 {
+				*c.Of(&have) = v
+			}
 		}
 		to.Deliveries[name] = have
 	}
@@ -155,6 +197,15 @@ func (n Numbers) Settled() Numbers {
 		if c.Kind == Gauge {
 			*c.Of(&n) = 0
 		}
+	}
+	n.Deliveries = maps.Clone(n.Deliveries)
+	for name, d := range n.Deliveries {
+		for _, c := range DeliveryCounters {
+			if c.Kind == Gauge {
+				*c.Of(&d) = 0
+			}
+		}
+		n.Deliveries[name] = d
 	}
 	return n
 }
@@ -185,9 +236,11 @@ func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
 	for name, now := range n.Deliveries {
 		before, grew, out := was.Deliveries[name], false, DeliveryCounts{}
 		for _, c := range DeliveryCounters {
-			v := max(0, *c.Of(&now)-*c.Of(&before))
-			*c.Of(&out) = v
-			grew = grew || v > 0
+			if c.Kind == Sum {
+				v := max(0, *c.Of(&now)-*c.Of(&before))
+				*c.Of(&out) = v
+				grew = grew || v > 0
+			}
 		}
 		if grew {
 			if d.Deliveries == nil {
@@ -219,7 +272,9 @@ func (n Numbers) NotBelow(was Numbers) Numbers {
 	for name, before := range was.Deliveries {
 		now := n.Deliveries[name]
 		for _, c := range DeliveryCounters {
-			*c.Of(&now) = max(*c.Of(&now), *c.Of(&before))
+			if c.Kind == Sum {
+				*c.Of(&now) = max(*c.Of(&now), *c.Of(&before))
+			}
 		}
 		if n.Deliveries == nil {
 			n.Deliveries = map[string]DeliveryCounts{}
@@ -277,10 +332,12 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		for _, s := range sources {
 			for _, d := range slices.Sorted(maps.Keys(all[s].Deliveries)) {
 				counts := all[s].Deliveries[d]
-				points = append(points, point(*c.Of(&counts), "source", s, "destination", d))
+				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" { // which tells that there is this destination
+					points = append(points, point(v, "source", s, "destination", d))
+				}
 			}
 		}
-		add(c.Metric, "{record}", Sum, points)
+		add(c.Metric, c.Unit, c.Kind, points)
 	}
 	return &colmetrics.ExportMetricsServiceRequest{ResourceMetrics: []*metrics.ResourceMetrics{{
 		Resource:     &resource.Resource{Attributes: []*common.KeyValue{otlpText("host.name", host)}},

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,6 +38,7 @@ import (
 // Secrets opens a version of a secret.
 type Secrets interface {
 	Value(ctx context.Context, name string, version int) (string, error)
+	Versions() map[string]int // the newest of each, by name
 }
 
 // Parts are what the endpoint speaks for.
@@ -225,10 +227,44 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 				return
 			}
 		}
+		if answer := a.newest(ctx, msg, who, c.Private()); answer != nil {
+			if err := c.Send(ctx, answer); err != nil {
+				return
+			}
+		}
 		if msg.GetAgentDisconnect() != nil {
 			return
 		}
 	}
+}
+
+// newest answers an agent that asks for the newest value of a secret, since a receiver does not take the one that it
+// has. It gets only what the config that is assigned to it uses.
+func (a *Agents) newest(
+	ctx context.Context, msg *protobufs.AgentToServer, who membership.Caller, private bool,
+) *protobufs.ServerToAgent {
+	m := msg.GetCustomMessage()
+	var s wire.Secret
+	if m.GetType() != wire.AskSecret || m.GetCapability() != wire.DeskCapability ||
+		wire.Decode(m.GetData(), &s) != nil || who.Credential == nil {
+		return nil
+	}
+	s.Value, s.Found = "", false
+	name, _, _ := strings.Cut(s.Ref, "@")
+	h, ok := a.p.Inventory.ByUID(who.Credential.UID)
+	if ok && private && h.RetiredAt.IsZero() {
+		v, _ := a.p.Hosts.Get(h.Name)
+		manifest, err := a.p.Store.Manifest(ctx, v.Assigned.Hash)
+		uses := slices.ContainsFunc(manifest.Secrets, func(id string) bool { return strings.HasPrefix(id, name+"@") })
+		if version := a.p.Secrets.Versions()[name]; err == nil && uses && version > 0 {
+			value, err := a.p.Secrets.Value(ctx, name, version)
+			s.Value, s.Found = value, err == nil
+			a.p.Log.Info("an agent asked for the newest value of a secret", "host", h.Name, "secret", name,
+				"version", version)
+		}
+	}
+	return &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), CustomMessage: &protobufs.CustomMessage{
+		Capability: wire.DeskCapability, Type: wire.TypeSecret, Data: wire.Encode(s)}}
 }
 
 // push sends offers as they come up and pings, so that a dead peer is noticed.
@@ -618,6 +654,7 @@ func (a *Agents) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 	if h, ok := a.p.Inventory.ByUID(who.Credential.UID); ok {
 		numbers, start, at := wire.DecodeNumbers(req)
 		a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
+		a.p.Reports.TakeDestinations(h.Name, wire.DecodeDestinations(req))
 		a.p.Hosts.Touch(h.Name)
 	}
 	w.Header().Set("Content-Type", "application/x-protobuf")

@@ -45,6 +45,20 @@ func (a *Agents) Uncollected(ctx context.Context, who store.Person, host string,
 	return *r.Logs, nil
 }
 
+// Rejects asks a host about what it keeps of what a destination refused, or lets it send or discard that.
+func (a *Agents) Rejects(
+	ctx context.Context, who store.Person, host, kind string, q wire.Ask,
+) (wire.Rejects, error) {
+	r, err := a.ask(ctx, who, host, kind, "host "+kind, q)
+	if err != nil {
+		return wire.Rejects{}, err
+	}
+	if r.Rejects == nil {
+		return wire.Rejects{}, Refused{"the agent answered something else than rejects"}
+	}
+	return *r.Rejects, nil
+}
+
 // ask sends a question to an agent and waits for the answer.
 func (a *Agents) ask(
 	ctx context.Context,
@@ -63,7 +77,11 @@ func (a *Agents) ask(
 		return wire.Reply{}, unreachable(err)
 	}
 	if err := a.p.Store.Update(ctx, func(t *store.Tx) error {
-		return t.Audit(who, a.p.Now(), action, name, nil, map[string]any{"path": q.Path, "lines": q.Lines})
+		what := map[string]any{"path": q.Path, "lines": q.Lines}
+		if q.Destination != "" {
+			what = map[string]any{"destination": q.Destination, "cause": q.Cause, "source": q.Source}
+		}
+		return t.Audit(who, a.p.Now(), action, name, nil, what)
 	}); err != nil {
 		return wire.Reply{}, err
 	}

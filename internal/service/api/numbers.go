@@ -37,10 +37,7 @@ func numbers(n wire.Numbers) contract.Numbers {
 		}
 	}
 	for name, d := range n.Deliveries {
-		out.Destinations = append(
-			out.Destinations,
-			contract.DestinationNumbers{Destination: name, Acknowledged: d.Acknowledged, Refused: d.Refused},
-		)
+		out.Destinations = append(out.Destinations, deliveries(name, d))
 		out.Refused += d.Refused
 	}
 	slices.SortFunc(

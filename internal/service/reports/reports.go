@@ -63,8 +63,14 @@ type Live struct {
 type Said struct {
 	Live
 	Numbers map[string]wire.Numbers // by source
-	recent  map[string]*window      // by source
-	facts   inventory.Facts
+	// what became of each source's records at each destination, as the agent said last: unlike Numbers it is never
+	// lifted to what was said before, so that it balances
+	Books        map[string]map[string]wire.DeliveryCounts
+	Destinations map[string]wire.Destination // how destinations are
+	Rates        map[string]float64          // records that each acknowledged in a second, between the last two reports
+	booked       time.Time
+	recent       map[string]*window // by source
+	facts        inventory.Facts
 }
 
 // Facts are what definitions see of the host.
@@ -326,6 +332,7 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 			e.bucket, e.base = bucket, s.Numbers
 		}
 		same := s.Counting.Equal(start)
+		s.book(numbers, at)
 		all, recent := map[string]wire.Numbers{}, map[string]*window{}
 		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
 			if len(numbers)+len(all) < maxSources {
@@ -339,6 +346,12 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 			if n.Oldest > 0 { // by our own clock
 				n.Oldest += now.Sub(at).Nanoseconds()
 			}
+			for to, d := range n.Deliveries {
+				if d.Oldest > 0 {
+					d.Oldest += now.Sub(at).Nanoseconds()
+					n.Deliveries[to] = d
+				}
+			}
 			all[name] = n
 			recent[name] = s.recent[name].add(n, now)
 		}
@@ -346,6 +359,33 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 	})
 	r.note("numbers")
 }
+
+// book keeps what became of records at destinations, and how fast they took them.
+func (s *Said) book(numbers map[string]wire.Numbers, at time.Time) {
+	before, since := s.Books, at.Sub(s.booked).Seconds()
+	s.Books, s.booked, s.Rates = map[string]map[string]wire.DeliveryCounts{}, at, map[string]float64{}
+	for source, n := range numbers {
+		s.Books[source] = maps.Clone(n.Deliveries)
+		for to, d := range n.Deliveries {
+			if was, ok := before[source][to]; ok && since > 0 && d.Acknowledged > was.Acknowledged {
+				s.Rates[to] += float64(d.Acknowledged-was.Acknowledged) / since
+			}
+		}
+	}
+}
+
+// TakeDestinations takes how the destinations of a host are.
+func (r *Reports) TakeDestinations(host string, all map[string]wire.Destination) {
+	all = bounded(all, maxNames)
+	for name, d := range all {
+		d.Answers = bounded(d.Answers, maxAnswers)
+		all[name] = d
+	}
+	r.change(host, func(_ *entry, s *Said) { s.Destinations = all })
+}
+
+// maxAnswers bounds the kinds of answers of a destination.
+const maxAnswers = 32
 
 // Volumes tells what sources have really read on hosts, retired ones too, as bytes in a day.
 func (r *Reports) Volumes() []check.Volume {

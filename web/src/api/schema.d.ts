@@ -612,6 +612,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/books": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of every record, by source and destination, with the difference, which is zero */
+        get: operations["getBooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every destination of the fleet, with what waits for it */
+        get: operations["listDestinations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations/{destination}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A destination with all hosts that feed it */
+        get: operations["getDestination"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations/{destination}/rejects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hosts keep of what the destination refused, by cause, with an example. The hosts are asked */
+        get: operations["listRejects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations/{destination}/rejects/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rejects of one host, one record each, masked as they were sent */
+        get: operations["listRejectRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations/{destination}/rejects/resend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let hosts send rejects again, ten records first */
+        post: operations["resendRejects"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/destinations/{destination}/rejects/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let hosts delete rejects */
+        post: operations["discardRejects"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/lines": {
         parameters: {
             query?: never;
@@ -1365,12 +1484,219 @@ export interface components {
             hint?: string;
             states: components["schemas"]["Counts"];
         };
+        Books: {
+            /** @description how many hosts have said anything */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description The sum of all differences, as if each were positive. It is zero
+             */
+            off: number;
+            items: components["schemas"]["BookLine"][];
+        };
+        BookLine: {
+            source: string;
+            /** @description how many hosts */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description what the books do not account for
+             */
+            difference: number;
+            /** @description hosts with a difference */
+            unbalanced: string[];
+            dropReasons: {
+                [key: string]: number;
+            };
+            numbers: components["schemas"]["DestinationNumbers"];
+        };
+        DestinationList: {
+            items: components["schemas"]["DestinationState"][];
+        };
+        DestinationState: {
+            name: string;
+            /** @description otlp, http, syslog, file, discard; empty when it is in no revision */
+            kind: string;
+            address?: string;
+            /** @description hosts that feed it */
+            hosts: number;
+            /** @description hosts on which something is wrong with it */
+            troubled: number;
+            sources: string[];
+            numbers: components["schemas"]["DestinationNumbers"];
+            /**
+             * Format: int64
+             * @description bytes that all buffers may take
+             */
+            room?: number;
+            /**
+             * Format: int64
+             * @description Seconds until the first buffer is full at the present rate; absent for never
+             */
+            fullIn?: number;
+            /** Format: int64 */
+            rejects: number;
+            /** Format: int64 */
+            rejectBytes: number;
+            /**
+             * Format: double
+             * @description records that were acknowledged in a second of the last minutes
+             */
+            rate: number;
+            /** @description What it answered in the last five minutes, by kind */
+            answers: {
+                [key: string]: number;
+            };
+            states: components["schemas"]["DestinationTrouble"][];
+        };
+        DestinationTrouble: {
+            code: string;
+            reason: string;
+            todo?: string;
+            /** Format: date-time */
+            since?: string;
+            hosts: number;
+            examples: string[];
+        };
+        DestinationDetail: {
+            state: components["schemas"]["DestinationState"];
+            items: components["schemas"]["DestinationHost"][];
+        };
+        DestinationHost: {
+            host: string;
+            connected: boolean;
+            /** @description what is wrong with it on this host */
+            code?: string;
+            reason?: string;
+            todo?: string;
+            /** Format: date-time */
+            since?: string;
+            numbers: components["schemas"]["DestinationNumbers"];
+            /** Format: int64 */
+            room?: number;
+            /** Format: int64 */
+            fullIn?: number;
+            /** Format: int64 */
+            rejects: number;
+            /** Format: int64 */
+            rejectBytes: number;
+            answers: {
+                [key: string]: number;
+            };
+            sources: string[];
+        };
+        RejectList: {
+            items: components["schemas"]["RejectCause"][];
+            /** @description hosts that could not be asked */
+            silent: components["schemas"]["SilentHost"][];
+        };
+        SilentHost: {
+            host: string;
+            reason: string;
+        };
+        RejectCause: {
+            cause: string;
+            reason: string;
+            source: string;
+            /** Format: int64 */
+            records: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            hosts: string[];
+            /** @description one of the records, masked as it was sent */
+            example?: string;
+        };
+        RejectRecords: {
+            more: boolean;
+            items: components["schemas"]["RejectRecord"][];
+        };
+        RejectRecord: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            rejected: string;
+            cause: string;
+            reason: string;
+            source: string;
+            /** @description JSON */
+            record: string;
+        };
+        RejectChoice: {
+            /** @description a condition over hosts; without it all that feed the destination */
+            hosts?: string;
+            cause?: string;
+            source?: string;
+        };
+        RejectOutcome: {
+            /**
+             * Format: int64
+             * @description records that were sent or deleted
+             */
+            done: number;
+            items: components["schemas"]["RejectHost"][];
+        };
+        RejectHost: {
+            host: string;
+            /** Format: int64 */
+            done: number;
+            /** @description there are others */
+            left: boolean;
+            /** @description why it ended */
+            answer?: string;
+            /** @description why the host could not do it */
+            error?: string;
+        };
+        /** @description What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory */
         DestinationNumbers: {
             destination: string;
             /** Format: int64 */
-            acknowledged: number;
+            read: number;
+            /**
+             * Format: int64
+             * @description Records that the source's own rules dropped
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description Records that go to other destinations only
+             */
+            elsewhere: number;
             /** Format: int64 */
+            acknowledged: number;
+            /**
+             * Format: int64
+             * @description Records that were put among the rejects
+             */
             refused: number;
+            /**
+             * Format: int64
+             * @description Records that were given up since there was no room, or lost to damage on disk
+             */
+            discarded: number;
+            /**
+             * Format: int64
+             * @description Records that wait in the buffer on disk
+             */
+            onDisk: number;
+            /**
+             * Format: int64
+             * @description Records that wait or are under way, and are not on disk
+             */
+            inMemory: number;
+            /**
+             * Format: int64
+             * @description Bytes of the buffer on disk
+             */
+            diskBytes: number;
+            /**
+             * Format: date-time
+             * @description When the oldest record was read that waits on disk; absent when none does
+             */
+            oldest?: string;
         };
         Numbers: {
             /** Format: int64 */
@@ -1414,12 +1740,17 @@ export interface components {
             zeros: number;
             /**
              * Format: int64
+             * @description Bytes of deleted files that were let go before they were read
+             */
+            lost: number;
+            /**
+             * Format: int64
              * @description Files that a pattern takes and that are not read, since they are compressed
              */
             packed: number;
             /**
              * Format: int64
-             * @description Records that are read and not settled yet
+             * @description Records that wait for a destination, on disk or in memory
              */
             pending: number;
             /**
@@ -2029,6 +2360,9 @@ export interface components {
     };
     parameters: {
         TokenID: string;
+        /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+        HostChoice: string;
+        DestinationName: string;
         HostName: string;
         DraftID: number;
         Kind: string;
@@ -3045,6 +3379,184 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CoverageTable"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBooks: {
+        parameters: {
+            query?: {
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Books"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDestinations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DestinationList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDestination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                destination: components["parameters"]["DestinationName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DestinationDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRejects: {
+        parameters: {
+            query?: {
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+            };
+            header?: never;
+            path: {
+                destination: components["parameters"]["DestinationName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRejectRecords: {
+        parameters: {
+            query: {
+                host: string;
+                cause?: string;
+                source?: string;
+                /** @description those with higher numbers */
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                destination: components["parameters"]["DestinationName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectRecords"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resendRejects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                destination: components["parameters"]["DestinationName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejectChoice"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    discardRejects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                destination: components["parameters"]["DestinationName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejectChoice"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectOutcome"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,357 @@
+package buffer
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"synaxis/internal/core/record"
+)
+
+var origins = []*record.Origin{
+	record.NewOrigin("h", "me", "s", "/a.log", []record.Label{{Key: "site", Value: "northpier"}}),
+	record.NewOrigin("h", "me", "s", "/b.log", nil),
+}
+
+// frame makes one of records that say their numbers.
+func frame(from, records int) Frame {
+	f := Frame{Encoding: record.NDJSON, Origin: origins[from%2], At: time.Unix(int64(from), 0), Stream: uint64(from % 2)}
+	for i := range records {
+		f.Bytes = fmt.Appendf(f.Bytes, "record %d %s\n", from+i, bytes.Repeat([]byte("x"), (from+i)%50))
+		f.Ends = append(f.Ends, uint32(len(f.Bytes)))
+	}
+	return f
+}
+
+func open(t testing.TB, disk Files, marks map[Key]Mark) *Store {
+	t.Helper()
+	s, err := Open("/buffers", Options{Host: "me", Files: disk, Marks: marks})
+	require.NoError(t, err)
+	return s
+}
+
+var key = Key{"archive", "s"}
+
+// numbers are the records of frames, as they say.
+func numbers(t testing.TB, frames []Frame) (out []uint64) {
+	t.Helper()
+	for _, f := range frames {
+		begin := uint32(0)
+		for i, end := range f.Ends {
+			var n uint64
+			_, err := fmt.Sscanf(string(f.Bytes[begin:end]), "record %d", &n)
+			require.NoError(t, err)
+			require.Equal(t, f.First+uint64(i), n, "a record stands at its number")
+			out = append(out, n)
+			begin = end
+		}
+	}
+	return out
+}
+
+// rest reads everything that Next gives.
+func rest(t testing.TB, l *Lane) []Frame {
+	t.Helper()
+	var all []Frame
+	for {
+		frames, err := l.Next(1000)
+		require.NoError(t, err)
+		if len(frames) == 0 {
+			return all
+		}
+		all = append(all, frames...)
+	}
+}
+
+// TestQueue lets random appends, reads, settlements, notes, drops and crashes happen, and holds the lane against a
+// plain list.
+func TestQueue(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(300) {
+		rnd := rand.New(rand.NewPCG(seed, 1))
+		disk := newMemoryDisk()
+		marks := map[Key]Mark{}
+		s := open(t, disk, marks)
+		l := s.Lane(key)
+		l.most = 2000
+		var mu sync.Mutex
+		next, safe := 0, 0
+		settled := map[uint64]bool{}
+		var given []Frame
+		seen := map[uint64]bool{}
+		life := 0
+		take := func(frames []Frame) {
+			for _, n := range numbers(t, frames) {
+				require.False(t, settled[n], "seed %d: %d is settled and came again", seed, n)
+				require.False(t, seen[n], "seed %d: %d came twice", seed, n)
+				seen[n] = true
+			}
+			given = append(given, frames...)
+		}
+		for range 120 {
+			switch rnd.IntN(8) {
+			case 0, 1, 2:
+				f := frame(next, 1+rnd.IntN(9))
+				end := next + f.Records()
+				keep := rnd.IntN(2) == 0
+				now := life
+				kept, err := l.Append(&f, keep, func() {
+					mu.Lock()
+					defer mu.Unlock()
+					if now == life {
+						safe = max(safe, end)
+					}
+				})
+				require.NoError(t, err)
+				require.Equal(t, uint64(next), f.First)
+				next = end
+				if kept {
+					take([]Frame{f})
+				}
+			case 3:
+				require.NoError(t, l.Flush())
+				require.Equal(t, next, safe)
+			case 4:
+				frames, err := l.Next(int64(rnd.IntN(500)))
+				require.NoError(t, err)
+				take(frames)
+			case 5:
+				if len(given) > 0 {
+					i := rnd.IntN(len(given))
+					f := given[i]
+					l.Done(f.First, f.End())
+					for n := f.First; n < f.End(); n++ {
+						settled[n] = true
+					}
+					given = append(given[:i], given[i+1:]...)
+				}
+			case 6:
+				m := s.Marks()
+				marks = m
+				s.Saved(m)
+			case 7:
+				if rnd.IntN(4) > 0 {
+					break
+				}
+				mu.Lock()
+				life++
+				disk = disk.crash(func(n int) int { return rnd.IntN(n + 1) })
+				mu.Unlock()
+				s.Close()
+				s = open(t, disk, marks)
+				l = s.Lane(key)
+				l.most = 2000
+				given, seen, settled = nil, map[uint64]bool{}, map[uint64]bool{}
+				for n := range marks[key].Done {
+					settled[n] = true
+				}
+				require.Zero(t, s.Damaged(key), "seed %d", seed)
+				require.GreaterOrEqual(t, int(l.next), safe, "seed %d: what was safe is there", seed)
+				next, safe = int(l.next), int(l.next)
+			}
+			require.EqualValues(t, next-count(settled), l.State().Records, "seed %d", seed)
+		}
+		require.NoError(t, l.Flush())
+		take(rest(t, l))
+		for n := range uint64(next) {
+			require.True(t, seen[n] || settled[n], "seed %d: %d of %d is lost", seed, n, next)
+		}
+		s.Close()
+	}
+}
+
+func count(m map[uint64]bool) int { return len(m) }
+
+// TestDamage changes, cuts and doubles segments: nothing wrong is delivered, nothing comes twice, and every record
+// is either there or counted as lost.
+func TestDamage(t *testing.T) {
+	t.Parallel()
+	const records = 60
+	build := func() (*memoryDisk, map[Key]Mark, []string) {
+		disk := newMemoryDisk()
+		s := open(t, disk, nil)
+		l := s.Lane(key)
+		l.most = 1200
+		for n := 0; n < records; n += 3 {
+			f := frame(n, 3)
+			_, err := l.Append(&f, false, nil)
+			require.NoError(t, err)
+		}
+		s.Sync()
+		marks := s.Marks()
+		s.Close()
+		names, err := disk.Names("/buffers/archive/s")
+		require.NoError(t, err)
+		require.Greater(t, len(names), 2)
+		return disk, marks, names
+	}
+	check := func(what string, disk *memoryDisk, marks map[Key]Mark) int64 {
+		s := open(t, disk, marks)
+		defer s.Close()
+		l := s.Lane(key)
+		got := numbers(t, rest(t, l))
+		seen := map[uint64]bool{}
+		for _, n := range got {
+			require.False(t, seen[n], "%s: %d came twice", what, n)
+			seen[n] = true
+		}
+		for n := range uint64(records) {
+			require.True(t, seen[n] || l.done.has(n), "%s: %d is neither there nor counted", what, n)
+		}
+		require.EqualValues(t, records, int64(len(got))+s.Damaged(key), what)
+		return s.Damaged(key)
+	}
+	disk, marks, names := build()
+	assert.Zero(t, check("as it is", disk, marks))
+	path := func(i int) string { return filepath.Join("/buffers/archive/s", names[i]) }
+	for i := range names { // any byte of any segment
+		whole := bytes.Clone(disk.files[path(i)].now)
+		for at := range whole {
+			after := disk.crash(func(int) int { return 0 })
+			after.files[path(i)].now[at] ^= 0x41
+			check(fmt.Sprintf("byte %d of segment %d", at, i), after, marks)
+		}
+		for at := range whole {
+			after := disk.crash(func(int) int { return 0 })
+			after.files[path(i)].now = after.files[path(i)].now[:at]
+			check(fmt.Sprintf("segment %d cut at %d", i, at), after, marks)
+		}
+	}
+	doubled := disk.crash(func(int) int { return 0 })
+	doubled.files["/buffers/archive/s/"+fmt.Sprintf("%020d.seg", 4711)] = doubled.files[path(0)]
+	assert.Zero(t, check("doubled", doubled, marks))
+	gone := disk.crash(func(int) int { return 0 })
+	delete(gone.files, path(1))
+	assert.Positive(t, check("one gone", gone, marks))
+}
+
+// TestAnotherAgents: what belongs to another agent is moved aside and never delivered.
+func TestAnotherAgents(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s, err := Open(dir, Options{Host: "another"})
+	require.NoError(t, err)
+	f := frame(0, 3)
+	_, err = s.Lane(key).Append(&f, false, nil)
+	require.NoError(t, err)
+	s.Close()
+	for range 2 {
+		s, err = Open(dir, Options{Host: "me"})
+		require.NoError(t, err)
+		assert.Empty(t, rest(t, s.Lane(key)))
+		s.Close()
+	}
+	names, err := filepath.Glob(filepath.Join(dir, "archive/s/*.foreign"))
+	require.NoError(t, err)
+	assert.Len(t, names, 1)
+	info, err := os.Stat(names[0])
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// TestFullDisk: what cannot be written stays in memory and is written when there is room again.
+func TestFullDisk(t *testing.T) {
+	t.Parallel()
+	disk := newMemoryDisk()
+	disk.room = 2000
+	s := open(t, disk, nil)
+	defer s.Close()
+	l := s.Lane(key)
+	n := 0
+	for ; l.Failed() == nil; n += 5 {
+		f := frame(n, 5)
+		_, err := l.Append(&f, false, nil)
+		require.NoError(t, err)
+		_ = l.Flush()
+	}
+	before := numbers(t, rest(t, l))
+	assert.Less(t, len(before), n)
+	disk.mu.Lock()
+	disk.room = 0
+	disk.mu.Unlock()
+	require.NoError(t, l.Flush())
+	assert.Len(t, append(before, numbers(t, rest(t, l))...), n)
+}
+
+// TestDropOldest gives up what is oldest and was not read yet, and counts it.
+func TestDropOldest(t *testing.T) {
+	t.Parallel()
+	s := open(t, newMemoryDisk(), nil)
+	defer s.Close()
+	l := s.Lane(key)
+	l.most = 1500
+	for n := 0; n < 100; n += 4 {
+		f := frame(n, 4)
+		_, err := l.Append(&f, false, nil)
+		require.NoError(t, err)
+	}
+	first, err := l.Next(1)
+	require.Empty(t, first, "nothing is safe yet")
+	require.NoError(t, err)
+	s.Sync()
+	first, err = l.Next(1)
+	require.NoError(t, err)
+	dropped, from, freed := l.DropOldest()
+	assert.Positive(t, dropped)
+	assert.Positive(t, freed)
+	assert.Equal(t, int64(0), from.Unix())
+	got := append(numbers(t, first), numbers(t, rest(t, l))...)
+	assert.EqualValues(t, 100, int64(len(got))+dropped)
+	assert.Equal(t, uint64(99), got[len(got)-1])
+}
+
+// TestRename keeps what is in a lane.
+func TestRename(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s, err := Open(dir, Options{Host: "me"})
+	require.NoError(t, err)
+	f := frame(0, 7)
+	_, err = s.Lane(key).Append(&f, false, nil)
+	require.NoError(t, err)
+	require.NoError(t, s.Rename(key, Key{"vault", "t"}))
+	marks := s.Marks()
+	s.Close()
+	s, err = Open(dir, Options{Host: "me", Marks: marks})
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Len(t, numbers(t, rest(t, s.Lane(Key{"vault", "t"}))), 7)
+	assert.Empty(t, rest(t, s.Lane(key)))
+	assert.Equal(t, []string{"vault"}, s.Destinations())
+}
+
+// FuzzSegment reads any bytes as a segment: no panic, no frame that was not whole.
+func FuzzSegment(f *testing.F) {
+	disk := newMemoryDisk()
+	s := open(f, disk, nil)
+	for n := range 3 {
+		one := frame(n*2, 2)
+		_, _ = s.Lane(key).Append(&one, false, nil)
+	}
+	s.Close()
+	for _, file := range disk.files {
+		f.Add(file.now)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		disk := newMemoryDisk()
+		disk.files["/buffers/archive/s/00000000000000000000.seg"] = &memoryFile{disk, data, bytes.Clone(data)}
+		s := open(t, disk, nil)
+		defer s.Close()
+		l := s.Lane(key)
+		last := uint64(0)
+		for i, x := range rest(t, l) {
+			if i > 0 && x.First < last {
+				t.Fatal("frames come in order")
+			}
+			last = x.End()
+		}
+	})
+}
