@@ -86,7 +86,10 @@ func TestRotatedAwayWhileDown(t *testing.T) {
 		agent = d.agent("h", state, "")
 	}
 	shown := d.waiting("out", 8000)
-	assert.Equal(t, "receiver-busy", *shown.Items[0].Code)
+	eventually(t, 30*time.Second, "the state to be told", func() bool {
+		shown = d.waiting("out", 8000)
+		return shown.Items[0].Code != nil && *shown.Items[0].Code == "receiver-busy"
+	})
 	assert.NotNil(t, shown.State.Numbers.Oldest)
 	assert.Positive(t, shown.State.Numbers.DiskBytes)
 	assert.Positive(t, shown.State.Answers["503"])
@@ -142,6 +145,7 @@ func TestNeighboursGoOn(t *testing.T) {
 			}
 			_, all := good.count()
 			assert.Equal(t, 30000, all)
+			time.Sleep(time.Second) // what was settled until now is written down; what comes after may come again
 			agent.kill()
 			d.agent("h", state, "")
 			eventually(t, 30*time.Second, "the agent to be back", func() bool { return d.connected("h") })
@@ -151,7 +155,7 @@ func TestNeighboursGoOn(t *testing.T) {
 				return distinct == 30001
 			})
 			distinct, all := good.count()
-			assert.LessOrEqual(t, all-distinct, 3500, "little comes again")
+			assert.LessOrEqual(t, all-distinct, 500, "little comes again")
 			assert.Equal(t, distinct, good.known(t))
 			line := d.balanced("bad", 0)
 			if strings.Contains(more, "discard") {

@@ -21,7 +21,8 @@ import (
 )
 
 // TestTorture kills the agent again and again while a writer writes, files rotate both ways, and the receiver drops
-// acknowledgements: nothing is lost, and what comes twice is at most what was in flight and a second's worth.
+// acknowledgements, is slow, and is down for a while: nothing is lost, what comes twice is at most what was in flight and
+// a second's worth and has the id that it had, and the books balance.
 // SYNAXIS_TORTURE=30m makes it long.
 func TestTorture(t *testing.T) {
 	t.Parallel()
@@ -37,10 +38,15 @@ func TestTorture(t *testing.T) {
 	dir := t.TempDir()
 	logs := filepath.Join(dir, "log")
 	require.NoError(t, os.MkdirAll(logs, 0o755))
+	start := time.Now()
 	recv := newReceiver(t, func(n int) int {
 		switch {
+		case int(time.Since(start).Seconds())%6 == 4: // down
+			return http.StatusServiceUnavailable
 		case n%7 == 0:
 			return 0 // taken, but the answer is lost
+		case n%13 == 0:
+			time.Sleep(100 * time.Millisecond)
 		case n%11 == 0:
 			return http.StatusServiceUnavailable
 		}
@@ -89,9 +95,9 @@ func TestTorture(t *testing.T) {
 	for ; killed < kills && (long == 0 || time.Since(began) < long); killed++ {
 		time.Sleep(200*time.Millisecond + time.Duration(rnd.IntN(600))*time.Millisecond)
 		// What may come again: what was taken in the second before the positions were last sure to be on disk, and the
-		// one delivery that is under way.
+		// deliveries that are under way.
 		agent.kill()
-		allowed += recv.since(time.Now().Add(-time.Second)) + 100
+		allowed += recv.since(time.Now().Add(-time.Second)) + 4*100
 		agent = d.agent("h", state, "")
 	}
 	close(stop)
@@ -107,6 +113,8 @@ func TestTorture(t *testing.T) {
 	assert.Equal(t, total, distinct, "nothing is lost, and nothing that was never written arrives")
 	allowed += recv.lost // an answer that was lost makes its delivery come again
 	assert.LessOrEqual(t, all-distinct, allowed)
+	assert.Equal(t, total, recv.known(t), "what came twice has the id that it had")
+	d.balanced("out", int64(total))
 	t.Logf("%d kills, %d lines written, %d came twice, %d were allowed to", killed, total, all-distinct, allowed)
 }
 

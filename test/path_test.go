@@ -320,8 +320,10 @@ func TestDemoOnce(t *testing.T) {
 	assert.Contains(
 		t,
 		string(out),
-		"What was written was dropped by a rule or acknowledged, and that is what was received.",
+		"What was written was dropped by a rule or acknowledged, and that is what was received, 0 twice.",
 	)
+	assert.Contains(t, string(out), "The books of every source and destination balance.")
+	assert.Regexp(t, `petrel is at sea: [1-9]\d+ records wait on its disk, its rotated files are deleted`, string(out))
 	assert.Regexp(
 		t,
 		`[1-9]\d+ pieces of private data were written on the hosts; none arrived at a receiver`,

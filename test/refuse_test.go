@@ -294,7 +294,7 @@ func TestRefusedForGood(t *testing.T) {
 	d.publish(linesCatalogue(file, recv.URL))
 	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
 	eventually(t, 20*time.Second, "all but one", func() bool { n, _ := recv.count(); return n == 39 })
-	rejects := filepath.Join(state, "rejects", "out.ndjson")
+	rejects := filepath.Join(state, "rejects", "out", fmt.Sprintf("%020d.ndjson", 1))
 	eventually(t, 10*time.Second, "the rejects", func() bool { text, _ := os.ReadFile(rejects); return len(text) > 0 })
 	text, err := os.ReadFile(rejects)
 	require.NoError(t, err)

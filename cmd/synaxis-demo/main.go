@@ -122,10 +122,18 @@ func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
 	}
 	if err == nil && len(rows) > 0 {
 		fmt.Printf(
-			"What was written was dropped by a rule or acknowledged, and that is what was received. %d records came "+
-				"twice (at least once is what is promised).\n",
+			"What was written was dropped by a rule or acknowledged, and that is what was received, %d twice.\n",
 			sum.Duplicates,
 		)
+		off, known, berr := d.Books(ctx)
+		if berr != nil {
+			return berr
+		}
+		if off != 0 || sum.Duplicates != 0 {
+			return fmt.Errorf("the books do not account for %d records, and %d were received twice", off, sum.Duplicates)
+		}
+		fmt.Printf("The books of every source and destination balance. %d records came again, since answers were lost, "+
+			"and were known by their ids.\n", known)
 	}
 	private, leaks := d.Private()
 	if len(leaks) > 0 {

@@ -194,6 +194,23 @@ func (a *app) destination(d contract.DestinationDetail, every bool) {
 	}
 }
 
+// buffers shows what waits on the disk of a host.
+func (a *app) buffers(h contract.Host) {
+	var rows [][]string
+	for _, s := range h.Sources {
+		for _, d := range s.Numbers.Destinations {
+			if d.OnDisk+d.InMemory+d.Discarded > 0 {
+				rows = append(rows, []string{d.Destination, s.Name, number(d.OnDisk), size(d.DiskBytes), number(d.InMemory),
+					ago(d.Oldest), number(d.Discarded)})
+			}
+		}
+	}
+	if len(rows) > 0 {
+		a.printf("\n")
+		a.table([]string{"buffer of", "source", "on disk", "bytes", "in memory", "oldest read", "discarded"}, rows, 1)
+	}
+}
+
 func (a *app) booksCmd() *cobra.Command {
 	var hosts string
 	cmd := &cobra.Command{

@@ -408,6 +408,7 @@ func (a *app) host(h contract.Host) {
 		rows,
 		9,
 	)
+	a.buffers(h)
 	for _, s := range h.Sources {
 		var why []string
 		for _, reason := range slices.Sorted(maps.Keys(s.Numbers.DropReasons)) {

@@ -72,7 +72,7 @@ func (a *app) rejects(name string, l contract.RejectList) {
 			"from", when(&c.First)+" to "+when(&c.Last), "hosts", fmt.Sprintf("%d: %s", len(c.Hosts), some(c.Hosts)))
 		a.wrapped("  answer: ", c.Reason)
 		if c.Example != nil {
-			a.wrapped("  one of them: ", *c.Example)
+			a.printf("  one of them: %s\n", visible([]byte(*c.Example)))
 		}
 	}
 	if len(l.Items) > 0 {
@@ -107,7 +107,7 @@ func (a *app) rejectShowCmd() *cobra.Command {
 					}
 					for _, x := range l.Items {
 						a.printf("%d  %s  %s  %s\n", x.Number, when(&x.Rejected), x.Cause, x.Source)
-						a.wrapped("    ", x.Record)
+						a.printf("    %s\n", visible([]byte(x.Record)))
 					}
 					if l.More {
 						a.printf("and others: --limit shows up to 500, synaxis reject export %s all\n", args[0])

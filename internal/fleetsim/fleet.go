@@ -24,9 +24,41 @@ type Running struct {
 	private atomic.Int64 // pieces of private data in them
 	opts    run.Options
 
+	links []*Link // a vessel's, to the shore
+
 	mu     sync.Mutex
+	agent  *run.Agent
 	cancel context.CancelFunc
 	done   chan struct{}
+}
+
+// Depart cuts the links of a vessel; its agent goes on.
+func (m *Running) Depart() {
+	for _, l := range m.links {
+		l.Cut()
+	}
+}
+
+// Arrive mends them.
+func (m *Running) Arrive() {
+	for _, l := range m.links {
+		l.Mend()
+	}
+}
+
+// Read tells how many records of a source the agent has read, and how many of them wait on its disk.
+func (m *Running) Read(source string) (read, onDisk int64) {
+	m.mu.Lock()
+	a := m.agent
+	m.mu.Unlock()
+	if a == nil {
+		return 0, 0
+	}
+	all, _ := a.Engine().Numbers()
+	for _, d := range all[source].Deliveries {
+		onDisk += d.OnDisk
+	}
+	return all[source].Read, onDisk
 }
 
 // LogRoot is the folder of its logs.
@@ -76,6 +108,7 @@ func (m *Running) Start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("agent of %s: %w", m.Name, err)
 	}
+	m.agent = a
 	ctx, m.cancel = context.WithCancel(ctx)
 	m.done = make(chan struct{})
 	done := m.done

@@ -25,7 +25,11 @@ import (
 type Receivers struct {
 	mu     sync.Mutex
 	ids    map[Flow]map[string]int
-	leaks  []string // private data that arrived, with where it stood
+	seen   map[string]bool // ids of records, by which they drop what they have
+	known  int64           // records that they dropped for that
+	leaks  []string        // private data that arrived, with where it stood
+	lose   int             // of so many answers one is lost; 0 for none
+	calls  int
 	server *http.Server
 	url    string
 }
@@ -35,7 +39,7 @@ type Flow struct{ Destination, Host, Source string }
 
 // NewReceivers listens on a free loopback port, for OTLP at /v1/logs and for NDJSON at /in.
 func NewReceivers() (*Receivers, error) {
-	r := &Receivers{ids: map[Flow]map[string]int{}}
+	r := &Receivers{ids: map[Flow]map[string]int{}, seen: map[string]bool{}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -83,9 +87,49 @@ func (r *Receivers) inspect(text []byte) {
 	}
 }
 
-func (r *Receivers) count(f Flow, id string) {
+// LoseAnswers loses one of so many answers from now on: the records are taken, and their sender does not hear of it.
+func (r *Receivers) LoseAnswers(of int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.lose = of
+}
+
+// lost tells whether this answer is lost; its connection is then closed.
+func (r *Receivers) lost(w http.ResponseWriter) bool {
+	r.mu.Lock()
+	r.calls++
+	lost := r.lose > 0 && r.calls%r.lose == 0
+	r.mu.Unlock()
+	if !lost {
+		return false
+	}
+	if h, ok := w.(http.Hijacker); ok {
+		if conn, _, err := h.Hijack(); err == nil {
+			conn.Close()
+			return true
+		}
+	}
+	return false
+}
+
+// Known is how many records came again and were known by their ids.
+func (r *Receivers) Known() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.known
+}
+
+// count counts a record by its mark, unless it is there: record is the id that it was given on its host.
+func (r *Receivers) count(f Flow, record, id string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if key := f.Destination + " " + record; record != "" {
+		if r.seen[key] {
+			r.known++
+			return
+		}
+		r.seen[key] = true
+	}
 	if r.ids[f] == nil {
 		r.ids[f] = map[string]int{}
 	}
@@ -131,9 +175,12 @@ func (r *Receivers) otlp(w http.ResponseWriter, q *http.Request) {
 				if id == "" {
 					id = idOf(lr.GetBody().GetStringValue())
 				}
-				r.count(Flow{"watch-desk", host, sl.GetScope().GetName()}, id)
+				r.count(Flow{"watch-desk", host, sl.GetScope().GetName()}, attribute(lr.GetAttributes(), "log.record.uid"), id)
 			}
 		}
+	}
+	if r.lost(w) {
+		return
 	}
 	out, err := proto.Marshal(&collogs.ExportLogsServiceResponse{})
 	if err != nil {
@@ -163,7 +210,9 @@ func (r *Receivers) ndjson(w http.ResponseWriter, q *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	w.WriteHeader(http.StatusNoContent)
+	if !r.lost(w) {
+		w.WriteHeader(http.StatusNoContent)
+	}
 }
 
 // lines counts records of NDJSON.
@@ -172,6 +221,7 @@ func (r *Receivers) lines(destination string, text []byte) error {
 	s.Buffer(nil, 4<<20)
 	for s.Scan() {
 		var rec struct {
+			ID                 string `json:"id"`
 			Host, Source, Body string
 			Fields             map[string]any
 		}
@@ -182,7 +232,7 @@ func (r *Receivers) lines(destination string, text []byte) error {
 		if id == "" {
 			id = idOf(rec.Body)
 		}
-		r.count(Flow{destination, rec.Host, rec.Source}, id)
+		r.count(Flow{destination, rec.Host, rec.Source}, rec.ID, id)
 	}
 	return s.Err()
 }

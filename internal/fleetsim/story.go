@@ -189,10 +189,24 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 			}
 			tokens[key] = t.Token
 		}
-		r, err := NewRunning(m, filepath.Join(d.o.Dir, "hosts"), d.url, tokens[key], d.o.Log)
+		service := d.url
+		var links []*Link
+		if m.Role == "vessel" { // which has both only where its link reaches
+			for _, to := range []string{d.url, d.Receivers.URL()} {
+				link, err := NewLink(strings.TrimPrefix(to, "http://"))
+				if err != nil {
+					return err
+				}
+				d.ends = append(d.ends, link.Close)
+				links = append(links, link)
+			}
+			service = "http://" + links[0].Address()
+		}
+		r, err := NewRunning(m, filepath.Join(d.o.Dir, "hosts"), service, tokens[key], d.o.Log)
 		if err != nil {
 			return err
 		}
+		r.links = links
 		if err := r.Start(context.WithoutCancel(ctx)); err != nil {
 			return err
 		}
@@ -212,10 +226,14 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 		return err
 	}
 	for _, m := range d.Fleet {
+		receivers := d.Receivers.URL()
+		if len(m.links) > 0 {
+			receivers = "http://" + m.links[1].Address()
+		}
 		set := map[string]string{
 			"log_root":        m.LogRoot(),
-			"watch_desk":      d.Receivers.URL(),
-			"harbour_archive": d.Receivers.URL(),
+			"watch_desk":      receivers,
+			"harbour_archive": receivers,
 		}
 		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, nil,
 			contract.MapEdit{Set: &set})); err != nil {
@@ -343,31 +361,33 @@ func (d *Demo) Private() (written int64, leaks []string) {
 	return written, leaks
 }
 
-// Once tells the whole story: each log gets so many records, with a rotation in the middle and the vessels away for a
-// while, and all of them must be acknowledged and received.
+// Once tells the whole story: each log gets so many records, with a rotation in the middle. The vessels are at sea
+// meanwhile: what they write is buffered, the rotated files are deleted, and their agents start anew. Receivers lose
+// some of their answers. All records must be acknowledged and received, and none twice.
 func (d *Demo) Once(ctx context.Context, records int) ([]Row, error) {
-	d.say("Writing %d records into each log; files rotate, and the vessels are at sea for a while", records)
+	d.say("Writing %d records into each log; files rotate, the vessels are at sea, and answers of receivers are lost",
+		records)
+	d.Receivers.LoseAnswers(lostEvery)
 	errs := make(chan error, 2*len(d.Fleet))
 	for _, m := range d.Fleet {
 		go func() { errs <- m.Write(ctx, records, 2*time.Millisecond) }()
 	}
 	for _, m := range d.Fleet {
-		if m.Role == "vessel" {
-			m.Stop()
-		}
+		m.Depart()
 	}
 	var all error
 	for range d.Fleet {
 		all = errors.Join(all, <-errs)
 	}
-	for _, m := range d.Fleet {
-		all = errors.Join(all, m.Start(context.WithoutCancel(ctx)))
-	}
 	if all != nil {
 		return nil, all
 	}
+	if err := d.atSea(ctx); err != nil {
+		return nil, err
+	}
+	d.Receivers.LoseAnswers(0)
 	var rows []Row
-	err := d.wait(ctx, time.Minute, "the numbers to agree", func() (bool, error) {
+	err := d.wait(ctx, 2*time.Minute, "the numbers to agree", func() (bool, error) {
 		var err error
 		rows, err = d.rows(ctx)
 		return !slices.ContainsFunc(
@@ -376,6 +396,56 @@ func (d *Demo) Once(ctx context.Context, records int) ([]Row, error) {
 		), err
 	})
 	return rows, err
+}
+
+// lostEvery is of how many answers of receivers one is lost in the story.
+const lostEvery = 25
+
+// atSea deletes the rotated files of the vessels once their agents have read and buffered them, lets the agents start
+// anew, and brings the vessels home.
+func (d *Demo) atSea(ctx context.Context) error {
+	for _, m := range d.Fleet {
+		if len(m.links) == 0 {
+			continue
+		}
+		buffered := int64(0)
+		for _, l := range m.Logs {
+			if l.Source == "" {
+				continue
+			}
+			if err := d.wait(ctx, time.Minute, m.Name+" to buffer what it wrote", func() (bool, error) {
+				read, onDisk := m.Read(l.Source)
+				buffered = onDisk
+				return read == m.Written(l.Source) && onDisk > 0, nil
+			}); err != nil {
+				return err
+			}
+			old, err := filepath.Glob(filepath.Join(m.LogRoot(), l.Path) + ".*")
+			if err != nil {
+				return err
+			}
+			for _, path := range old {
+				if err := os.Remove(path); err != nil {
+					return err
+				}
+			}
+		}
+		m.Stop()
+		if err := m.Start(context.WithoutCancel(ctx)); err != nil {
+			return err
+		}
+		d.say("%s is at sea: %d records wait on its disk, its rotated files are deleted, its agent has started anew",
+			m.Name, buffered)
+		m.Arrive()
+	}
+	return nil
+}
+
+// Books tells what the books of the whole fleet do not account for, and how many records came twice at the receivers and
+// were known by their ids.
+func (d *Demo) Books(ctx context.Context) (off, known int64, err error) {
+	b, err := answer[contract.Books](d.client.GetBooks(ctx, nil))
+	return b.Off, d.Receivers.Known(), err
 }
 
 func (d *Demo) rows(ctx context.Context) ([]Row, error) {
@@ -430,7 +500,7 @@ func journal(path, host, source string) (distinct, all int) {
 	if err != nil {
 		return 0, 0
 	}
-	r := &Receivers{ids: map[Flow]map[string]int{}}
+	r := &Receivers{ids: map[Flow]map[string]int{}, seen: map[string]bool{}}
 	if r.lines("desk-journal", text) != nil {
 		return 0, 0
 	}
@@ -454,15 +524,13 @@ func (d *Demo) Live(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-time.After(20 * time.Second):
-			m.Stop()
+			m.Depart()
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(25 * time.Second):
-			if err := m.Start(context.WithoutCancel(ctx)); err != nil {
-				d.o.Log.Error("a vessel did not come back", "error", err)
-			}
+			m.Arrive()
 		}
 	}
 }

@@ -22,7 +22,7 @@ export const router = createRouter({
       meta: { title: 'Catalogue' },
     },
     {
-      path: '/catalogue/:kind/:name',
+      path: '/catalogue/:kind/:name/:tab(hosts|rejects|books|definition)?',
       component: () => import('./pages/Definition.vue'),
       props: true,
       meta: { title: 'Definition' },

@@ -84,6 +84,38 @@ export const useDefinition = (kind: MaybeRefOrGetter<string>, name: MaybeRefOrGe
       ),
   })
 
+export const useDestination = (
+  destination: MaybeRefOrGetter<string>,
+  wanted: MaybeRefOrGetter<boolean>,
+) =>
+  useQuery({
+    queryKey: ['destination', computed(() => toValue(destination))],
+    queryFn: () =>
+      take(
+        client.GET('/destinations/{destination}', {
+          params: { path: { destination: toValue(destination) } },
+        }),
+      ),
+    enabled: computed(() => toValue(wanted)),
+    refetchInterval: 5_000,
+  })
+
+/** What hosts keep of what a destination refused. The hosts are asked, so it is not asked again by itself. */
+export const useRejects = (destination: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ['rejects', computed(() => toValue(destination))],
+    queryFn: () =>
+      take(
+        client.GET('/destinations/{destination}/rejects', {
+          params: { path: { destination: toValue(destination) } },
+        }),
+      ),
+    refetchInterval: false,
+  })
+
+export const useBooks = () =>
+  useQuery({ queryKey: ['books'], queryFn: () => take(client.GET('/books')) })
+
 export const useDrafts = () =>
   useQuery({ queryKey: ['drafts'], queryFn: () => take(client.GET('/drafts')) })
 

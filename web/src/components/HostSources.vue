@@ -1,10 +1,26 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
-import { ago, bytes, number, sentence } from '../composables/format'
+import { ago, bytes, number, plural, sentence } from '../composables/format'
 import StateMark from './StateMark.vue'
 
 /** The sources of a host with their state and numbers. */
-defineProps<{ host: Schemas['Host'] }>()
+const props = defineProps<{ host: Schemas['Host'] }>()
+
+/** What of a destination waits on the host, in words. */
+function buffered(destination: string) {
+  let records = 0
+  let disk = 0
+  let oldest = ''
+  for (const s of props.host.sources)
+    for (const d of s.numbers.destinations) {
+      if (d.destination !== destination) continue
+      records += d.onDisk
+      disk += d.diskBytes
+      if (d.oldest && (!oldest || d.oldest < oldest)) oldest = d.oldest
+    }
+  if (!records) return ''
+  return `${plural(records, 'record')} wait on disk in ${bytes(disk)}; the oldest was read ${ago(oldest)}.`
+}
 
 const reasons = (n: Schemas['Numbers']) =>
   [
@@ -98,6 +114,7 @@ const reasons = (n: Schemas['Numbers']) =>
         <div class="min-w-0 break-words">
           <p>{{ d.reason ? sentence(d.reason) : 'takes what it is sent' }}</p>
           <p v-if="d.todo" class="text-soft">{{ sentence(d.todo) }}</p>
+          <p v-if="buffered(d.name)" class="text-soft">{{ buffered(d.name) }}</p>
           <p v-if="d.refusal" class="text-soft">
             It refused records last with: <span class="machine">{{ d.refusal }}</span>
           </p>

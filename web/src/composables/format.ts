@@ -39,6 +39,15 @@ export function bytes(n: number): string {
   return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
 }
 
+/** How long something still takes, as people say it. */
+export function inTime(seconds?: number | null): string {
+  if (!seconds) return '–'
+  if (seconds < 120) return `in ${seconds} s`
+  if (seconds < 7200) return `in ${Math.floor(seconds / 60)} min`
+  if (seconds < 72 * 3600) return `in ${Math.floor(seconds / 3600)} h`
+  return `in ${Math.floor(seconds / 86400)} days`
+}
+
 export const plural = (n: number, one: string, many = `${one}s`) =>
   `${number(n)} ${n === 1 ? one : many}`
 

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { useDefinition } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import DefinitionText from '../components/DefinitionText.vue'
+import DestinationTabs from '../components/DestinationTabs.vue'
 import EditMenu from '../components/EditMenu.vue'
 import PageHead from '../components/PageHead.vue'
-import YamlText from '../components/YamlText.vue'
-import { plural } from '../composables/format'
 
-const props = defineProps<{ kind: string; name: string }>()
+const props = defineProps<{ kind: string; name: string; tab?: string }>()
 const {
   data: d,
   isPending,
@@ -32,34 +32,9 @@ const {
     /></template>
   </PageHead>
   <Answer :pending="isPending" :error="error" :what="`${kind} ${name}`">
-    <div v-if="d" class="grid gap-8 lg:grid-cols-[1fr_20rem]">
-      <div class="min-w-0">
-        <p class="machine mb-2 text-soft">
-          {{ d.file }}, line {{ d.line }} · meaning last changed in revision {{ d.changed }}
-        </p>
-        <YamlText :text="d.text" :from="d.line" />
-      </div>
-      <aside class="space-y-6">
-        <section v-if="['source', 'settings', 'agents'].includes(kind)">
-          <h2 class="mb-2 font-semibold">{{ plural(d.hosts.length, 'host') }}</h2>
-          <ul class="max-h-96 overflow-y-auto">
-            <li v-for="h in d.hosts" :key="h">
-              <router-link :to="`/hosts/${h}`" class="link machine">{{ h }}</router-link>
-            </li>
-          </ul>
-        </section>
-        <section v-if="d.usedBy.length || ['format', 'destination', 'mask'].includes(kind)">
-          <h2 class="mb-2 font-semibold">Used by</h2>
-          <ul>
-            <li v-for="s in d.usedBy" :key="s">
-              <router-link :to="`/catalogue/${s.replace(' ', '/')}`" class="link machine">{{
-                s
-              }}</router-link>
-            </li>
-          </ul>
-          <p v-if="!d.usedBy.length" class="text-soft">Nothing uses it.</p>
-        </section>
-      </aside>
-    </div>
+    <DestinationTabs v-if="kind === 'destination'" :name="name" :tab="tab">
+      <DefinitionText v-if="d" :d="d" :kind="kind" />
+    </DestinationTabs>
+    <DefinitionText v-else-if="d" :d="d" :kind="kind" />
   </Answer>
 </template>
