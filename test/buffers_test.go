@@ -167,7 +167,8 @@ func TestNeighboursGoOn(t *testing.T) {
 	}
 }
 
-// TestRejects: what a destination refuses for good is listed by cause on all hosts at once, shown, exported, sent again
+// TestRejects: what a destination refuses for good is listed by cause on all hosts at once, shown, exported, sent
+// again
 // after a mend, ten first, and discarded.
 func TestRejects(t *testing.T) {
 	t.Parallel()

@@ -361,7 +361,8 @@ func contractOfDestinations(
 ) {
 	ctx := context.Background()
 	text, everywhere := "labels.site ==", "all"
-	assert.NotNil(t, get[contract.Books](t, first(c.GetBooks(ctx, &contract.GetBooksParams{Hosts: &everywhere})), nil).Items)
+	assert.NotNil(t, get[contract.Books](t, first(c.GetBooks(ctx, &contract.GetBooksParams{Hosts: &everywhere})),
+		nil).Items)
 	bad(400, first(c.GetBooks(ctx, &contract.GetBooksParams{Hosts: &text})), nil)
 	assert.Len(t, get[contract.DestinationList](t, first(c.ListDestinations(ctx)), nil).Items, 1)
 	detail := get[contract.DestinationDetail](t, first(c.GetDestination(ctx, "out")), nil)
@@ -373,8 +374,10 @@ func contractOfDestinations(
 		&contract.ListRejectRecordsParams{Host: "h1"})), nil)
 	assert.Empty(t, records.Items)
 	bad(404, first(c.ListRejectRecords(ctx, "out", &contract.ListRejectRecordsParams{Host: "h9"})), nil)
-	assert.Zero(t, get[contract.RejectOutcome](t, first(c.ResendRejects(ctx, "out", contract.RejectChoice{})), nil).Done)
-	assert.Zero(t, get[contract.RejectOutcome](t, first(c.DiscardRejects(ctx, "out", contract.RejectChoice{})), nil).Done)
+	assert.Zero(t, get[contract.RejectOutcome](t, first(c.ResendRejects(ctx, "out", contract.RejectChoice{})),
+		nil).Done)
+	assert.Zero(t, get[contract.RejectOutcome](t, first(c.DiscardRejects(ctx, "out", contract.RejectChoice{})),
+		nil).Done)
 	bad(400, first(c.ResendRejects(ctx, "out", contract.RejectChoice{Hosts: &text})), nil)
 	bad(404, first(c.DiscardRejects(ctx, "nowhere", contract.RejectChoice{})), nil)
 }

@@ -130,7 +130,8 @@ func tell(ctx context.Context, d *fleetsim.Demo, records int) error {
 			return berr
 		}
 		if off != 0 || sum.Duplicates != 0 {
-			return fmt.Errorf("the books do not account for %d records, and %d were received twice", off, sum.Duplicates)
+			return fmt.Errorf("the books do not account for %d records, and %d were received twice", off,
+				sum.Duplicates)
 		}
 		fmt.Printf("The books of every source and destination balance. %d records came again, since answers were lost, "+
 			"and were known by their ids.\n", known)

@@ -90,9 +90,11 @@ func (a *app) destinationListCmd() *cobra.Command {
 					var rows [][]string
 					for _, d := range l.Items {
 						rows = append(rows, []string{d.Name, troubleMark(d.Troubled, d.Hosts), backlog(d.Numbers),
-							fullIn(d.FullIn), number(d.Rejects), fmt.Sprintf("%.0f/s", d.Rate), number(d.Numbers.Acknowledged)})
+							fullIn(d.FullIn), number(d.Rejects), fmt.Sprintf("%.0f/s", d.Rate),
+							number(d.Numbers.Acknowledged)})
 					}
-					a.table([]string{"destination", "hosts in trouble", "waits", "full", "rejects", "rate", "acknowledged"},
+					a.table([]string{"destination", "hosts in trouble", "waits", "full", "rejects", "rate",
+						"acknowledged"},
 						rows, 2)
 				},
 			)
@@ -200,7 +202,8 @@ func (a *app) buffers(h contract.Host) {
 	for _, s := range h.Sources {
 		for _, d := range s.Numbers.Destinations {
 			if d.OnDisk+d.InMemory+d.Discarded > 0 {
-				rows = append(rows, []string{d.Destination, s.Name, number(d.OnDisk), size(d.DiskBytes), number(d.InMemory),
+				rows = append(rows, []string{d.Destination, s.Name, number(d.OnDisk), size(d.DiskBytes),
+					number(d.InMemory),
 					ago(d.Oldest), number(d.Discarded)})
 			}
 		}
@@ -264,7 +267,8 @@ func (a *app) books(b contract.Books) {
 		"discar-\nded", "on\ndisk", "in me-\nmory", "diffe-\nrence"}, rows, 1)
 	for _, l := range b.Items {
 		if len(l.Unbalanced) > 0 {
-			a.printf("▲ %s to %s: the books do not balance on %s\n", l.Source, l.Numbers.Destination, some(l.Unbalanced))
+			a.printf("▲ %s to %s: the books do not balance on %s\n", l.Source, l.Numbers.Destination,
+				some(l.Unbalanced))
 		}
 	}
 }

@@ -68,7 +68,8 @@ func (a *app) rejects(name string, l contract.RejectList) {
 		if i > 0 {
 			a.printf("\n")
 		}
-		a.facts("cause", c.Cause, "source", c.Source, "records", fmt.Sprintf("%s, %s", number(c.Records), size(c.Bytes)),
+		a.facts("cause", c.Cause, "source", c.Source, "records", fmt.Sprintf("%s, %s", number(c.Records),
+			size(c.Bytes)),
 			"from", when(&c.First)+" to "+when(&c.Last), "hosts", fmt.Sprintf("%d: %s", len(c.Hosts), some(c.Hosts)))
 		a.wrapped("  answer: ", c.Reason)
 		if c.Example != nil {
@@ -247,7 +248,8 @@ func (a *app) exportHost(
 	limit, after := 500, int64(0)
 	for {
 		page, _, err := answer[contract.RejectRecords](c.ListRejectRecords(cmd.Context(), name,
-			&contract.ListRejectRecordsParams{Host: host, Cause: given(f.cause), Source: given(f.source), After: &after,
+			&contract.ListRejectRecordsParams{Host: host, Cause: given(f.cause), Source: given(f.source),
+				After: &after,
 				Limit: &limit}))
 		if err != nil {
 			return err

@@ -23,7 +23,8 @@ var origins = []*record.Origin{
 
 // frame makes one of records that say their numbers.
 func frame(from, records int) Frame {
-	f := Frame{Encoding: record.NDJSON, Origin: origins[from%2], At: time.Unix(int64(from), 0), Stream: uint64(from % 2)}
+	f := Frame{Encoding: record.NDJSON, Origin: origins[from%2], At: time.Unix(int64(from), 0),
+		Stream: uint64(from % 2)}
 	for i := range records {
 		f.Bytes = fmt.Appendf(f.Bytes, "record %d %s\n", from+i, bytes.Repeat([]byte("x"), (from+i)%50))
 		f.Ends = append(f.Ends, uint32(len(f.Bytes)))

@@ -115,7 +115,8 @@ var (
 	errDamage = errors.New("the frame is damaged")
 )
 
-// readFrame reads the frame at the beginning of data. Its payload is a part of data; size is the whole frame's. errTorn
+// readFrame reads the frame at the beginning of data. Its payload is a part of data; size is the whole frame's.
+// errTorn
 // says that data holds only a part of it.
 func readFrame(data []byte) (h head, payload []byte, size int, err error) {
 	if len(data) < frameHead {

@@ -111,7 +111,8 @@ func (s *Store) open(k Key, m Mark) *Lane {
 		switch {
 		case errors.Is(err, errForeign):
 			s.foreign++
-			s.log.Error("a segment of a buffer is another agent's; it is moved aside and never delivered", "path", path)
+			s.log.Error("a segment of a buffer is another agent's; it is moved aside and never delivered", "path",
+				path)
 			if err := s.files.Rename(path, path+".foreign"); err != nil {
 				s.log.Error("it cannot be moved", "path", path, "error", err)
 			}

@@ -108,7 +108,8 @@ func TestEveryCompressionArrives(t *testing.T) {
 	t.Parallel()
 	for _, compress := range []string{"none", "gzip", "zstd"} {
 		s := newServer(t, always(http.StatusOK))
-		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}, Encoded: "ndjson", Compress: compress})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}, Encoded: "ndjson",
+			Compress: compress})
 		d.Start()
 		done := make(chan wire.DeliveryCounts, 1)
 		require.True(

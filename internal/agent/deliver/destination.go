@@ -29,7 +29,8 @@ type Deps struct {
 	// Account counts what became of a source's records that were on disk.
 	Account func(destination, source string, c wire.DeliveryCounts)
 	Log     *slog.Logger
-	// Secret is the value of a reference such as ${secret.archive_token@7}; Newest the newest one, asked of the service.
+	// Secret is the value of a reference such as ${secret.archive_token@7}; Newest the newest one, asked of the
+	// service.
 	Secret, Newest func(ref string) (string, bool)
 }
 
@@ -51,6 +52,8 @@ type Destination struct {
 	unsure  []unsure // deliveries that failed while others were under way
 	answers Answers
 
+	ending sync.Mutex // one Stop at a time
+	ended  bool
 	cancel context.CancelFunc
 	done   chan struct{}
 	doubt  []doubt       // deliveries that were refused as a whole, as long as nothing was accepted since
@@ -178,7 +181,7 @@ func (d *Destination) Unwritable() error {
 // Abandon ends delivering and puts everything that is left among the rejects. It answers how many records.
 func (d *Destination) Abandon(ctx context.Context, why string) (records int64, err error) {
 	left := d.Stop()
-	d.queue = newQueue(d.Spec, d.deps, func() bool { return false })
+	d.queue.reopen()
 	d.queue.adopt(left)
 	for {
 		if err := d.queue.load(func(*record.Encoded) bool { return true }); err != nil {
@@ -228,6 +231,12 @@ func (d *Destination) Start() {
 // Stop ends delivering and returns the items that are not settled. A delivery under way is given up; what the other
 // side took of it will come twice.
 func (d *Destination) Stop() []*Item {
+	d.ending.Lock()
+	defer d.ending.Unlock()
+	if d.ended {
+		return nil
+	}
+	d.ended = true
 	if d.cancel != nil {
 		d.cancel()
 		<-d.done

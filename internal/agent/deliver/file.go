@@ -46,7 +46,8 @@ func (s *fileSender) Send(_ context.Context, records []delivery.Segment) Answer 
 		}
 	}
 	if err != nil {
-		return Answer{delivery.Again, health.DestinationUnwritable, fmt.Sprintf("cannot write %s: %v", s.path, err), 0, ""}
+		return Answer{delivery.Again, health.DestinationUnwritable, fmt.Sprintf("cannot write %s: %v", s.path, err), 0,
+			""}
 	}
 	return Answer{}
 }

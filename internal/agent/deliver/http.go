@@ -111,7 +111,8 @@ func (s *httpSender) Encoding() record.Encoding { return s.encoding }
 
 func (s *httpSender) Close() { s.client.CloseIdleConnections() }
 
-// Send posts to the address in use. When it fails for now the next one is tried; the first is used again after a while.
+// Send posts to the address in use. When it fails for now the next one is tried; the first is used again after a
+// while.
 func (s *httpSender) Send(ctx context.Context, records []delivery.Segment) Answer {
 	parts, err := s.pack(records)
 	if err != nil {
@@ -195,7 +196,8 @@ func (s *posts) post(ctx context.Context, to string, parts []delivery.Segment, k
 	if err != nil {
 		code, why := plain(err)
 		if code == health.NoAnswer {
-			why = fmt.Sprintf("%s does not answer (waited %d s)", to, int(time.Since(began).Round(time.Second).Seconds()))
+			why = fmt.Sprintf("%s does not answer (waited %d s)", to,
+				int(time.Since(began).Round(time.Second).Seconds()))
 		}
 		return again(code, why)
 	}

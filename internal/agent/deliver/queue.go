@@ -59,7 +59,8 @@ type edge struct {
 
 func newQueue(spec delivery.Spec, deps Deps, trouble func() bool) *queue {
 	q := &queue{deps: deps, name: spec.Name, spec: spec.Buffer, troubl: trouble, edges: map[string]*edge{},
-		busy: map[uint64]bool{}, space: make(chan struct{}), ready: make(chan struct{}, 1), lost: map[string]*Discards{}}
+		busy: map[uint64]bool{}, space: make(chan struct{}), ready: make(chan struct{}, 1),
+		lost: map[string]*Discards{}}
 	if spec.Kind == delivery.Discard { // which always takes everything
 		q.spec.Disk = 0
 	}
@@ -304,6 +305,13 @@ func (q *queue) stop() (rest []*Item) {
 	close(q.space)
 	q.space = make(chan struct{})
 	return rest
+}
+
+// reopen lets the queue take what it held once more.
+func (q *queue) reopen() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.stopped = false
 }
 
 // empty tells whether nothing is left that is not settled.

@@ -145,7 +145,8 @@ func (f *rejectFile) records() (n int64) {
 	return n
 }
 
-// eachReject reads the lines of a file until do answers false. A last line that a crash tore off is passed over, and so
+// eachReject reads the lines of a file until do answers false. A last line that a crash tore off is passed over, and
+// so
 // is what is no reject.
 func eachReject(path string, do func(x Reject, size int64) bool) error {
 	f, err := os.Open(path)
@@ -385,7 +386,8 @@ func (f RejectFilter) takes(x Reject) bool {
 
 // List reads rejects of a destination in the order in which they came, up to so many and so many bytes. more tells
 // whether there are others.
-func (r *Rejects) List(destination string, f RejectFilter, records int, bytes int64) (list []Reject, more bool, err error) {
+func (r *Rejects) List(destination string, f RejectFilter, records int, bytes int64) (list []Reject, more bool,
+	err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	k, err := r.at(destination)

@@ -76,13 +76,13 @@ func TestRejectFormBefore(t *testing.T) {
 	assert.Len(t, groups, 1)
 }
 
-// TestResend: ten are tried first; what is taken is a reject no more; a cause can be chosen, removed, and refused again.
+// TestResend: ten are tried first; what is taken is a reject no more; a cause can be chosen, removed, and refused
+// again.
 func TestResend(t *testing.T) {
 	t.Parallel()
 	for _, enc := range []record.Encoding{record.NDJSON, record.OTLP} {
 		answer := http.StatusUnprocessableEntity
-		var s *server
-		s = newServer(t, func(int, string) int { return answer })
+		s := newServer(t, func(int, string) int { return answer })
 		spec := delivery.Spec{Kind: delivery.HTTP, URLs: []string{s.URL},
 			Batch: delivery.Batch{Records: 50, Bytes: 1 << 20, Wait: time.Millisecond}}
 		d, r := destination(t, spec)

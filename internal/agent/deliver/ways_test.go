@@ -206,12 +206,13 @@ func TestSafe(t *testing.T) {
 		tls  delivery.TLS
 		good bool
 	}{
-		"our authority":          {plain, delivery.TLS{CA: ours.pem}, true},
-		"the host's own list":    {plain, delivery.TLS{}, false},
-		"another authority":      {plain, delivery.TLS{CA: other.pem}, false},
-		"not verified":           {plain, delivery.TLS{NoVerify: true}, true},
-		"another name":           {elsewhere, delivery.TLS{CA: ours.pem}, false},
-		"another name, as said":  {elsewhere, delivery.TLS{CA: ours.pem, ServerName: "archive.whimbrel.example"}, true},
+		"our authority":       {plain, delivery.TLS{CA: ours.pem}, true},
+		"the host's own list": {plain, delivery.TLS{}, false},
+		"another authority":   {plain, delivery.TLS{CA: other.pem}, false},
+		"not verified":        {plain, delivery.TLS{NoVerify: true}, true},
+		"another name":        {elsewhere, delivery.TLS{CA: ours.pem}, false},
+		"another name, as said": {elsewhere, delivery.TLS{CA: ours.pem, ServerName: "archive.whimbrel.example"},
+			true},
 		"without a certificate":  {mutual, delivery.TLS{CA: ours.pem}, false},
 		"with a certificate":     {mutual, delivery.TLS{CA: ours.pem, Certificate: client, Key: clientKey}, true},
 		"with a stranger's":      {mutual, delivery.TLS{CA: ours.pem, Certificate: stranger, Key: strangerKey}, false},

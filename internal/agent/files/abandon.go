@@ -8,7 +8,8 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// Bounds of what deleted files may hold of the disk, since the watched program needs the room: in bytes of all files of
+// Bounds of what deleted files may hold of the disk, since the watched program needs the room: in bytes of all files
+// of
 // a source, and how long.
 const (
 	deletedBytes = 64 << 20

@@ -105,7 +105,11 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		b.Arena = b.Arena[:n]
 		now := r.Now()
 		zeros := r.zeros(b.Arena)
-		if st.hole = zeros > 0 && !r.filled(st); st.hole {
+		hole := zeros > 0 && !r.filled(st)
+		r.mu.Lock()
+		st.hole = hole
+		r.mu.Unlock()
+		if hole {
 			return false
 		}
 		if zeros > 0 {

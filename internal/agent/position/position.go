@@ -539,7 +539,8 @@ func (s *Store) Save() error {
 	return fmt.Errorf("write positions: %w", err)
 }
 
-// lines are the changes as a line of the journal; fold tells that there is no file yet to which a journal could belong.
+// lines are the changes as a line of the journal; fold tells that there is no file yet to which a journal could
+// belong.
 func (s *Store) lines() (line []byte, fold bool) {
 	var changes []change
 	add := func(c change) { changes = append(changes, c) }

@@ -217,7 +217,8 @@ func TestOtherForm(t *testing.T) {
 	b.Stop()
 }
 
-// TestLeftOver: what a destination that left the config could not deliver in time goes to its rejects, and that is said.
+// TestLeftOver: what a destination that left the config could not deliver in time goes to its rejects, and that is
+// said.
 func TestLeftOver(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -248,7 +249,8 @@ func TestLeftOver(t *testing.T) {
 	b.Stop()
 }
 
-// TestIsolateOnAndOff: a reading of its own begins and ends without losing a record at either destination, whichever of
+// TestIsolateOnAndOff: a reading of its own begins and ends without losing a record at either destination, whichever
+// of
 // them is behind.
 func TestIsolateOnAndOff(t *testing.T) {
 	t.Parallel()
@@ -318,7 +320,8 @@ func TestAtOnce(t *testing.T) {
 	b.Stop()
 }
 
-// TestDeletedFilesAreLetGo: a deleted file that cannot be read in time does not hold the disk for ever; what is lost is
+// TestDeletedFilesAreLetGo: a deleted file that cannot be read in time does not hold the disk for ever; what is lost
+// is
 // counted and said.
 func TestDeletedFilesAreLetGo(t *testing.T) {
 	if testing.Short() {

@@ -2,7 +2,8 @@ package run
 
 import "strings"
 
-// isolate prepares readings for destinations alone that begin or end: what is written down of a source's files is taken
+// isolate prepares readings for destinations alone that begin or end: what is written down of a source's files is
+// taken
 // over. It answers which readings must begin by what is written down, since it is not what they had. The engine is
 // locked, and the readings concerned have stopped.
 func (e *Engine) isolate(setups map[string]setup) (again map[string]bool) {

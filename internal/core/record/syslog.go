@@ -34,7 +34,8 @@ func severity(level uint8) int {
 	return 2
 }
 
-// AppendSyslog writes the first record of a batch as a message of RFC 5424. Labels and fields are structured data, under
+// AppendSyslog writes the first record of a batch as a message of RFC 5424. Labels and fields are structured data,
+// under
 // the enterprise number that RFC 5612 keeps for examples and for what needs none registered.
 func AppendSyslog(dst []byte, b *Batch) []byte {
 	r := &b.Records[0]

@@ -11,8 +11,9 @@ import (
 
 // Destination is how a destination is on one host, beside what became of each source's records there.
 type Destination struct {
-	Room        int64            `json:"room,omitempty"`        // bytes that its buffer on disk may take
-	FullIn      int64            `json:"fullIn,omitempty"`      // seconds until that is full at the present rate; 0 for never
+	Room int64 `json:"room,omitempty"` // bytes that its buffer on disk may take
+	// seconds until that is full at the present rate; 0 for never
+	FullIn      int64            `json:"fullIn,omitempty"`
 	Rejects     int64            `json:"rejects,omitempty"`     // records that are kept among the rejects
 	RejectBytes int64            `json:"rejectBytes,omitempty"` // and their bytes
 	RejectsGone int64            `json:"rejectsGone,omitempty"` // that went by the bounds since the agent started

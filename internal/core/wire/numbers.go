@@ -50,7 +50,8 @@ type Numbers struct {
 //
 //	Read = Dropped + Elsewhere + Acknowledged + Refused + Discarded + OnDisk + InMemory
 type DeliveryCounts struct {
-	Read         int64 `json:"read,omitempty"`      // records that were read, as far as they were brought to this destination
+	// records that were read, as far as they were brought to this destination
+	Read         int64 `json:"read,omitempty"`
 	Dropped      int64 `json:"dropped,omitempty"`   // of them, those that the source's own rules dropped
 	Elsewhere    int64 `json:"elsewhere,omitempty"` // those that go to other destinations only
 	Acknowledged int64 `json:"acknowledged"`
@@ -135,7 +136,10 @@ type DeliveryCounter struct {
 var DeliveryCounters = []DeliveryCounter{
 	{"read", "synaxis.delivery.read", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Read }},
 	{"dropped", "synaxis.delivery.dropped", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Dropped }},
-	{"elsewhere", "synaxis.delivery.elsewhere", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Elsewhere }},
+	{
+		"elsewhere", "synaxis.delivery.elsewhere", "{record}", Sum,
+		func(c *DeliveryCounts) *int64 { return &c.Elsewhere },
+	},
 	{
 		"acknowledged",
 		"synaxis.delivery.acknowledged",
@@ -144,9 +148,15 @@ var DeliveryCounters = []DeliveryCounter{
 		func(c *DeliveryCounts) *int64 { return &c.Acknowledged },
 	},
 	{"refused", "synaxis.delivery.refused", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Refused }},
-	{"discarded", "synaxis.delivery.discarded", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Discarded }},
+	{
+		"discarded", "synaxis.delivery.discarded", "{record}", Sum,
+		func(c *DeliveryCounts) *int64 { return &c.Discarded },
+	},
 	{"onDisk", "synaxis.delivery.on_disk", "{record}", Gauge, func(c *DeliveryCounts) *int64 { return &c.OnDisk }},
-	{"inMemory", "synaxis.delivery.in_memory", "{record}", Gauge, func(c *DeliveryCounts) *int64 { return &c.InMemory }},
+	{
+		"inMemory", "synaxis.delivery.in_memory", "{record}", Gauge,
+		func(c *DeliveryCounts) *int64 { return &c.InMemory },
+	},
 	{"diskBytes", "synaxis.delivery.disk_bytes", "By", Gauge, func(c *DeliveryCounts) *int64 { return &c.DiskBytes }},
 	{"oldest", "synaxis.delivery.oldest_waiting", "ns", Gauge, func(c *DeliveryCounts) *int64 { return &c.Oldest }},
 }
@@ -332,7 +342,8 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		for _, s := range sources {
 			for _, d := range slices.Sorted(maps.Keys(all[s].Deliveries)) {
 				counts := all[s].Deliveries[d]
-				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" { // which tells that there is this destination
+				// which tells that there is this destination
+				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" {
 					points = append(points, point(v, "source", s, "destination", d))
 				}
 			}

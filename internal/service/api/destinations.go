@@ -18,7 +18,8 @@ import (
 // deliveries are what became of records at a destination.
 func deliveries(name string, d wire.DeliveryCounts) contract.DestinationNumbers {
 	out := contract.DestinationNumbers{Destination: name, Read: d.Read, Dropped: d.Dropped, Elsewhere: d.Elsewhere,
-		Acknowledged: d.Acknowledged, Refused: d.Refused, Discarded: d.Discarded, OnDisk: d.OnDisk, InMemory: d.InMemory,
+		Acknowledged: d.Acknowledged, Refused: d.Refused, Discarded: d.Discarded, OnDisk: d.OnDisk,
+		InMemory:  d.InMemory,
 		DiskBytes: d.DiskBytes}
 	if d.Oldest > 0 {
 		t := time.Unix(0, d.Oldest).UTC()
@@ -96,14 +97,16 @@ func (a *API) GetBooks(
 			Numbers: deliveries(k.destination, l.counts)})
 	}
 	slices.SortFunc(out.Items, func(a, b contract.BookLine) int {
-		return cmp.Or(strings.Compare(a.Source, b.Source), strings.Compare(a.Numbers.Destination, b.Numbers.Destination))
+		return cmp.Or(strings.Compare(a.Source, b.Source), strings.Compare(a.Numbers.Destination,
+			b.Numbers.Destination))
 	})
 	return out, nil
 }
 
 // ofDestination is a destination on one host; ok is false when the host has nothing to do with it.
 func (a *API) ofDestination(v *hosts.View, name string) (h contract.DestinationHost, d wire.DeliveryCounts, ok bool) {
-	h = contract.DestinationHost{Host: v.Name, Connected: v.Connected, Answers: map[string]int64{}, Sources: []string{}}
+	h = contract.DestinationHost{Host: v.Name, Connected: v.Connected, Answers: map[string]int64{},
+		Sources: []string{}}
 	for source, to := range v.Books {
 		if c, has := to[name]; has && (c.Read > 0 || c.Waiting() > 0) {
 			addDeliveries(&d, c)

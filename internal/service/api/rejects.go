@@ -16,7 +16,8 @@ const askedAtOnce = 32
 
 // eachRejecting asks the chosen hosts that feed a destination, and gives what each answers, or why it does not.
 func (a *API) eachRejecting(
-	ctx context.Context, destination, choice string, needed func(h contract.DestinationHost) bool, kind string, q wire.Ask,
+	ctx context.Context, destination, choice string, needed func(h contract.DestinationHost) bool, kind string,
+	q wire.Ask,
 	take func(host string, r wire.Rejects, err error),
 ) error {
 	_, rows, err := a.destination(ctx, destination)
@@ -71,7 +72,8 @@ func (a *API) ListRejects(
 				k := key{g.Cause, g.Reason, g.Source}
 				c := groups[k]
 				if c == nil {
-					c = &contract.RejectCause{Cause: g.Cause, Reason: g.Reason, Source: g.Source, First: g.First, Last: g.Last}
+					c = &contract.RejectCause{Cause: g.Cause, Reason: g.Reason, Source: g.Source, First: g.First,
+						Last: g.Last}
 					groups[k] = c
 				}
 				c.Records += g.Records

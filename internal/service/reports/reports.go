@@ -67,10 +67,11 @@ type Said struct {
 	// lifted to what was said before, so that it balances
 	Books        map[string]map[string]wire.DeliveryCounts
 	Destinations map[string]wire.Destination // how destinations are
-	Rates        map[string]float64          // records that each acknowledged in a second, between the last two reports
-	booked       time.Time
-	recent       map[string]*window // by source
-	facts        inventory.Facts
+	// records that each acknowledged in a second, between the last two reports
+	Rates  map[string]float64
+	booked time.Time
+	recent map[string]*window // by source
+	facts  inventory.Facts
 }
 
 // Facts are what definitions see of the host.
