@@ -36,7 +36,7 @@ func main() {
 	flag.Usage = func() {
 		fmt.Fprintln(
 			flag.CommandLine.Output(),
-			"bench [-strict] [fleet | speed | rollout | joins | costs | a word of the rows to measure]",
+			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | a word of the rows to measure]",
 		)
 		flag.PrintDefaults()
 	}
@@ -66,6 +66,8 @@ func measure(only string) (missed int, err error) {
 		return rolloutTable()
 	case "joins":
 		return joinTable()
+	case "buffers":
+		return buffersTable()
 	}
 	makers := []func() (pair, error){filePath, statusMessages, rendering}
 	oneCore := []func() (pair, error){
@@ -137,7 +139,7 @@ func measure(only string) (missed int, err error) {
 	if only != "" {
 		return missed, nil
 	}
-	for _, table := range []func() (int, error){fleetTable, rolloutTable, joinTable, costsTable} {
+	for _, table := range []func() (int, error){fleetTable, rolloutTable, joinTable, costsTable, buffersTable} {
 		more, err := table()
 		if missed += more; err != nil {
 			return missed, err

@@ -152,16 +152,17 @@ func writeWebLog(file string, records int) (int64, error) {
 }
 
 // wholeAgent reads a file to a destination, and answers the processor time that it took and the largest memory in use.
-func wholeAgent(dir, file string, d delivery.Spec) (got agentSpeed, err error) {
+func wholeAgent(dir, file string, d delivery.Spec) (agentSpeed, error) {
+	return wholeSource(dir, pipeline.Source{Name: "s", Files: []string{file}, FirstRead: "start",
+		Format: "web-combined", Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}}, d)
+}
+
+// wholeSource lets an agent read a source whole.
+func wholeSource(dir string, src pipeline.Source, d delivery.Spec) (got agentSpeed, err error) {
 	debug.FreeOSMemory()
 	base := memoryInUse()
 	before, began := used(), time.Now()
-	e, err := engine(
-		dir,
-		pipeline.Source{Name: "s", Files: []string{file}, FirstRead: "start", Format: "web-combined", Unparsed: "keep",
-			Send: []pipeline.Entry{{To: "out"}}},
-		d,
-	)
+	e, err := engine(dir, src, d)
 	if err != nil {
 		return got, err
 	}

@@ -56,6 +56,13 @@ type chunk struct {
 	safe  []func()
 }
 
+// used are the bytes of chunks that were written, for those that come.
+var used = sync.Pool{New: func() any { return new([]byte) }}
+
+func newChunk(seg *segment, end uint64) *chunk {
+	return &chunk{seg: seg, bytes: (*used.Get().(*[]byte))[:0], end: end}
+}
+
 // ErrClosed says that a lane takes nothing any more.
 var ErrClosed = errors.New("the buffer is closed")
 
@@ -132,7 +139,8 @@ func (l *Lane) writable(size int64) (*segment, *chunk, error) {
 		}
 		seg = &segment{path: path, file: file, first: l.next, end: l.next, origins: map[*record.Origin]uint16{}}
 		l.segs = append(l.segs, seg)
-		c := &chunk{seg: seg, bytes: header(l.store.host), end: l.next}
+		c := newChunk(seg, l.next)
+		c.bytes = append(c.bytes, header(l.store.host)...)
 		seg.size = int64(len(c.bytes))
 		l.store.grew(seg.size)
 		l.chunks = append(l.chunks, c)
@@ -141,7 +149,7 @@ func (l *Lane) writable(size int64) (*segment, *chunk, error) {
 	if n := len(l.chunks); n > 0 && l.chunks[n-1].seg == seg {
 		return seg, l.chunks[n-1], nil
 	}
-	c := &chunk{seg: seg, end: l.next}
+	c := newChunk(seg, l.next)
 	l.chunks = append(l.chunks, c)
 	return seg, c, nil
 }
@@ -179,6 +187,7 @@ func (l *Lane) Flush() error {
 	}
 	l.mu.Unlock()
 	for _, c := range chunks[:n] {
+		used.Put(&c.bytes)
 		for _, safe := range c.safe {
 			if safe != nil {
 				safe()
