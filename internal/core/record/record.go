@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"slices"
 	"strings"
 )
 
@@ -165,11 +166,22 @@ func NewUID(hostID string, stream uint64) []byte {
 	return hex.AppendEncode(nil, sum[:10])
 }
 
+// hexPairs are all bytes in hexadecimal.
+var hexPairs = func() (t [256]uint16) {
+	for i := range t {
+		t[i] = uint16(hexDigits[i>>4]) | uint16(hexDigits[i&15])<<8
+	}
+	return t
+}()
+
 // appendUID writes the id of a record.
 func (b *Batch) appendUID(dst []byte, r *Record) []byte {
+	n := len(dst)
 	dst = append(dst, b.UID...)
-	for shift := 44; shift >= 0; shift -= 4 {
-		dst = append(dst, hexDigits[r.End>>shift&15])
+	dst = slices.Grow(dst, 12)[:n+UIDSize]
+	place, end := dst[n+UIDSize-12:], uint64(r.End)
+	for i := range 6 {
+		binary.LittleEndian.PutUint16(place[2*i:], hexPairs[byte(end>>(40-8*i))])
 	}
 	return dst
 }
