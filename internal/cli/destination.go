@@ -42,7 +42,7 @@ func backlog(n contract.DestinationNumbers) string {
 		s += ", " + size(n.DiskBytes)
 	}
 	if n.Oldest != nil {
-		s += ", since " + strings.TrimSuffix(ago(n.Oldest), " ago")
+		s += ", " + strings.TrimSuffix(ago(n.Oldest), " ago")
 	}
 	return s
 }
@@ -113,7 +113,7 @@ func answered(all map[string]int64) string {
 	})
 	var parts []string
 	for _, k := range kinds {
-		parts = append(parts, number(all[k])+" "+k)
+		parts = append(parts, number(all[k])+" × "+k)
 	}
 	if len(parts) == 0 {
 		return "none"

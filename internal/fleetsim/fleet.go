@@ -39,6 +39,13 @@ func (m *Running) Depart() {
 	}
 }
 
+// LoseReceivers cuts the link of a vessel to the receivers only.
+func (m *Running) LoseReceivers() {
+	if len(m.links) > 1 {
+		m.links[1].Cut()
+	}
+}
+
 // Arrive mends them.
 func (m *Running) Arrive() {
 	for _, l := range m.links {

@@ -29,6 +29,7 @@ type Receivers struct {
 	known  int64           // records that they dropped for that
 	leaks  []string        // private data that arrived, with where it stood
 	lose   int             // of so many answers one is lost; 0 for none
+	refuse bool            // weights that the archive's table does not take
 	calls  int
 	server *http.Server
 	url    string
@@ -92,6 +93,36 @@ func (r *Receivers) LoseAnswers(of int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.lose = of
+}
+
+// Refuse lets the harbour archive refuse weights that its table does not take.
+func (r *Receivers) Refuse() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.refuse = true
+}
+
+// heaviest is the largest weight that the table of the harbour archive takes.
+const heaviest = 30600
+
+// refused tells why a delivery is refused, or "".
+func (r *Receivers) refused(text []byte) string {
+	r.mu.Lock()
+	refuse := r.refuse
+	r.mu.Unlock()
+	if !refuse {
+		return ""
+	}
+	for line := range bytes.Lines(text) {
+		var rec struct {
+			Source string
+			Fields struct{ Kg float64 }
+		}
+		if json.Unmarshal(line, &rec) == nil && rec.Source == "weighbridge" && rec.Fields.Kg > heaviest {
+			return fmt.Sprintf("column kg takes at most %d, got %.0f", heaviest, rec.Fields.Kg)
+		}
+	}
+	return ""
 }
 
 // lost tells whether this answer is lost; its connection is then closed.
@@ -203,6 +234,10 @@ func attribute(list []*common.KeyValue, key string) string {
 func (r *Receivers) ndjson(w http.ResponseWriter, q *http.Request) {
 	text, err := body(q)
 	r.inspect(text)
+	if why := r.refused(text); why != "" {
+		http.Error(w, why, http.StatusUnprocessableEntity)
+		return
+	}
 	if err == nil {
 		err = r.lines("harbour-archive", text)
 	}

@@ -510,6 +510,7 @@ func journal(path, host, source string) (distinct, all int) {
 
 // Live lets the ferry line go on: all logs are written at their pace, and a vessel is at sea now and then.
 func (d *Demo) Live(ctx context.Context) {
+	d.Receivers.Refuse()
 	for _, m := range d.Fleet {
 		m.Live(ctx, d.o.Log)
 	}

@@ -38,20 +38,21 @@ template: '{ts:time} lane={lane:int} ticket={ticket:token} doc={doc:token} resul
 time: {field: ts, layout: '%Y-%m-%d %H:%M:%S.%f'}
 level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
 samples:
-  - {line: '2031-04-02 06:15:09.120 lane=4 ticket=T-20417 doc=none result=DENIED id=x.17 took=48ms', gives: {lane: 4}, level: ERROR}
+  - {line: '2031-04-02 06:15:09.120 lane=4 ticket=T-20417 doc=none result=DENIED id=x.17 took=48ms', gives: {lane: 4},
+	level: ERROR}
 `
 
 // shots are the pages, in the order in which they are taken.
 var shots = []struct{ name, path, see, theme string }{
 	{"morning", "/", "What is wrong", "light"},
-	{"morning-dark", "/", "What is wrong", "dark"},
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
 	{"host", "/hosts/gate-northpier-1", "gate-scans", "light"},
 	{"coverage", "/coverage", "covers it", "light"},
 	{"catalogue", "/catalogue", "gate-scans", "light"},
 	{"changes", "/changes", "Drafts", "light"},
 	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
-	{"draft-hosts", "/changes/3/hosts", "change like this", "light"},
+	{"destination", "/catalogue/destination/harbour-archive", "wait", "light"},
+	{"rejects", "/catalogue/destination/harbour-archive/rejects", "column kg", "dark"},
 	{"rollout", "/rollouts/1", "Decisions", "light"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
 	{"secrets", "/secrets", "archive_token", "light"},
@@ -123,6 +124,9 @@ func run(out string) error {
 			m.Stop()
 		}
 	}
+	if err := trouble(ctx, d); err != nil {
+		return err
+	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
@@ -161,6 +165,25 @@ func run(out string) error {
 		}
 	}
 	return workbench(d, tab, out)
+}
+
+// trouble lets two vessels lose the harbour archive, and the archive refuse weights.
+func trouble(ctx context.Context, d *fleetsim.Demo) error {
+	d.Receivers.Refuse()
+	for _, m := range d.Fleet {
+		if m.Name == "dunlin" || m.Name == "turnstone" {
+			m.LoseReceivers()
+		}
+	}
+	for _, m := range d.Fleet {
+		if m.Name == "dunlin" || m.Name == "turnstone" || m.Role == "weighbridge" {
+			if err := m.Write(ctx, 700, time.Millisecond); err != nil {
+				return err
+			}
+		}
+	}
+	time.Sleep(6 * time.Second) // until it is told, and reported
+	return nil
 }
 
 // workbench pictures the workbench with candidates, with masks, and with a template that was proposed for a log that
@@ -242,7 +265,8 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 		commands [][]string
 	}{
 		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
-		{"cli-host", [][]string{{"host", "show", "gate-northpier-1"}, {"revision", "list"}, {"join-token", "list"}}},
+		{"cli-destination", [][]string{{"destination", "list"}, {"destination", "show", "harbour-archive"},
+			{"books"}}},
 		{"cli-draft", [][]string{{"draft", "diff", "3"}, {"draft", "check", "2"}}},
 		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask",
 			"coverage"}}},

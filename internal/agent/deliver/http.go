@@ -199,12 +199,18 @@ func (s *posts) post(ctx context.Context, to string, parts []delivery.Segment, k
 			why = fmt.Sprintf("%s does not answer (waited %d s)", to,
 				int(time.Since(began).Round(time.Second).Seconds()))
 		}
+		if ended(err) {
+			why = to + " ended the connection before it answered"
+		}
 		return again(code, why)
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	if err != nil { // the status came, the rest was lost: whether it was taken is not known, so send again
 		code, why := plain(err)
+		if ended(err) {
+			why = to + " ended the connection in the midst of its answer"
+		}
 		return again(code, why)
 	}
 	a := Answer{Outcome: delivery.Classify(resp.StatusCode), Kind: strconv.Itoa(resp.StatusCode)}
@@ -299,6 +305,12 @@ func codeOf(status int) health.Code {
 		return health.ReceiverFailing
 	}
 	return health.WrongPath
+}
+
+// ended tells whether the other side ended a connection.
+func ended(err error) bool {
+	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // plain takes the wrapping off an error of the HTTP client, and tells which trouble it means.

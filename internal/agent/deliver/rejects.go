@@ -19,6 +19,7 @@ import (
 
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
 )
 
 // Rejects keeps records that destinations refused for good: a folder for each destination, and in it files of JSON
@@ -51,12 +52,13 @@ type rejectFile struct {
 type RejectCause struct {
 	Cause  string // in short, such as 422
 	Source string
-	Reason string // the destination's answer, in words
+	Shape  string // of the destination's answer
 }
 
 // RejectGroup is how many there are of a cause.
 type RejectGroup struct {
 	RejectCause
+	Reason         string // the last answer, in words
 	Records, Bytes int64
 	First, Last    time.Time
 }
@@ -123,7 +125,7 @@ func (r *Rejects) at(destination string) (*kept, error) {
 }
 
 func (f *rejectFile) note(x Reject, size int64) {
-	c := RejectCause{x.Cause, x.Source, x.Reason}
+	c := RejectCause{x.Cause, x.Source, wire.Shape(x.Reason)}
 	g := f.groups[c]
 	if g == nil {
 		g = &RejectGroup{RejectCause: c, First: x.Rejected}
@@ -131,7 +133,7 @@ func (f *rejectFile) note(x Reject, size int64) {
 	}
 	g.Records++
 	g.Bytes += size
-	g.Last = x.Rejected
+	g.Last, g.Reason = x.Rejected, x.Reason
 	f.bytes += size
 	f.newest = x.Rejected
 	f.last = max(f.last, x.Number)
@@ -349,7 +351,7 @@ func (r *Rejects) Summary(destination string) (groups []RejectGroup, gone int64,
 			s.Records += g.Records
 			s.Bytes += g.Bytes
 			if g.Last.After(s.Last) {
-				s.Last = g.Last
+				s.Last, s.Reason = g.Last, g.Reason
 			}
 			if g.First.Before(s.First) {
 				s.First = g.First

@@ -3,6 +3,7 @@ package wire
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"time"
 )
 
@@ -114,6 +115,11 @@ type RejectGroup struct {
 	First   time.Time `json:"first"`
 	Last    time.Time `json:"last"`
 }
+
+var digits = regexp.MustCompile(`[0-9]+`)
+
+// Shape is an answer without its numbers: answers of one shape have one cause.
+func Shape(answer string) string { return digits.ReplaceAllString(answer, "0") }
 
 // RejectRecord is one of them. Its record is as it would be in a file: JSON, masked as it was sent.
 type RejectRecord struct {

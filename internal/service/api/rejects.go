@@ -59,7 +59,7 @@ func rejecting(h contract.DestinationHost) bool { return h.Rejects > 0 || h.Numb
 func (a *API) ListRejects(
 	ctx context.Context, r contract.ListRejectsRequestObject,
 ) (contract.ListRejectsResponseObject, error) {
-	type key struct{ cause, reason, source string }
+	type key struct{ cause, shape, source string }
 	groups := map[key]*contract.RejectCause{}
 	out := contract.ListRejects200JSONResponse{Items: []contract.RejectCause{}, Silent: []contract.SilentHost{}}
 	err := a.eachRejecting(ctx, r.Destination, value(r.Params.Hosts), rejecting, wire.AskRejects, wire.Ask{},
@@ -69,7 +69,7 @@ func (a *API) ListRejects(
 				return
 			}
 			for _, g := range answer.Groups {
-				k := key{g.Cause, g.Reason, g.Source}
+				k := key{g.Cause, wire.Shape(g.Reason), g.Source}
 				c := groups[k]
 				if c == nil {
 					c = &contract.RejectCause{Cause: g.Cause, Reason: g.Reason, Source: g.Source, First: g.First,
@@ -83,7 +83,7 @@ func (a *API) ListRejects(
 					c.First = g.First
 				}
 				if g.Last.After(c.Last) {
-					c.Last = g.Last
+					c.Last, c.Reason = g.Last, g.Reason
 				}
 			}
 		})

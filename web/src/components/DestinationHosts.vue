@@ -35,7 +35,7 @@ const facts = computed(() =>
       name: 'Answers in 5 min',
       value: Object.entries(s.value.answers)
         .sort((a, b) => b[1] - a[1])
-        .map(([kind, n]) => `${number(n)} ${kind}`)
+        .map(([kind, n]) => `${number(n)} × ${kind}`)
         .join(', '),
     },
   ].map((f) => ({ ...f, value: f.value ? String(f.value) : undefined })),

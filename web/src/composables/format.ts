@@ -53,4 +53,4 @@ export const plural = (n: number, one: string, many = `${one}s`) =>
 
 /** Begins a sentence with a capital, unless it begins with something that is not a word, such as a path or a field. */
 export const sentence = (s?: string | null) =>
-  s && /^[a-z]+([\s,;:]|$)/.test(s) ? s[0]!.toUpperCase() + s.slice(1) : (s ?? '')
+  s && /^[a-z]+(\s|,|;|:(?!\/\/)|$)/.test(s) ? s[0]!.toUpperCase() + s.slice(1) : (s ?? '')
