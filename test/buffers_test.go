@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -248,4 +249,44 @@ func newServerBefore(t *testing.T, next *receiver, answer func(body string) int)
 		}
 	})
 	return s.URL
+}
+
+// TestNewestSecret: a receiver that wants the new key before the fleet has it gets it: the agent asks the service for the
+// newest version after a 401, and only for what its config uses.
+func TestNewestSecret(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	dir := t.TempDir()
+	recv := newReceiver(t, nil)
+	var want atomic.Value
+	want.Store("old key")
+	server := newReceiver(t, nil)
+	server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get("Authorization") != "Bearer "+want.Load().(string) {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		recv.serve(w, q)
+	})
+	set := func(value string) {
+		cmd := exec.Command(filepath.Join(bin, "synaxis"), "secret", "set", "archive_key")
+		cmd.Env = append(os.Environ(), "SYNAXIS_URL="+d.url, "SYNAXIS_TOKEN="+d.token, "SYNAXIS_PIN="+d.pin)
+		cmd.Stdin = strings.NewReader(value)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	set("old key")
+	d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	d.publish(linesCatalogue(dir+"/*.log", server.URL) + "auth: {bearer: \"${secret.archive_key}\"}\n")
+	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
+	file := filepath.Join(dir, "a.log")
+	appendLines(t, file, 0, 10)
+	d.balanced("out", 10)
+	want.Store("new key")
+	set("new key")
+	appendLines(t, file, 10, 20)
+	d.balanced("out", 20)
+	_, all := recv.count()
+	assert.Equal(t, 20, all)
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -177,7 +178,11 @@ func (d *desk) run() {
 		d.t,
 		20*time.Second,
 		"the service to listen",
-		func() bool { return strings.Contains(d.log.String(), "msg=listening") },
+		func() bool {
+			said := d.log.String() // with TLS of its own it says the pin too
+			return strings.Contains(said, "msg=listening") &&
+				(!slices.Contains(d.args, "--tls-auto") || strings.Contains(said, "pin="))
+		},
 	)
 	if d.token != "" {
 		return

@@ -228,6 +228,62 @@ func TestSafe(t *testing.T) {
 	}
 }
 
+// TestCertificateChanges: a receiver whose certificate becomes another authority's gets nothing until it is a good one
+// again, and nothing is lost. Where it speaks HTTP/2, so does the agent, over one connection.
+func TestCertificateChanges(t *testing.T) {
+	t.Parallel()
+	ours, other := newAuthority(t), newAuthority(t)
+	var bad atomic.Bool
+	pairOf := func(a *authority) *tls.Certificate {
+		certificate, key := a.issue(t)
+		pair, err := tls.X509KeyPair([]byte(certificate), []byte(key))
+		require.NoError(t, err)
+		return &pair
+	}
+	good, wrong := pairOf(ours), pairOf(other)
+	var mu sync.Mutex
+	var taken strings.Builder
+	protocols := map[int]bool{}
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		taken.Write(text)
+		protocols[r.ProtoMajor] = true
+	}))
+	s.EnableHTTP2 = true
+	s.TLS = &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		pair := good
+		if bad.Load() {
+			pair = wrong
+		}
+		return &tls.Config{Certificates: []tls.Certificate{*pair}, NextProtos: []string{"h2"}}, nil
+	}}
+	s.StartTLS()
+	t.Cleanup(s.Close)
+	d, _ := destination(t, delivery.Spec{Kind: delivery.HTTP, URLs: []string{s.URL}, TLS: delivery.TLS{CA: ours.pem}})
+	d.Start()
+	defer d.Stop()
+	done := make(chan wire.DeliveryCounts, 3)
+	put := func(from int) {
+		d.Put(context.Background(), item(record.NDJSON, from, from+5, func(c wire.DeliveryCounts) { done <- c }), nil)
+	}
+	put(0)
+	<-done
+	bad.Store(true)
+	s.CloseClientConnections()
+	put(5)
+	eventually(t, func() bool { return d.Trouble().Code == health.TLSFailed })
+	bad.Store(false)
+	<-done
+	mu.Lock()
+	defer mu.Unlock()
+	for i := range 10 {
+		assert.Equal(t, 1, strings.Count(taken.String(), fmt.Sprintf("n%03d", i)))
+	}
+	assert.Equal(t, map[int]bool{2: true}, protocols)
+}
+
 // TestSeveralAddresses: the next address when one fails, and the first again later.
 func TestSeveralAddresses(t *testing.T) {
 	t.Parallel()
