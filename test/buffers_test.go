@@ -251,8 +251,8 @@ func newServerBefore(t *testing.T, next *receiver, answer func(body string) int)
 	return s.URL
 }
 
-// TestNewestSecret: a receiver that wants the new key before the fleet has it gets it: the agent asks the service for the
-// newest version after a 401, and only for what its config uses.
+// TestNewestSecret: a receiver that wants the new key before the fleet has it gets it: the agent asks the service for
+// the newest version after a 401, and only for what its config uses.
 func TestNewestSecret(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
