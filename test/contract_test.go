@@ -380,6 +380,15 @@ func contractOfDestinations(
 		nil).Done)
 	bad(400, first(c.ResendRejects(ctx, "out", contract.RejectChoice{Hosts: &text})), nil)
 	bad(404, first(c.DiscardRejects(ctx, "nowhere", contract.RejectChoice{})), nil)
+	revision, none := 1, 99
+	bad(404, first(c.GetPreflight(ctx, &contract.GetPreflightParams{Revision: &none})), nil)
+	p := get[contract.Preflight](t, first(c.RunPreflight(ctx, contract.NewPreflight{Revision: &revision})), nil)
+	assert.NotEmpty(t, p.Groups)
+	kept := get[contract.Preflight](t, first(c.GetPreflight(ctx, &contract.GetPreflightParams{Revision: &revision})),
+		nil)
+	assert.Equal(t, p.Groups, kept.Groups)
+	bad(404, first(c.RunPreflight(ctx, contract.NewPreflight{Draft: &none})), nil)
+	bad(400, first(c.RunPreflight(ctx, contract.NewPreflight{Revision: &revision, Hosts: &text})), nil)
 }
 
 // first takes the response of a call that reached the service.

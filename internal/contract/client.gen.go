@@ -423,6 +423,25 @@ type ClientInterface interface {
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetPreflight What the last preflight of a draft or revision found
+	//
+	// Corresponds with GET /preflights (the `GetPreflight` operationId).
+	GetPreflight(ctx context.Context, params *GetPreflightParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunPreflightWithBody Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /preflights (the `RunPreflight` operationId).
+	RunPreflightWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /preflights (the `RunPreflight` operationId).
+	RunPreflight(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRevisions Revisions, newest first
 	//
 	// Corresponds with GET /revisions (the `ListRevisions` operationId).
@@ -1526,6 +1545,55 @@ func (c *Client) ApproveNewcomerWithBody(ctx context.Context, id string, content
 // Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 func (c *Client) ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewApproveNewcomerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPreflight What the last preflight of a draft or revision found
+//
+// Corresponds with GET /preflights (the `GetPreflight` operationId).
+func (c *Client) GetPreflight(ctx context.Context, params *GetPreflightParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPreflightRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunPreflightWithBody Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /preflights (the `RunPreflight` operationId).
+func (c *Client) RunPreflightWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPreflightRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /preflights (the `RunPreflight` operationId).
+func (c *Client) RunPreflight(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPreflightRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4281,6 +4349,112 @@ func NewApproveNewcomerRequestWithBody(server string, id string, contentType str
 	return req, nil
 }
 
+// NewGetPreflightRequest constructs an http.Request for the GetPreflight method
+func NewGetPreflightRequest(server string, params *GetPreflightParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/preflights")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Draft != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "draft", *params.Draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Revision != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", *params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRunPreflightRequest calls the generic RunPreflight builder with application/json body
+func NewRunPreflightRequest(server string, body RunPreflightJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunPreflightRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRunPreflightRequestWithBody constructs an http.Request for the RunPreflight method, with any body, and a specified content type
+func NewRunPreflightRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/preflights")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5509,6 +5683,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomerWithResponse(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error)
+
+	// GetPreflightWithResponse What the last preflight of a draft or revision found
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /preflights (the `GetPreflight` operationId).
+	GetPreflightWithResponse(ctx context.Context, params *GetPreflightParams, reqEditors ...RequestEditorFn) (*GetPreflightResponse, error)
+
+	// RunPreflightWithBodyWithResponse Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /preflights (the `RunPreflight` operationId).
+	RunPreflightWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPreflightResponse, error)
+
+	// RunPreflightWithResponse Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /preflights (the `RunPreflight` operationId).
+	RunPreflightWithResponse(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPreflightResponse, error)
 
 	// ListRevisionsWithResponse Revisions, newest first
 	//
@@ -7874,6 +8069,102 @@ func (r ApproveNewcomerResponse) ContentType() string {
 	return ""
 }
 
+type GetPreflightResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preflight
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPreflightResponse) GetJSON200() *Preflight {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPreflightResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPreflightResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPreflightResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPreflightResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPreflightResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunPreflightResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preflight
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunPreflightResponse) GetJSON200() *Preflight {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunPreflightResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunPreflightResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunPreflightResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunPreflightResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunPreflightResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9662,6 +9953,45 @@ func (c *ClientWithResponses) ApproveNewcomerWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseApproveNewcomerResponse(rsp)
+}
+
+// GetPreflightWithResponse What the last preflight of a draft or revision found
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /preflights (the `GetPreflight` operationId).
+func (c *ClientWithResponses) GetPreflightWithResponse(ctx context.Context, params *GetPreflightParams, reqEditors ...RequestEditorFn) (*GetPreflightResponse, error) {
+	rsp, err := c.GetPreflight(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPreflightResponse(rsp)
+}
+
+// RunPreflightWithBodyWithResponse Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /preflights (the `RunPreflight` operationId).
+func (c *ClientWithResponses) RunPreflightWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPreflightResponse, error) {
+	rsp, err := c.RunPreflightWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunPreflightResponse(rsp)
+}
+
+// RunPreflightWithResponse Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /preflights (the `RunPreflight` operationId).
+func (c *ClientWithResponses) RunPreflightWithResponse(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPreflightResponse, error) {
+	rsp, err := c.RunPreflight(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunPreflightResponse(rsp)
 }
 
 // ListRevisionsWithResponse Revisions, newest first
@@ -11548,6 +11878,72 @@ func ParseApproveNewcomerResponse(rsp *http.Response) (*ApproveNewcomerResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPreflightResponse parses an HTTP response from a GetPreflightWithResponse call
+func ParseGetPreflightResponse(rsp *http.Response) (*GetPreflightResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPreflightResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preflight
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunPreflightResponse parses an HTTP response from a RunPreflightWithResponse call
+func ParseRunPreflightResponse(rsp *http.Response) (*RunPreflightResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunPreflightResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preflight
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

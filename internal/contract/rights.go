@@ -34,6 +34,7 @@ var rights = map[string][]Right{
 	"CheckDraft":    {MayLook}, "DiffDraft": {MayLook},
 	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
 
+	"GetPreflight": {MayLook}, "RunPreflight": {MayChange},
 	"GetBooks": {MayLook}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},
 	"ListRejectRecords": {MayLook}, "ResendRejects": {MayChange}, "DiscardRejects": {MayChange},
 

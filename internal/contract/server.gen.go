@@ -1142,6 +1142,21 @@ type NewJoinToken struct {
 	Uses *int `json:"uses,omitempty"`
 }
 
+// NewPreflight defines model for NewPreflight.
+type NewPreflight struct {
+	// Draft the draft that is rehearsed
+	Draft *int `json:"draft,omitempty"`
+
+	// Hosts which hosts: a condition; without it all that it changes, or all
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Revision or a published revision; without either the newest one
+	Revision *int `json:"revision,omitempty"`
+
+	// SendTest send a marked record to each destination
+	SendTest *bool `json:"sendTest,omitempty"`
+}
+
 // NewRollout defines model for NewRollout.
 type NewRollout struct {
 	// Revision default the newest
@@ -1236,6 +1251,47 @@ type Numbers struct {
 
 	// Zeros NUL bytes skipped at the begin of lines
 	Zeros int64 `json:"zeros"`
+}
+
+// Preflight defines model for Preflight.
+type Preflight struct {
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Draft *int      `json:"draft,omitempty"`
+
+	// Fine hosts that found nothing
+	Fine   int              `json:"fine"`
+	Groups []PreflightGroup `json:"groups"`
+
+	// Hosts hosts that have rehearsed
+	Hosts    int  `json:"hosts"`
+	Revision *int `json:"revision,omitempty"`
+
+	// Silent hosts that could not be asked
+	Silent []SilentHost `json:"silent"`
+}
+
+// PreflightGroup What several hosts found in the same way
+type PreflightGroup struct {
+	Bytes *int64  `json:"bytes,omitempty"`
+	Code  *string `json:"code,omitempty"`
+
+	// Examples paths as they are on some of the hosts
+	Examples []string `json:"examples"`
+	Files    *int64   `json:"files,omitempty"`
+	Hosts    []string `json:"hosts"`
+
+	// Kind config, path, destination, disk or clock
+	Kind string `json:"kind"`
+
+	// Level trouble, note or fine
+	Level string `json:"level"`
+
+	// Name the source or destination
+	Name   string     `json:"name"`
+	Newest *time.Time `json:"newest,omitempty"`
+	Todo   *string    `json:"todo,omitempty"`
+	Words  string     `json:"words"`
 }
 
 // PrivateHit defines model for PrivateHit.
@@ -1881,6 +1937,12 @@ type EditHostSettingsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// GetPreflightParams defines parameters for GetPreflight.
+type GetPreflightParams struct {
+	Draft    *int `form:"draft,omitempty" json:"draft,omitempty"`
+	Revision *int `form:"revision,omitempty" json:"revision,omitempty"`
+}
+
 // DiscardRejectsJSONRequestBody defines body for DiscardRejects for application/json ContentType.
 type DiscardRejectsJSONRequestBody = RejectChoice
 
@@ -1916,6 +1978,9 @@ type CreateJoinTokenJSONRequestBody = NewJoinToken
 
 // ApproveNewcomerJSONRequestBody defines body for ApproveNewcomer for application/json ContentType.
 type ApproveNewcomerJSONRequestBody = Approval
+
+// RunPreflightJSONRequestBody defines body for RunPreflight for application/json ContentType.
+type RunPreflightJSONRequestBody = NewPreflight
 
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
@@ -2087,6 +2152,12 @@ type ServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(c *gin.Context, id string)
+	// GetPreflight What the last preflight of a draft or revision found
+	// (GET /preflights)
+	GetPreflight(c *gin.Context, params GetPreflightParams)
+	// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	// (POST /preflights)
+	RunPreflight(c *gin.Context)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(c *gin.Context)
@@ -3571,6 +3642,54 @@ func (siw *ServerInterfaceWrapper) ApproveNewcomer(c *gin.Context) {
 	siw.Handler.ApproveNewcomer(c, id)
 }
 
+// GetPreflight operation middleware
+func (siw *ServerInterfaceWrapper) GetPreflight(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPreflightParams
+
+	// ------------- Optional query parameter "draft" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "draft", c.Request.URL.Query(), &params.Draft, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "revision", c.Request.URL.Query(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPreflight(c, params)
+}
+
+// RunPreflight operation middleware
+func (siw *ServerInterfaceWrapper) RunPreflight(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunPreflight(c)
+}
+
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 
@@ -4013,6 +4132,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/destinations/:destination/rejects/records", wrapper.ListRejectRecords)
 	router.POST(options.BaseURL+"/destinations/:destination/rejects/resend", wrapper.ResendRejects)
 	router.POST(options.BaseURL+"/destinations/:destination/rejects/discard", wrapper.DiscardRejects)
+	router.GET(options.BaseURL+"/preflights", wrapper.GetPreflight)
+	router.POST(options.BaseURL+"/preflights", wrapper.RunPreflight)
 	router.GET(options.BaseURL+"/hosts/:host/lines", wrapper.ReadHostLines)
 	router.GET(options.BaseURL+"/hosts/:host/uncollected", wrapper.ListUncollected)
 	router.POST(options.BaseURL+"/hosts/:host/source-drafts", wrapper.DraftSource)
@@ -5795,6 +5916,84 @@ func (response ApproveNewcomerdefaultApplicationProblemPlusJSONResponse) VisitAp
 	return err
 }
 
+type GetPreflightRequestObject struct {
+	Params GetPreflightParams
+}
+
+type GetPreflightResponseObject interface {
+	VisitGetPreflightResponse(w http.ResponseWriter) error
+}
+
+type GetPreflight200JSONResponse Preflight
+
+func (response GetPreflight200JSONResponse) VisitGetPreflightResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPreflightdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPreflightdefaultApplicationProblemPlusJSONResponse) VisitGetPreflightResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunPreflightRequestObject struct {
+	Body *RunPreflightJSONRequestBody
+}
+
+type RunPreflightResponseObject interface {
+	VisitRunPreflightResponse(w http.ResponseWriter) error
+}
+
+type RunPreflight200JSONResponse Preflight
+
+func (response RunPreflight200JSONResponse) VisitRunPreflightResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunPreflightdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunPreflightdefaultApplicationProblemPlusJSONResponse) VisitRunPreflightResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 }
 
@@ -6786,6 +6985,12 @@ type StrictServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(ctx context.Context, request ApproveNewcomerRequestObject) (ApproveNewcomerResponseObject, error)
+	// GetPreflight What the last preflight of a draft or revision found
+	// (GET /preflights)
+	GetPreflight(ctx context.Context, request GetPreflightRequestObject) (GetPreflightResponseObject, error)
+	// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
+	// (POST /preflights)
+	RunPreflight(ctx context.Context, request RunPreflightRequestObject) (RunPreflightResponseObject, error)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -8288,6 +8493,74 @@ func (sh *strictHandler) ApproveNewcomer(ctx *gin.Context, id string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ApproveNewcomerResponseObject); ok {
 		if err := validResponse.VisitApproveNewcomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPreflight operation middleware
+func (sh *strictHandler) GetPreflight(ctx *gin.Context, params GetPreflightParams) {
+	var request GetPreflightRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPreflight(ctx, request.(GetPreflightRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPreflight")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPreflightResponseObject); ok {
+		if err := validResponse.VisitGetPreflightResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunPreflight operation middleware
+func (sh *strictHandler) RunPreflight(ctx *gin.Context) {
+	var request RunPreflightRequestObject
+
+	var body RunPreflightJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunPreflight(ctx, request.(RunPreflightRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunPreflight")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunPreflightResponseObject); ok {
+		if err := validResponse.VisitRunPreflightResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

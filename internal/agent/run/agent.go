@@ -24,6 +24,7 @@ import (
 	"synaxis/internal/agent/control"
 	"synaxis/internal/agent/look"
 	"synaxis/internal/agent/position"
+	"synaxis/internal/agent/preflight"
 	"synaxis/internal/core/footprint"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
@@ -240,6 +241,10 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 	a.mu.Unlock()
 	if reply, ok := engine.answerRejects(ctx, kind, ask); ok {
 		return reply
+	}
+	if kind == wire.AskPreflight {
+		return wire.Reply{ID: ask.ID, Preflight: preflight.Rehearsal{State: a.o.StateDir, Check: engine.Check,
+			Secret: engine.secret, SendTest: ask.SendTest, Desk: ask.Desk, Now: time.Now}.Run(ctx, []byte(ask.Config))}
 	}
 	return look.Looker{
 		State:   a.o.StateDir,

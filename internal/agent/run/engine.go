@@ -305,6 +305,14 @@ func (e *Engine) deps(secret func(ref string) ([]byte, bool)) deliver.Deps {
 	}
 }
 
+// secret is the value of a reference in the config that runs.
+func (e *Engine) secret(ref string) (string, bool) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	v, ok := e.config.Secret(ref)
+	return string(v), ok
+}
+
 // renews tells whether the secrets of a destination have other values than it was made with, under the same names.
 func (e *Engine) renews(c hostconfig.Config, spec delivery.Spec) bool {
 	e.mu.RLock()

@@ -36,6 +36,10 @@ type Ask struct {
 	Cause       string `json:"cause,omitempty"`
 	Source      string `json:"source,omitempty"`
 	After       int64  `json:"after,omitempty"`
+	// of a preflight: what is rehearsed, the clock of the service, and whether a test record is sent
+	Config   string    `json:"config,omitempty"`
+	Desk     time.Time `json:"desk,omitzero"`
+	SendTest bool      `json:"sendTest,omitempty"`
 }
 
 // Reply is what the agent answers: one of its parts, or why there is none.
@@ -45,7 +49,8 @@ type Reply struct {
 	Lines *Lines `json:"lines,omitempty"`
 	Logs  *Logs  `json:"logs,omitempty"`
 
-	Rejects *Rejects `json:"rejects,omitempty"`
+	Rejects   *Rejects `json:"rejects,omitempty"`
+	Preflight []Tried  `json:"preflight,omitempty"`
 }
 
 // Lines are the last lines of a file.

@@ -59,6 +59,21 @@ func (a *Agents) Rejects(
 	return *r.Rejects, nil
 }
 
+// Preflight lets a host rehearse a config. It changes nothing there.
+func (a *Agents) Preflight(
+	ctx context.Context, who store.Person, host, config string, sendTest bool,
+) ([]wire.Tried, error) {
+	q := wire.Ask{Config: config, Desk: a.p.Now(), SendTest: sendTest}
+	r, err := a.ask(ctx, who, host, wire.AskPreflight, "host preflight", q)
+	if err != nil {
+		return nil, err
+	}
+	if r.Preflight == nil {
+		return nil, Refused{"the agent answered something else than a preflight"}
+	}
+	return r.Preflight[:min(len(r.Preflight), wire.MaxTried)], nil
+}
+
 // ask sends a question to an agent and waits for the answer.
 func (a *Agents) ask(
 	ctx context.Context,
@@ -78,6 +93,9 @@ func (a *Agents) ask(
 	}
 	if err := a.p.Store.Update(ctx, func(t *store.Tx) error {
 		what := map[string]any{"path": q.Path, "lines": q.Lines}
+		if q.Config != "" {
+			what = map[string]any{"sendTest": q.SendTest}
+		}
 		if q.Destination != "" {
 			what = map[string]any{"destination": q.Destination, "cause": q.Cause, "source": q.Source}
 		}

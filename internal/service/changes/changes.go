@@ -333,6 +333,41 @@ type Group struct {
 	Diff  []render.Line
 }
 
+// Configs are what hosts would run with a draft: its text, by the name of the host.
+func (s *Service) Configs(ctx context.Context, draft int, hosts []string) (map[string]string, error) {
+	d, err := s.Draft(ctx, draft)
+	if err != nil {
+		return nil, err
+	}
+	_, after, _, err := s.of(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	return texts(s.desired.Draft(d.ID, after), hosts), nil
+}
+
+// ConfigsAt are what hosts would run at a published revision; 0 is the newest.
+func (s *Service) ConfigsAt(ctx context.Context, revision int, hosts []string) (map[string]string, error) {
+	st, err := s.Head(ctx)
+	if revision != 0 && err == nil {
+		st, err = s.revisions.At(ctx, revision)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return texts(s.desired.At(st), hosts), nil
+}
+
+func texts(f *render.Fleet, hosts []string) map[string]string {
+	out := map[string]string{}
+	for _, name := range hosts {
+		if m := f.Host(name); m != nil {
+			out[name] = m.Text()
+		}
+	}
+	return out
+}
+
 // Impact is what a draft would change.
 type Impact struct {
 	Head        int

@@ -113,6 +113,15 @@ export const useRejects = (destination: MaybeRefOrGetter<string>) =>
     refetchInterval: false,
   })
 
+/** What the last preflight of a draft found; nothing when there was none. */
+export const usePreflight = (draft: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ['preflight', computed(() => toValue(draft))],
+    queryFn: () =>
+      take(client.GET('/preflights', { params: { query: { draft: toValue(draft) } } })),
+    refetchInterval: false,
+  })
+
 export const useBooks = () =>
   useQuery({ queryKey: ['books'], queryFn: () => take(client.GET('/books')) })
 

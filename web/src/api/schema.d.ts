@@ -731,6 +731,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/preflights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the last preflight of a draft or revision found */
+        get: operations["getPreflight"];
+        put?: never;
+        /** Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit */
+        post: operations["runPreflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/lines": {
         parameters: {
             query?: never;
@@ -1483,6 +1501,51 @@ export interface components {
             /** @description where the choice names a label or a value that no host has: which, and the nearest */
             hint?: string;
             states: components["schemas"]["Counts"];
+        };
+        NewPreflight: {
+            /** @description the draft that is rehearsed */
+            draft?: number;
+            /** @description or a published revision; without either the newest one */
+            revision?: number;
+            /** @description which hosts: a condition; without it all that it changes, or all */
+            hosts?: string;
+            /** @description send a marked record to each destination */
+            sendTest?: boolean;
+        };
+        Preflight: {
+            draft?: number;
+            revision?: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description hosts that have rehearsed */
+            hosts: number;
+            /** @description hosts that found nothing */
+            fine: number;
+            groups: components["schemas"]["PreflightGroup"][];
+            /** @description hosts that could not be asked */
+            silent: components["schemas"]["SilentHost"][];
+        };
+        /** @description What several hosts found in the same way */
+        PreflightGroup: {
+            /** @description config, path, destination, disk or clock */
+            kind: string;
+            /** @description the source or destination */
+            name: string;
+            /** @description trouble, note or fine */
+            level: string;
+            code?: string;
+            words: string;
+            todo?: string;
+            hosts: string[];
+            /** @description paths as they are on some of the hosts */
+            examples: string[];
+            /** Format: int64 */
+            files?: number;
+            /** Format: int64 */
+            bytes?: number;
+            /** Format: date-time */
+            newest?: string;
         };
         Books: {
             /** @description how many hosts have said anything */
@@ -3557,6 +3620,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RejectOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPreflight: {
+        parameters: {
+            query?: {
+                draft?: number;
+                revision?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runPreflight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPreflight"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preflight"];
                 };
             };
             default: components["responses"]["Problem"];

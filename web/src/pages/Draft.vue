@@ -9,6 +9,7 @@ import CoverageTable from '../components/CoverageTable.vue'
 import DraftChanges from '../components/DraftChanges.vue'
 import FindingList from '../components/FindingList.vue'
 import HostGroups from '../components/HostGroups.vue'
+import PreflightTab from '../components/PreflightTab.vue'
 import PageHead from '../components/PageHead.vue'
 import PublishDialog from '../components/PublishDialog.vue'
 import Tabs from '../components/Tabs.vue'
@@ -93,6 +94,7 @@ async function discard() {
               count: impact.data.value?.definitions.length,
             },
             { name: 'Hosts', to: `/changes/${id}/hosts`, count: impact.data.value?.hosts },
+            { name: 'Preflight', to: `/changes/${id}/preflight` },
             { name: 'Masks', to: `/changes/${id}/masks` },
             {
               name: 'Conflicts',
@@ -106,6 +108,11 @@ async function discard() {
           <p v-else class="text-soft">All checks are passed.</p>
         </template>
         <CoverageTable v-else-if="current === 'masks'" :draft="id" />
+        <PreflightTab
+          v-else-if="current === 'preflight'"
+          :draft="id"
+          :hosts="impact.data.value?.hosts ?? 0"
+        />
         <DraftChanges v-else-if="current === 'definitions'" :draft="id" />
         <Answer
           v-else-if="current === 'conflicts'"
