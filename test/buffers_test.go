@@ -221,12 +221,36 @@ func TestRejects(t *testing.T) {
 	assert.Equal(t, 100, distinct)
 	_, code = d.cli("reject", "discard", "out")
 	assert.Equal(t, 2, code, "it wants to be sure")
+	resendAtConsole(t, d)
+	mended.Store(false)
+	appendLines(t, filepath.Join(dir, "log/x.log"), 700, 701)
+	appendLines(t, filepath.Join(dir, "log/x.log"), 100, 105) // which are accepted, so that the other one is to blame
+	eventually(t, 60*time.Second, "a reject of both", func() bool {
+		s := get[contract.DestinationDetail](t, first(d.api.GetDestination(context.Background(), "out")), nil).State
+		return s.Rejects == 2
+	})
 	out, code = d.cli("reject", "discard", "out", "--yes")
 	assert.Zero(t, code, out)
 	eventually(t, 30*time.Second, "none to be left", func() bool {
 		out, _ := d.cli("reject", "list", "out")
 		return strings.Contains(out, "Nothing is among the rejects")
 	})
+}
+
+// resendAtConsole sends the rejects of the destination out again, as a person does.
+func resendAtConsole(t *testing.T, d *desk) {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer stop()
+	tab := d.browse(ctx)
+	require.NoError(t, tab.Open(d.url+"/catalogue/destination/out/rejects"))
+	require.NoError(t, tab.See("line 7"))
+	require.NoError(t, tab.Click("Send again…"))
+	require.NoError(t, tab.See("tries ten first"))
+	_, err := tab.Eval(`[...document.querySelectorAll('[role=dialog] button')].at(-1).click(); ''`)
+	require.NoError(t, err)
+	require.NoError(t, tab.See("11 records sent again"))
+	require.NoError(t, tab.See("Nothing"))
 }
 
 // newServerBefore is a receiver behind one that may refuse a delivery by its body.

@@ -32,7 +32,7 @@ func TestNoBarriers(t *testing.T) {
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	d := startDesk(t)
-	ctx, stop := context.WithTimeout(context.Background(), 4*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer stop()
 	logs := t.TempDir()
 	lines := strings.Repeat("2031-04-02T06:15:09Z lane=4 call +351 210 555 017\n", 40)
@@ -94,6 +94,8 @@ func TestNoBarriers(t *testing.T) {
 		{"/changes/2/edit/source/more?view=help", "more"}, {"/changes/2/edit/source/more?view=differences", "more"},
 		{"/rollouts", "Rollout"}, {"/rollouts/1", "gate-00"}, {"/secrets", "door"}, {"/tokens", "token"}, {"/audit",
 			"rollout start"},
+		{"/catalogue/destination/out", "gate-00"}, {"/catalogue/destination/out/rejects", "Nothing"},
+		{"/catalogue/destination/out/books", "difference"}, {"/changes/2/preflight", "Rehearse"},
 		{"/nowhere/at/all", "nothing"},
 	}
 	for _, dark := range []bool{false, true} {

@@ -61,7 +61,7 @@ func (d *Destination) hold(ctx context.Context) bool {
 	return true
 }
 
-// probe takes one record to try: the first that is open of an item in doubt, or of the queue, by turns.
+// probe takes one record to try: of an item in doubt, or of the queue, by turns.
 func (d *Destination) probe() []piece {
 	var items []*Item
 	seen := map[*Item]bool{}
@@ -78,11 +78,12 @@ func (d *Destination) probe() []piece {
 			seen[it], items = true, append(items, it)
 		}
 	}
-	at := d.probes % len(items)
+	at, round := d.probes%len(items), d.probes/len(items)
 	d.probes++
 	it := items[at]
-	if at < doubted {
-		return []piece{{it, it.open, it.open + 1}}
+	if at < doubted { // another record each time, since the first may be the one to blame
+		record := it.nth(round % it.left)
+		return []piece{{it, record, record + 1}}
 	}
 	from, _ := it.run(it.next)
 	it.next = from + 1

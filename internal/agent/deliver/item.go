@@ -116,6 +116,18 @@ func (it *Item) run(from int) (begin, end int) {
 	return from, end
 }
 
+// nth is the record that is number n, from 0, of those that are not settled.
+func (it *Item) nth(n int) int {
+	for from := 0; ; {
+		begin, end := it.run(from)
+		if begin+n < end || begin >= end {
+			return min(begin+n, len(it.Encoded.Ends)-1)
+		}
+		n -= end - begin
+		from = end
+	}
+}
+
 // size is what an item weighs: its bytes, and what a record costs that has none.
 func (it *Item) size() int64 { return int64(len(it.Encoded.Bytes) + 4*len(it.Encoded.Ends)) }
 

@@ -181,3 +181,27 @@ func TestTroubles(t *testing.T) {
 	eventually(t, func() bool { return d.Trouble().Code == health.DestinationUnwritable })
 	d.Stop()
 }
+
+// TestFirstOfLonelyDelivery: of a delivery that is alone the first record may be to blame; the others are tried too.
+func TestFirstOfLonelyDelivery(t *testing.T) {
+	t.Parallel()
+	for _, bad := range []string{"n000", "n004"} { // of the last one it is known when others were accepted after it
+		s := newServer(t, func(_ int, body string) int {
+			if strings.Contains(body, bad) {
+				return http.StatusUnprocessableEntity
+			}
+			return http.StatusOK
+		})
+		d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL}})
+		d.Start()
+		done := make(chan wire.DeliveryCounts, 1)
+		d.Put(context.Background(), item(record.NDJSON, 0, 10, func(c wire.DeliveryCounts) { done <- c }), nil)
+		select {
+		case c := <-done:
+			assert.Equal(t, wire.DeliveryCounts{Acknowledged: 9, Refused: 1}, c, bad)
+		case <-time.After(30 * time.Second):
+			assert.Fail(t, "it waits for ever", bad)
+		}
+		d.Stop()
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -43,10 +44,20 @@ type Rehearsal struct {
 	Now      func() time.Time
 }
 
+// secretRef is a reference to a secret in a config.
+var secretRef = regexp.MustCompile(`\$\{secret\.([^}]+)\}`)
+
 // Run rehearses a config as the service would send it.
 func (r Rehearsal) Run(ctx context.Context, text []byte) []wire.Tried {
 	now := r.Now()
 	c, err := hostconfig.Read(text, hostconfig.Runs)
+	c.Secrets = map[string]string{}
+	for _, m := range secretRef.FindAllSubmatch(text, -1) { // what is not here yet is no mistake of the config
+		c.Secrets[string(m[1])] = "not here yet"
+		if v, ok := r.Secret(string(m[0])); ok {
+			c.Secrets[string(m[1])] = v
+		}
+	}
 	if err == nil && r.Check != nil {
 		err = r.Check(c)
 	}

@@ -2,6 +2,7 @@ package preflight
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
 )
 
@@ -149,6 +151,15 @@ func TestDiskClockConfig(t *testing.T) {
 	assert.Equal(t, "the clock is ahead of the service's", got["clock"].Words)
 	got = rehearse(t, Rehearsal{Desk: now.Add(time.Minute)}, big)
 	assert.Equal(t, "the clock is behind the service's", got["clock"].Words)
+	masked := Rehearsal{Check: func(c hostconfig.Config) error {
+		if _, ok := c.Secret("${secret.mask_key@3}"); !ok {
+			return errors.New("a secret is not here")
+		}
+		return nil
+	}}
+	got = rehearse(t, masked, "masks:\n  - mask: m\n    find: x\n    fill: {hash: \"${secret.mask_key@3}\"}\n"+
+		"destinations:\n  - destination: out\n    deliver: {discard: {}}\n")
+	assert.Equal(t, wire.TryFine, got["config"].Level, got["config"].Words)
 	got = rehearse(t, Rehearsal{}, "muscles: []\n")
 	assert.Len(t, got, 1)
 	assert.Equal(t, "config-refused", got["config"].Code)

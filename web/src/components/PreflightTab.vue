@@ -73,7 +73,7 @@ async function run() {
       <li
         v-for="g in groups"
         :key="`${g.kind} ${g.name} ${g.words}`"
-        class="grid gap-x-4 border-b border-line py-2 md:grid-cols-[1.5rem_8rem_16rem_1fr]"
+        class="grid items-baseline gap-x-4 border-b border-line py-2 md:grid-cols-[1.5rem_8rem_16rem_1fr]"
       >
         <span :class="state[level(g)]" :aria-label="g.level">{{ mark[level(g)] }}</span>
         <button
