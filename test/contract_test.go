@@ -274,8 +274,8 @@ func TestContract(t *testing.T) {
 	assert.Empty(t, get[contract.Findings](t, first(c.CheckDraft(ctx, one.Id)), nil).Findings)
 	impact := get[contract.Impact](t, first(c.DiffDraft(ctx, one.Id)), nil)
 	assert.Equal(t, 3, impact.Hosts)
-	require.Len(t, impact.Groups, 2)
-	assert.Len(t, impact.Groups[0].Hosts, 2)
+	require.Len(t, impact.Groups, 1, "the hosts' own values do not part them")
+	assert.Len(t, impact.Groups[0].Hosts, 3)
 	broken := get[contract.Draft](
 		t,
 		load("source: ss\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: gone}]\n", false),
@@ -310,6 +310,9 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, "why", get[contract.RevisionList](t, first(c.ListRevisions(ctx)), nil).Items[0].Message)
 	assert.Len(t, get[contract.Revision](t, first(c.GetRevision(ctx, 1)), nil).Definitions, 2)
 	bad(404, first(c.GetRevision(ctx, 9)), nil)
+	none := get[contract.Impact](t, first(c.DiffRevisions(ctx, 1, &contract.DiffRevisionsParams{From: 1})), nil)
+	assert.Zero(t, none.Hosts)
+	bad(404, first(c.DiffRevisions(ctx, 1, &contract.DiffRevisionsParams{From: 9})), nil)
 	contractOfTheDesk(t, d, c, bad)
 
 	// Rollouts.

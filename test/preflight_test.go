@@ -63,3 +63,28 @@ func TestPreflight(t *testing.T) {
 	assert.Equal(t, 2, code)
 	require.True(t, d.connected("a"))
 }
+
+// TestRevisionDiff: two revisions are held against each other, both ways.
+func TestRevisionDiff(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	token := d.joinToken(0, nil)
+	for _, name := range []string{"a", "b"} {
+		d.agent(name, filepath.Join(t.TempDir(), name), token)
+	}
+	eventually(t, 15*time.Second, "both", func() bool { return d.connected("a") && d.connected("b") })
+	d.publish(linesCatalogue("/srv/${host.name}/one.log", "http://127.0.0.1:9/in"))
+	d.publish(linesCatalogue("/srv/${host.name}/two.log", "http://127.0.0.1:9/in"))
+	out, code := d.cli("revision", "diff", "1", "2")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "Revision 2 against revision 1: 1 definition; 2 hosts would change, 0 stay as they are.")
+	assert.Contains(t, out, "2 hosts change like this: a, b", "the host's own name does not part them")
+	assert.Contains(t, out, "/srv/a/two.log")
+	back, code := d.cli("revision", "diff", "2", "1")
+	assert.Zero(t, code)
+	assert.NotEqual(t, out, back)
+	_, code = d.cli("revision", "diff", "2", "7")
+	assert.Equal(t, 1, code)
+	_, code = d.cli("revision", "diff", "2", "x")
+	assert.Equal(t, 2, code)
+}

@@ -227,6 +227,29 @@ func (a *app) revisionCmd() *cobra.Command {
 			)
 		},
 	}
-	cmd.AddCommand(list, show)
+	cmd.AddCommand(list, show, a.revisionDiffCmd())
 	return cmd
+}
+
+func (a *app) revisionDiffCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff A B", Short: "What revision B changes against revision A, by definition and by host",
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var n [2]int
+			for i, arg := range args {
+				var err error
+				if n[i], err = strconv.Atoi(arg); err != nil {
+					return usagef("%q is not the number of a revision", arg)
+				}
+			}
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) {
+					return c.DiffRevisions(cmd.Context(), n[1], &contract.DiffRevisionsParams{From: n[0]})
+				},
+				func(i contract.Impact) { a.impact(fmt.Sprintf("Revision %d against revision %d", n[1], n[0]), i) },
+			)
+		},
+	}
 }

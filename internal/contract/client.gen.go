@@ -452,6 +452,11 @@ type ClientInterface interface {
 	// Corresponds with GET /revisions/{revision} (the `GetRevision` operationId).
 	GetRevision(ctx context.Context, revision RevisionNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DiffRevisions What a revision changes against another, by definition and by host
+	//
+	// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
+	DiffRevisions(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRollouts Rollouts, newest first
 	//
 	// Corresponds with GET /rollouts (the `ListRollouts` operationId).
@@ -1624,6 +1629,21 @@ func (c *Client) ListRevisions(ctx context.Context, reqEditors ...RequestEditorF
 // Corresponds with GET /revisions/{revision} (the `GetRevision` operationId).
 func (c *Client) GetRevision(ctx context.Context, revision RevisionNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRevisionRequest(c.Server, revision)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiffRevisions What a revision changes against another, by definition and by host
+//
+// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
+func (c *Client) DiffRevisions(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiffRevisionsRequest(c.Server, revision, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4516,6 +4536,63 @@ func NewGetRevisionRequest(server string, revision RevisionNumber) (*http.Reques
 	return req, nil
 }
 
+// NewDiffRevisionsRequest constructs an http.Request for the DiffRevisions method
+func NewDiffRevisionsRequest(server string, revision int, params *DiffRevisionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/revisions/%s/diff", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRolloutsRequest constructs an http.Request for the ListRollouts method
 func NewListRolloutsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5718,6 +5795,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /revisions/{revision} (the `GetRevision` operationId).
 	GetRevisionWithResponse(ctx context.Context, revision RevisionNumber, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
+
+	// DiffRevisionsWithResponse What a revision changes against another, by definition and by host
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
+	DiffRevisionsWithResponse(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*DiffRevisionsResponse, error)
 
 	// ListRolloutsWithResponse Rollouts, newest first
 	//
@@ -8261,6 +8345,54 @@ func (r GetRevisionResponse) ContentType() string {
 	return ""
 }
 
+type DiffRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Impact
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DiffRevisionsResponse) GetJSON200() *Impact {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DiffRevisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DiffRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiffRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiffRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiffRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRolloutsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10018,6 +10150,19 @@ func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, revis
 		return nil, err
 	}
 	return ParseGetRevisionResponse(rsp)
+}
+
+// DiffRevisionsWithResponse What a revision changes against another, by definition and by host
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
+func (c *ClientWithResponses) DiffRevisionsWithResponse(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*DiffRevisionsResponse, error) {
+	rsp, err := c.DiffRevisions(ctx, revision, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiffRevisionsResponse(rsp)
 }
 
 // ListRolloutsWithResponse Rollouts, newest first
@@ -12010,6 +12155,39 @@ func ParseGetRevisionResponse(rsp *http.Response) (*GetRevisionResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDiffRevisionsResponse parses an HTTP response from a DiffRevisionsWithResponse call
+func ParseDiffRevisionsResponse(rsp *http.Response) (*DiffRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiffRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Impact
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

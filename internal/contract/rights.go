@@ -32,7 +32,7 @@ var rights = map[string][]Right{
 	}, "GetDraft": {MayLook}, "ListDraftDefinitions": {MayLook}, "GetDraftDefinition": {MayLook},
 	"ListConflicts": {MayLook},
 	"CheckDraft":    {MayLook}, "DiffDraft": {MayLook},
-	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
+	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "DiffRevisions": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
 
 	"GetPreflight": {MayLook}, "RunPreflight": {MayChange},
 	"GetBooks": {MayLook}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},

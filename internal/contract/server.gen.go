@@ -1943,6 +1943,12 @@ type GetPreflightParams struct {
 	Revision *int `form:"revision,omitempty" json:"revision,omitempty"`
 }
 
+// DiffRevisionsParams defines parameters for DiffRevisions.
+type DiffRevisionsParams struct {
+	// From the revision that it is held against
+	From int `form:"from" json:"from"`
+}
+
 // DiscardRejectsJSONRequestBody defines body for DiscardRejects for application/json ContentType.
 type DiscardRejectsJSONRequestBody = RejectChoice
 
@@ -2164,6 +2170,9 @@ type ServerInterface interface {
 	// GetRevision One revision
 	// (GET /revisions/{revision})
 	GetRevision(c *gin.Context, revision RevisionNumber)
+	// DiffRevisions What a revision changes against another, by definition and by host
+	// (GET /revisions/{revision}/diff)
+	DiffRevisions(c *gin.Context, revision int, params DiffRevisionsParams)
 	// ListRollouts Rollouts, newest first
 	// (GET /rollouts)
 	ListRollouts(c *gin.Context)
@@ -3728,6 +3737,42 @@ func (siw *ServerInterfaceWrapper) GetRevision(c *gin.Context) {
 	siw.Handler.GetRevision(c, revision)
 }
 
+// DiffRevisions operation middleware
+func (siw *ServerInterfaceWrapper) DiffRevisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "revision" -------------
+	var revision int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DiffRevisionsParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DiffRevisions(c, revision, params)
+}
+
 // ListRollouts operation middleware
 func (siw *ServerInterfaceWrapper) ListRollouts(c *gin.Context) {
 
@@ -4149,6 +4194,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/catalogue-files", wrapper.ExportCatalogue)
 	router.GET(options.BaseURL+"/revisions", wrapper.ListRevisions)
 	router.GET(options.BaseURL+"/revisions/:revision", wrapper.GetRevision)
+	router.GET(options.BaseURL+"/revisions/:revision/diff", wrapper.DiffRevisions)
 	router.GET(options.BaseURL+"/rollouts", wrapper.ListRollouts)
 	router.POST(options.BaseURL+"/rollouts", wrapper.StartRollout)
 	router.GET(options.BaseURL+"/rollouts/:rollout", wrapper.GetRollout)
@@ -6071,6 +6117,46 @@ func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRev
 	return err
 }
 
+type DiffRevisionsRequestObject struct {
+	Revision int `json:"revision"`
+	Params   DiffRevisionsParams
+}
+
+type DiffRevisionsResponseObject interface {
+	VisitDiffRevisionsResponse(w http.ResponseWriter) error
+}
+
+type DiffRevisions200JSONResponse Impact
+
+func (response DiffRevisions200JSONResponse) VisitDiffRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiffRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiffRevisionsdefaultApplicationProblemPlusJSONResponse) VisitDiffRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRolloutsRequestObject struct {
 }
 
@@ -6997,6 +7083,9 @@ type StrictServerInterface interface {
 	// GetRevision One revision
 	// (GET /revisions/{revision})
 	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
+	// DiffRevisions What a revision changes against another, by definition and by host
+	// (GET /revisions/{revision}/diff)
+	DiffRevisions(ctx context.Context, request DiffRevisionsRequestObject) (DiffRevisionsResponseObject, error)
 	// ListRollouts Rollouts, newest first
 	// (GET /rollouts)
 	ListRollouts(ctx context.Context, request ListRolloutsRequestObject) (ListRolloutsResponseObject, error)
@@ -8611,6 +8700,33 @@ func (sh *strictHandler) GetRevision(ctx *gin.Context, revision RevisionNumber) 
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRevisionResponseObject); ok {
 		if err := validResponse.VisitGetRevisionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DiffRevisions operation middleware
+func (sh *strictHandler) DiffRevisions(ctx *gin.Context, revision int, params DiffRevisionsParams) {
+	var request DiffRevisionsRequestObject
+
+	request.Revision = revision
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DiffRevisions(ctx, request.(DiffRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DiffRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DiffRevisionsResponseObject); ok {
+		if err := validResponse.VisitDiffRevisionsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -52,6 +52,7 @@ type prepared struct {
 	secrets  []int    // versions of the secrets in refs
 	versions map[string]int
 	revision int
+	shaped   [sha256.Size]byte // zero until it was asked for
 }
 
 // Part is a rendered definition, as many hosts may share it.
@@ -60,6 +61,7 @@ type Part struct {
 	Revision int // in which its meaning last changed
 	body     []byte
 	sum      [sha256.Size]byte
+	shape    [sha256.Size]byte // the same with the host's own values left as references
 
 	Files, Except []string // of a source: its patterns
 	Port          int      // of a source that listens; 0 when it is no port
@@ -222,6 +224,19 @@ func (m *Manifest) hash() {
 	m.Hash = hex.EncodeToString(sum[:])
 }
 
+// shape is the sum of the definition as it is on every host: only secrets have their values.
+func (p *prepared) shape(lookup func(catalogue.Ref) (string, bool)) [sha256.Size]byte {
+	if p.shaped == [sha256.Size]byte{} {
+		p.shaped = sha256.Sum256(p.body([]byte(p.def.ID.String()+"\n"), func(r catalogue.Ref) (string, bool) {
+			if r.Space == "secret" {
+				return lookup(r)
+			}
+			return r.String(), true
+		}))
+	}
+	return p.shaped
+}
+
 func (p *prepared) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []catalogue.Ref) {
 	key := ""
 	if len(p.refs) > 0 {
@@ -244,6 +259,9 @@ func (p *prepared) part(lookup func(catalogue.Ref) (string, bool)) (*Part, []cat
 	head = append(head, '\n')
 	text := p.body(head, lookup)
 	part := &Part{ID: p.def.ID, Revision: p.revision, body: text[len(head):], sum: sha256.Sum256(text)}
+	if part.shape = part.sum; len(p.refs) > 0 {
+		part.shape = p.shape(lookup)
+	}
 	expand := func(text string) string {
 		out, _, _ := catalogue.Expand(text, lookup)
 		return out
@@ -345,23 +363,31 @@ func (m *Manifest) Body() string {
 	return string(m.appendParts(dst))
 }
 
-// DifferenceKey is the same for two pairs of manifests that differ in the same way.
+// DifferenceKey is the same for two pairs of manifests that differ in the same way. Where a definition is another one,
+// what it makes of a host's own values does not count; where the values are other ones, they do.
 func DifferenceKey(before, after *Manifest) string {
-	old := map[[sha256.Size]byte]bool{}
+	was, is := map[catalogue.ID]*Part{}, map[catalogue.ID]*Part{}
 	for _, p := range before.Parts {
-		old[p.sum] = true
+		was[p.ID] = p
+	}
+	for _, p := range after.Parts {
+		is[p.ID] = p
 	}
 	var key []byte
-	for _, p := range after.Parts {
-		if !old[p.sum] {
-			key = append(append(key, '+'), p.sum[:]...)
+	add := func(sign byte, p, other *Part) {
+		switch {
+		case other != nil && other.sum == p.sum:
+		case other != nil && other.shape == p.shape:
+			key = append(append(key, sign), p.sum[:]...)
+		default:
+			key = append(append(key, sign), p.shape[:]...)
 		}
-		delete(old, p.sum)
+	}
+	for _, p := range after.Parts {
+		add('+', p, was[p.ID])
 	}
 	for _, p := range before.Parts {
-		if old[p.sum] {
-			key = append(append(key, '-'), p.sum[:]...)
-		}
+		add('-', p, is[p.ID])
 	}
 	return string(key)
 }

@@ -186,6 +186,29 @@ func TestExplain(t *testing.T) {
 	}
 }
 
+// TestOwnValuesAreOneGroup: a source whose path holds the host's name changes many hosts in one way; other values of a
+// setting change each in its own.
+func TestOwnValuesAreOneGroup(t *testing.T) {
+	t.Parallel()
+	const own = "source: own\nhosts: all\nread: {files: [\"/srv/${host.name}/%s.log\", \"${setting.root}/x\"]}\n" +
+		"format: raw\nsend: [dd]\n---\ndestination: dd\ndeliver: {discard: {}}\n"
+	host := func(name, root string) *inventory.Host {
+		return &inventory.Host{Name: name, Settings: map[string]string{"root": root}}
+	}
+	before, after := New(Input{Catalogue: cat(t, fmt.Sprintf(own, "a"))}), New(Input{Catalogue: cat(t,
+		fmt.Sprintf(own, "b"))})
+	keys := map[string]bool{}
+	for i := range 43 {
+		h := host(fmt.Sprintf("h%d", i), fmt.Sprintf("/r%d", i))
+		keys[DifferenceKey(before.Host(h), after.Host(h))] = true
+	}
+	assert.Len(t, keys, 1)
+	one, two := host("x", "/one"), host("x", "/two")
+	assert.NotEqual(t, DifferenceKey(before.Host(one), before.Host(two)), DifferenceKey(before.Host(two),
+		before.Host(one)))
+	assert.NotEmpty(t, DifferenceKey(before.Host(one), before.Host(two)))
+}
+
 func TestSameDifferenceSameGroup(t *testing.T) {
 	t.Parallel()
 	before, after := New(

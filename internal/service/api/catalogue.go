@@ -162,7 +162,28 @@ func (a *API) DiffDraft(
 	if err != nil {
 		return nil, err
 	}
-	out := contract.DiffDraft200JSONResponse{
+	return contract.DiffDraft200JSONResponse(impact(i)), nil
+}
+
+// DiffRevisions tells what a revision changes against another.
+func (a *API) DiffRevisions(
+	ctx context.Context,
+	r contract.DiffRevisionsRequestObject,
+) (contract.DiffRevisionsResponseObject, error) {
+	for _, n := range []int{r.Params.From, r.Revision} {
+		if _, err := a.Store.Revision(ctx, n); errors.Is(err, store.ErrNotFound) {
+			return nil, store.Missingf("there is no revision %d", n)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	i, err := a.Changes.Between(ctx, r.Params.From, r.Revision)
+	return contract.DiffRevisions200JSONResponse(impact(i)), err
+}
+
+// impact is what changes, as the contract has it.
+func impact(i changes.Impact) contract.Impact {
+	out := contract.Impact{
 		Head:        i.Head,
 		Hosts:       i.Hosts,
 		Unchanged:   i.Unchanged,
@@ -185,7 +206,7 @@ func (a *API) DiffDraft(
 	for _, g := range i.Groups {
 		out.Groups = append(out.Groups, contract.ImpactGroup{Hosts: g.Hosts, Diff: diff(g.Diff)})
 	}
-	return out, nil
+	return out
 }
 
 // PublishDraft publishes a draft.

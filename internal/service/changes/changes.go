@@ -383,9 +383,25 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 	if err != nil {
 		return Impact{}, err
 	}
+	return impact(head, after, s.desired.At(head), s.desired.Draft(d.ID, after)), nil
+}
+
+// Between tells what another revision would change against one.
+func (s *Service) Between(ctx context.Context, from, to int) (Impact, error) {
+	a, err := s.revisions.At(ctx, from)
+	if err != nil {
+		return Impact{}, err
+	}
+	b, err := s.revisions.At(ctx, to)
+	if err != nil {
+		return Impact{}, err
+	}
+	return impact(a, b, s.desired.At(a), s.desired.At(b)), nil
+}
+
+// impact tells what changes from one state to another.
+func impact(head, after *State, before, then *render.Fleet) Impact {
 	out := Impact{Head: head.Revision.Number, Definitions: definitionChanges(head.Catalogue, after.Catalogue)}
-	before := s.desired.At(head)
-	then := s.desired.Draft(d.ID, after)
 	groups := map[string]*Group{}
 	for i, b := range then.Manifests {
 		a := before.Manifests[i]
@@ -411,7 +427,7 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 		}
 		return strings.Compare(a.Hosts[0], b.Hosts[0])
 	})
-	return out, nil
+	return out
 }
 
 func definitionChanges(before, after *catalogue.Catalogue) []DefinitionChange {

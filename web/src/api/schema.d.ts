@@ -1000,6 +1000,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/revisions/{revision}/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a revision changes against another, by definition and by host */
+        get: operations["diffRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rollouts": {
         parameters: {
             query?: never;
@@ -4028,6 +4045,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diffRevisions: {
+        parameters: {
+            query: {
+                /** @description the revision that it is held against */
+                from: number;
+            };
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Impact"];
                 };
             };
             default: components["responses"]["Problem"];
