@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -313,4 +315,36 @@ func TestNewestSecret(t *testing.T) {
 	d.balanced("out", 20)
 	_, all := recv.count()
 	assert.Equal(t, 20, all)
+}
+
+// TestVerificationOff: a destination whose certificate is not verified is a finding, a state, and in the audit.
+func TestVerificationOff(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	dir := t.TempDir()
+	recv := newReceiver(t, nil)
+	s := httptest.NewTLSServer(http.HandlerFunc(recv.serve))
+	t.Cleanup(s.Close)
+	d.agent("h", filepath.Join(dir, "state"), d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	text := linesCatalogue(dir+"/*.log", s.URL) + "tls: {verify: false}\n"
+	draft := get[contract.Draft](t, first(d.api.LoadDraft(context.Background(), contract.NewDraft{Whole: true,
+		Files: []contract.File{{Path: "all.yaml", Text: text}}})), nil)
+	assert.True(t, slices.ContainsFunc(draft.Findings, func(f contract.Finding) bool {
+		return f.Code == "verification-off"
+	}))
+	get[contract.Published](t, first(d.api.PublishDraft(context.Background(), draft.Id, contract.Publication{})), nil)
+	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
+	appendLines(t, filepath.Join(dir, "a.log"), 0, 10)
+	d.balanced("out", 10)
+	eventually(t, 30*time.Second, "the state", func() bool {
+		v := d.host("h").Sources[0].Verdict
+		return v.State == contract.Degraded && v.Code != nil && *v.Code == "not-verified"
+	})
+	limit := 100
+	list := get[contract.AuditList](t, first(d.api.ListAudit(context.Background(), &contract.ListAuditParams{
+		Limit: &limit})), nil)
+	assert.True(t, slices.ContainsFunc(list.Items, func(e contract.AuditEntry) bool {
+		return e.Action == "verification off" && e.Object == "destination out"
+	}))
 }

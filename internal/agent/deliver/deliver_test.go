@@ -303,3 +303,40 @@ func readRejects(r *Rejects) (all []byte, err error) {
 	}
 	return all, err
 }
+
+// TestQuietSourceGoesOn: a source that fills its destination's queue holds itself, and not one that sends little.
+func TestQuietSourceGoesOn(t *testing.T) {
+	t.Parallel()
+	s := newServer(t, func(int, string) int { time.Sleep(20 * time.Millisecond); return http.StatusOK })
+	d, _ := destination(t, delivery.Spec{Kind: "http", URLs: []string{s.URL},
+		Batch: delivery.Batch{Records: 100, Bytes: 1 << 20, Wait: time.Millisecond}})
+	d.Start()
+	defer d.Stop()
+	ctx, cancel := context.WithCancel(context.Background())
+	var noisy sync.WaitGroup
+	noisy.Go(func() {
+		for ctx.Err() == nil {
+			d.Put(ctx, item(record.NDJSON, 0, 20000, func(wire.DeliveryCounts) {}), func() {})
+		}
+	})
+	eventually(t, func() bool {
+		d.queue.mu.Lock()
+		defer d.queue.mu.Unlock()
+		return d.queue.queued >= MaxQueued/2
+	})
+	for range 5 {
+		quiet := item(record.NDJSON, 0, 3, nil)
+		quiet.Encoded.Origin = record.NewOrigin("h", "", "quiet", "", nil)
+		quiet.Stream = 7
+		done := make(chan struct{})
+		quiet.Done = func(wire.DeliveryCounts) { close(done) }
+		require.True(t, d.Put(ctx, quiet, func() { assert.Fail(t, "it finds room at once") }))
+		select {
+		case <-done:
+		case <-time.After(10 * time.Second):
+			require.Fail(t, "it waits behind the noisy one")
+		}
+	}
+	cancel()
+	noisy.Wait()
+}

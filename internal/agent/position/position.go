@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -167,6 +168,7 @@ type Store struct {
 	saving  sync.Mutex // one Save at a time
 	journal *os.File
 	length  int64 // of the journal
+	size    atomic.Int64
 	base    int64 // of the file it belongs to
 	folds   int
 }
@@ -301,6 +303,7 @@ func (s *Store) replay() error {
 		}
 	}
 	s.length = used
+	s.measure()
 	return nil
 }
 
@@ -342,6 +345,12 @@ func (s *Store) journalPath() string {
 }
 
 func (s *Store) beforePath() string { return strings.TrimSuffix(s.path, ".json") + ".before.json" }
+
+// Size is how many bytes the positions take on disk.
+func (s *Store) Size() int64 { return s.size.Load() }
+
+// measure notes how many bytes the positions take, with the file before this one.
+func (s *Store) measure() { s.size.Store(2*s.base + s.length) }
 
 // Began is when the numbers began.
 func (s *Store) Began() time.Time { return s.began }
@@ -606,6 +615,7 @@ func (s *Store) append(lines []byte) error {
 		return err
 	}
 	s.length += int64(len(lines))
+	s.measure()
 	return nil
 }
 
@@ -631,6 +641,7 @@ func (s *Store) rewrite(text []byte) error {
 	s.mu.Lock()
 	s.base, s.length, s.fold = int64(len(text)), 0, false
 	s.folds++
+	s.measure()
 	s.mu.Unlock()
 	return nil
 }

@@ -56,7 +56,7 @@ func (e *Engine) measure(now time.Time) {
 // diskFull tells whether so many bytes more are over the agent's own ceiling.
 func (e *Engine) diskFull(more int64) bool {
 	limit := e.diskLimit.Load()
-	return limit > 0 && e.buffers.Bytes()+e.rejects.Bytes()+more > limit
+	return limit > 0 && e.buffers.Bytes()+e.rejects.Bytes()+e.store.Size()+more > limit
 }
 
 // Sources tells how the sources are, ordered by name.

@@ -368,6 +368,20 @@ func texts(f *render.Fleet, hosts []string) map[string]string {
 	return out
 }
 
+// newlyUnverified are the destinations whose certificates are verified before and not after.
+func newlyUnverified(before, after *catalogue.Catalogue) (names []string) {
+	off := func(c *catalogue.Catalogue, name string) bool {
+		d := c.Get("destination", name)
+		return d != nil && d.Destination.TLS.NoVerify
+	}
+	for _, d := range after.All() {
+		if d.Destination != nil && off(after, d.Name) && !off(before, d.Name) {
+			names = append(names, d.Name)
+		}
+	}
+	return names
+}
+
 // Impact is what a draft would change.
 type Impact struct {
 	Head        int
@@ -543,6 +557,11 @@ func (s *Service) Publish(
 		}
 		if err := t.EndDraft(id, store.DraftPublished, r.Number); err != nil {
 			return err
+		}
+		for _, name := range newlyUnverified(head.Catalogue, after.Catalogue) {
+			if err := t.Audit(who, s.now(), "verification off", "destination "+name, true, false); err != nil {
+				return err
+			}
 		}
 		return t.Audit(who, s.now(), "draft publish", fmt.Sprint(id), now, r.Number)
 	})
