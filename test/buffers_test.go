@@ -148,7 +148,7 @@ func TestNeighboursGoOn(t *testing.T) {
 			}
 			_, all := good.count()
 			assert.Equal(t, 30000, all)
-			time.Sleep(time.Second) // what was settled until now is written down; what comes after may come again
+			time.Sleep(2 * time.Second) // what was settled until now is written down; what comes after may come again
 			agent.kill()
 			d.agent("h", state, "")
 			eventually(t, 30*time.Second, "the agent to be back", func() bool { return d.connected("h") })
