@@ -1,4 +1,4 @@
-package buffer
+package buffer_test
 
 import (
 	"bytes"
@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"synaxis/internal/agent/buffer"
+	"synaxis/internal/agent/buffer/lossy"
 	"synaxis/internal/core/record"
 )
 
@@ -22,8 +24,8 @@ var origins = []*record.Origin{
 }
 
 // frame makes one of records that say their numbers.
-func frame(from, records int) Frame {
-	f := Frame{Encoding: record.NDJSON, Origin: origins[from%2], At: time.Unix(int64(from), 0),
+func frame(from, records int) buffer.Frame {
+	f := buffer.Frame{Encoding: record.NDJSON, Origin: origins[from%2], At: time.Unix(int64(from), 0),
 		Stream: uint64(from % 2)}
 	for i := range records {
 		f.Bytes = fmt.Appendf(f.Bytes, "record %d %s\n", from+i, bytes.Repeat([]byte("x"), (from+i)%50))
@@ -32,17 +34,17 @@ func frame(from, records int) Frame {
 	return f
 }
 
-func open(t testing.TB, disk Files, marks map[Key]Mark) *Store {
+func open(t testing.TB, disk buffer.Files, marks map[buffer.Key]buffer.Mark) *buffer.Store {
 	t.Helper()
-	s, err := Open("/buffers", Options{Host: "me", Files: disk, Marks: marks})
+	s, err := buffer.Open("/buffers", buffer.Options{Host: "me", Files: disk, Marks: marks})
 	require.NoError(t, err)
 	return s
 }
 
-var key = Key{"archive", "s"}
+var key = buffer.Key{"archive", "s"}
 
 // numbers are the records of frames, as they say.
-func numbers(t testing.TB, frames []Frame) (out []uint64) {
+func numbers(t testing.TB, frames []buffer.Frame) (out []uint64) {
 	t.Helper()
 	for _, f := range frames {
 		begin := uint32(0)
@@ -59,9 +61,9 @@ func numbers(t testing.TB, frames []Frame) (out []uint64) {
 }
 
 // rest reads everything that Next gives.
-func rest(t testing.TB, l *Lane) []Frame {
+func rest(t testing.TB, l *buffer.Lane) []buffer.Frame {
 	t.Helper()
-	var all []Frame
+	var all []buffer.Frame
 	for {
 		frames, err := l.Next(1000)
 		require.NoError(t, err)
@@ -78,18 +80,18 @@ func TestQueue(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(300) {
 		rnd := rand.New(rand.NewPCG(seed, 1))
-		disk := newMemoryDisk()
-		marks := map[Key]Mark{}
+		disk := lossy.New()
+		marks := map[buffer.Key]buffer.Mark{}
 		s := open(t, disk, marks)
 		l := s.Lane(key)
-		l.most = 2000
+		l.SetMost(2000)
 		var mu sync.Mutex
 		next, safe := 0, 0
 		settled := map[uint64]bool{}
-		var given []Frame
+		var given []buffer.Frame
 		seen := map[uint64]bool{}
 		life := 0
-		take := func(frames []Frame) {
+		take := func(frames []buffer.Frame) {
 			for _, n := range numbers(t, frames) {
 				require.False(t, settled[n], "seed %d: %d is settled and came again", seed, n)
 				require.False(t, seen[n], "seed %d: %d came twice", seed, n)
@@ -115,16 +117,13 @@ func TestQueue(t *testing.T) {
 				require.Equal(t, uint64(next), f.First)
 				next = end
 				if kept {
-					take([]Frame{f})
+					take([]buffer.Frame{f})
 				}
 			case 3:
-				disk.mu.Lock()
-				disk.room = 0
-				if rnd.IntN(3) == 0 { // full: what is not written stays in memory, and is written when there is room
-					disk.room = disk.used()
+				full := rnd.IntN(3) == 0 // what is not written stays in memory, and is written when there is room
+				if disk.SetRoom(0); full {
+					disk.SetRoom(-1)
 				}
-				full := disk.room > 0
-				disk.mu.Unlock()
 				err := l.Flush()
 				mu.Lock()
 				if !full {
@@ -156,25 +155,23 @@ func TestQueue(t *testing.T) {
 				}
 				mu.Lock()
 				life++
-				disk = disk.crash(func(n int) int { return rnd.IntN(n + 1) })
+				disk = disk.Crash(func(n int) int { return rnd.IntN(n + 1) })
 				mu.Unlock()
 				s.Close()
 				s = open(t, disk, marks)
 				l = s.Lane(key)
-				l.most = 2000
+				l.SetMost(2000)
 				given, seen, settled = nil, map[uint64]bool{}, map[uint64]bool{}
 				for n := range marks[key].Done {
 					settled[n] = true
 				}
 				require.Zero(t, s.Damaged(key), "seed %d", seed)
-				require.GreaterOrEqual(t, int(l.next), safe, "seed %d: what was safe is there", seed)
-				next, safe = int(l.next), int(l.next)
+				require.GreaterOrEqual(t, int(l.End()), safe, "seed %d: what was safe is there", seed)
+				next, safe = int(l.End()), int(l.End())
 			}
 			require.EqualValues(t, next-count(settled), l.State().Records, "seed %d", seed)
 		}
-		disk.mu.Lock()
-		disk.room = 0
-		disk.mu.Unlock()
+		disk.SetRoom(0)
 		require.NoError(t, l.Flush())
 		take(rest(t, l))
 		for n := range uint64(next) {
@@ -191,11 +188,11 @@ func count(m map[uint64]bool) int { return len(m) }
 func TestDamage(t *testing.T) {
 	t.Parallel()
 	const records = 60
-	build := func() (*memoryDisk, map[Key]Mark, []string) {
-		disk := newMemoryDisk()
+	build := func() (*lossy.Disk, map[buffer.Key]buffer.Mark, []string) {
+		disk := lossy.New()
 		s := open(t, disk, nil)
 		l := s.Lane(key)
-		l.most = 1200
+		l.SetMost(1200)
 		for n := 0; n < records; n += 3 {
 			f := frame(n, 3)
 			_, err := l.Append(&f, false, nil)
@@ -209,7 +206,7 @@ func TestDamage(t *testing.T) {
 		require.Greater(t, len(names), 2)
 		return disk, marks, names
 	}
-	check := func(what string, disk *memoryDisk, marks map[Key]Mark) int64 {
+	check := func(what string, disk *lossy.Disk, marks map[buffer.Key]buffer.Mark) int64 {
 		s := open(t, disk, marks)
 		defer s.Close()
 		l := s.Lane(key)
@@ -220,7 +217,7 @@ func TestDamage(t *testing.T) {
 			seen[n] = true
 		}
 		for n := range uint64(records) {
-			require.True(t, seen[n] || l.done.has(n), "%s: %d is neither there nor counted", what, n)
+			require.True(t, seen[n] || l.IsDone(n), "%s: %d is neither there nor counted", what, n)
 		}
 		require.EqualValues(t, records, int64(len(got))+s.Damaged(key), what)
 		return s.Damaged(key)
@@ -229,23 +226,25 @@ func TestDamage(t *testing.T) {
 	assert.Zero(t, check("as it is", disk, marks))
 	path := func(i int) string { return filepath.Join("/buffers/archive/s", names[i]) }
 	for i := range names { // any byte of any segment
-		whole := bytes.Clone(disk.files[path(i)].now)
+		whole := disk.Data(path(i))
 		for at := range whole {
-			after := disk.crash(func(int) int { return 0 })
-			after.files[path(i)].now[at] ^= 0x41
+			after := disk.Crash(func(int) int { return 0 })
+			changed := bytes.Clone(whole)
+			changed[at] ^= 0x41
+			after.Set(path(i), changed)
 			check(fmt.Sprintf("byte %d of segment %d", at, i), after, marks)
 		}
 		for at := range whole {
-			after := disk.crash(func(int) int { return 0 })
-			after.files[path(i)].now = after.files[path(i)].now[:at]
+			after := disk.Crash(func(int) int { return 0 })
+			after.Set(path(i), whole[:at])
 			check(fmt.Sprintf("segment %d cut at %d", i, at), after, marks)
 		}
 	}
-	doubled := disk.crash(func(int) int { return 0 })
-	doubled.files["/buffers/archive/s/"+fmt.Sprintf("%020d.seg", 4711)] = doubled.files[path(0)]
+	doubled := disk.Crash(func(int) int { return 0 })
+	doubled.Set(fmt.Sprintf("/buffers/archive/s/%020d.seg", 4711), doubled.Data(path(0)))
 	assert.Zero(t, check("doubled", doubled, marks))
-	gone := disk.crash(func(int) int { return 0 })
-	delete(gone.files, path(1))
+	gone := disk.Crash(func(int) int { return 0 })
+	require.NoError(t, gone.Remove(path(1)))
 	assert.Positive(t, check("one gone", gone, marks))
 }
 
@@ -253,14 +252,14 @@ func TestDamage(t *testing.T) {
 func TestAnotherAgents(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, err := Open(dir, Options{Host: "another"})
+	s, err := buffer.Open(dir, buffer.Options{Host: "another"})
 	require.NoError(t, err)
 	f := frame(0, 3)
 	_, err = s.Lane(key).Append(&f, false, nil)
 	require.NoError(t, err)
 	s.Close()
 	for range 2 {
-		s, err = Open(dir, Options{Host: "me"})
+		s, err = buffer.Open(dir, buffer.Options{Host: "me"})
 		require.NoError(t, err)
 		assert.Empty(t, rest(t, s.Lane(key)))
 		s.Close()
@@ -276,8 +275,8 @@ func TestAnotherAgents(t *testing.T) {
 // TestFullDisk: what cannot be written stays in memory and is written when there is room again.
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
-	disk := newMemoryDisk()
-	disk.room = 2000
+	disk := lossy.New()
+	disk.SetRoom(2000)
 	s := open(t, disk, nil)
 	defer s.Close()
 	l := s.Lane(key)
@@ -290,9 +289,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	before := numbers(t, rest(t, l))
 	assert.Less(t, len(before), n)
-	disk.mu.Lock()
-	disk.room = 0
-	disk.mu.Unlock()
+	disk.SetRoom(0)
 	require.NoError(t, l.Flush())
 	assert.Len(t, append(before, numbers(t, rest(t, l))...), n)
 }
@@ -300,10 +297,10 @@ func TestFullDisk(t *testing.T) {
 // TestDropOldest gives up what is oldest and was not read yet, and counts it.
 func TestDropOldest(t *testing.T) {
 	t.Parallel()
-	s := open(t, newMemoryDisk(), nil)
+	s := open(t, lossy.New(), nil)
 	defer s.Close()
 	l := s.Lane(key)
-	l.most = 1500
+	l.SetMost(1500)
 	for n := 0; n < 100; n += 4 {
 		f := frame(n, 4)
 		_, err := l.Append(&f, false, nil)
@@ -328,37 +325,35 @@ func TestDropOldest(t *testing.T) {
 func TestRename(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, err := Open(dir, Options{Host: "me"})
+	s, err := buffer.Open(dir, buffer.Options{Host: "me"})
 	require.NoError(t, err)
 	f := frame(0, 7)
 	_, err = s.Lane(key).Append(&f, false, nil)
 	require.NoError(t, err)
-	require.NoError(t, s.Rename(key, Key{"vault", "t"}))
+	require.NoError(t, s.Rename(key, buffer.Key{"vault", "t"}))
 	marks := s.Marks()
 	s.Close()
-	s, err = Open(dir, Options{Host: "me", Marks: marks})
+	s, err = buffer.Open(dir, buffer.Options{Host: "me", Marks: marks})
 	require.NoError(t, err)
 	defer s.Close()
-	assert.Len(t, numbers(t, rest(t, s.Lane(Key{"vault", "t"}))), 7)
+	assert.Len(t, numbers(t, rest(t, s.Lane(buffer.Key{"vault", "t"}))), 7)
 	assert.Empty(t, rest(t, s.Lane(key)))
 	assert.Equal(t, []string{"vault"}, s.Destinations())
 }
 
 // FuzzSegment reads any bytes as a segment: no panic, no frame that was not whole.
 func FuzzSegment(f *testing.F) {
-	disk := newMemoryDisk()
+	disk := lossy.New()
 	s := open(f, disk, nil)
 	for n := range 3 {
 		one := frame(n*2, 2)
 		_, _ = s.Lane(key).Append(&one, false, nil)
 	}
 	s.Close()
-	for _, file := range disk.files {
-		f.Add(file.now)
-	}
+	f.Add(disk.Data("/buffers/archive/s/00000000000000000000.seg"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		disk := newMemoryDisk()
-		disk.files["/buffers/archive/s/00000000000000000000.seg"] = &memoryFile{disk, data, bytes.Clone(data)}
+		disk := lossy.New()
+		disk.Set("/buffers/archive/s/00000000000000000000.seg", data)
 		s := open(t, disk, nil)
 		defer s.Close()
 		l := s.Lane(key)

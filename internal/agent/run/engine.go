@@ -47,6 +47,7 @@ type Engine struct {
 	slots   *files.Slots
 	log     *slog.Logger
 
+	saving  sync.Mutex // one save at a time
 	apply   sync.Mutex // one Apply at a time
 	mu      sync.RWMutex
 	config  hostconfig.Config
@@ -95,6 +96,11 @@ func reading(source, destination string) string { return source + ">" + destinat
 // NewEngine opens the state in a folder. With reread, positions that are damaged are begun anew: every file is read
 // from its start.
 func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, error) {
+	return newEngine(dir, hostID, reread, buffer.Disk{}, log)
+}
+
+// newEngine is NewEngine with buffers on a file system of its own.
+func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Logger) (*Engine, error) {
 	store, err := position.Open(
 		filepath.Join(dir, "positions.json"),
 		position.Options{Now: time.Now(), Reread: reread, Log: log},
@@ -104,7 +110,7 @@ func NewEngine(dir, hostID string, reread bool, log *slog.Logger) (*Engine, erro
 	}
 	buffers, err := buffer.Open(
 		filepath.Join(dir, "buffers"),
-		buffer.Options{Host: hostID, Log: log, Marks: store.Marks()},
+		buffer.Options{Host: hostID, Files: disk, Log: log, Marks: store.Marks()},
 	)
 	if err != nil {
 		return nil, err
@@ -157,6 +163,8 @@ func (e *Engine) keepSaving() {
 const measureEvery = 20
 
 func (e *Engine) save() {
+	e.saving.Lock()
+	defer e.saving.Unlock()
 	e.mu.RLock()
 	inputs := make([]input.Input, 0, len(e.sources))
 	for _, s := range e.sources {

@@ -523,6 +523,7 @@ func (s *Service) Publish(
 	if check.HasErrors(findings) {
 		return store.Revision{}, findings, Rejected{findings}
 	}
+	unverified := newlyUnverified(head.Catalogue, after.Catalogue)
 	r := after.Revision
 	r.Message, r.Author, r.CreatedAt = message, who.Name, s.now()
 	for _, def := range after.Catalogue.All() {
@@ -558,7 +559,7 @@ func (s *Service) Publish(
 		if err := t.EndDraft(id, store.DraftPublished, r.Number); err != nil {
 			return err
 		}
-		for _, name := range newlyUnverified(head.Catalogue, after.Catalogue) {
+		for _, name := range unverified {
 			if err := t.Audit(who, s.now(), "verification off", "destination "+name, true, false); err != nil {
 				return err
 			}
