@@ -74,7 +74,8 @@ screenshots: chromium $(CONSOLE) ## make the pictures of docs/screenshots anew
 fuzz: ## fuzz the core, ten seconds each
 	@for p in $$($(GO) list ./internal/core/...); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz); do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 10s $$p || exit 1; done; done
 
-torture: build ## half an hour of kills and rotations
+torture: build ## half an hour of kills and rotations, and power cuts
+	SYNAXIS_TORTURE=1 $(GO) test -timeout 30m -run TestPowerCuts -v ./internal/agent/run
 	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
 
 join-trial: build ## join a host for real: a Debian of its own with systemd (needs root and debootstrap)
