@@ -294,6 +294,38 @@ func TestFullDisk(t *testing.T) {
 	assert.Len(t, append(before, numbers(t, rest(t, l))...), n)
 }
 
+// TestWaitingIsBounded: while the disk takes nothing, all lanes together hold little in memory.
+func TestWaitingIsBounded(t *testing.T) {
+	t.Parallel()
+	disk := lossy.New()
+	disk.SetRoom(1)
+	s := open(t, disk, nil)
+	defer s.Close()
+	const lanes, size = 10, 256 << 10
+	full := 0
+	for range 40 {
+		for i := range lanes {
+			f := buffer.Frame{Encoding: record.NDJSON, Origin: origins[0], Bytes: make([]byte, size),
+				Ends: []uint32{size}}
+			if _, err := s.Lane(buffer.Key{"archive", fmt.Sprint(i)}).Append(&f, false, nil); err != nil {
+				full++
+			}
+		}
+	}
+	assert.Positive(t, full)
+	waiting := int64(0)
+	for i := range lanes {
+		waiting += s.Lane(buffer.Key{"archive", fmt.Sprint(i)}).Waiting()
+	}
+	assert.Positive(t, waiting)
+	assert.Less(t, waiting, int64(8<<20+(lanes+1)*size))
+	disk.SetRoom(0)
+	s.Sync()
+	f := frame(0, 1)
+	_, err := s.Lane(key).Append(&f, false, nil)
+	assert.NoError(t, err, "room that comes back is used")
+}
+
 // TestDropOldest gives up what is oldest and was not read yet, and counts it.
 func TestDropOldest(t *testing.T) {
 	t.Parallel()

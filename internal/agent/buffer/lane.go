@@ -56,11 +56,11 @@ type chunk struct {
 	safe  []func()
 }
 
-// used are the bytes of chunks that were written, for those that come.
-var used = sync.Pool{New: func() any { return new([]byte) }}
+// spare are the bytes of chunks that were written, for those that come.
+var spare = sync.Pool{New: func() any { return new([]byte) }}
 
 func newChunk(seg *segment, end uint64) *chunk {
-	return &chunk{seg: seg, bytes: (*used.Get().(*[]byte))[:0], end: end}
+	return &chunk{seg: seg, bytes: (*spare.Get().(*[]byte))[:0], end: end}
 }
 
 // ErrClosed says that a lane takes nothing any more.
@@ -70,7 +70,7 @@ var ErrClosed = errors.New("the buffer is closed")
 // in memory, and Next passes over it; that counts only when Next has given everything before it. Append answers
 // whether it did. The bytes are copied.
 func (l *Lane) Append(f *Frame, loaded bool, safe func()) (kept bool, err error) {
-	if l.Waiting() > waitingAtMost { // as fast as the disk, and no faster
+	if l.store.waiting.Load() > waitingAtMost { // as fast as the disk, and no faster
 		if err := l.Flush(); err != nil {
 			return false, err
 		}
@@ -106,6 +106,7 @@ func (l *Lane) Append(f *Frame, loaded bool, safe func()) (kept bool, err error)
 	seg.size, seg.end, c.end = seg.size+grown, l.next, l.next
 	c.safe = append(c.safe, safe)
 	l.store.grew(grown)
+	l.store.waiting.Add(grown)
 	if kept {
 		l.seg, l.at, l.read = seg, seg.size, l.next
 	}
@@ -143,6 +144,7 @@ func (l *Lane) writable(size int64) (*segment, *chunk, error) {
 		c.bytes = append(c.bytes, header(l.store.host)...)
 		seg.size = int64(len(c.bytes))
 		l.store.grew(seg.size)
+		l.store.waiting.Add(seg.size)
 		l.chunks = append(l.chunks, c)
 		return seg, c, nil
 	}
@@ -187,7 +189,8 @@ func (l *Lane) Flush() error {
 	}
 	l.mu.Unlock()
 	for _, c := range chunks[:n] {
-		used.Put(&c.bytes)
+		l.store.waiting.Add(-int64(len(c.bytes)))
+		spare.Put(&c.bytes)
 		for _, safe := range c.safe {
 			if safe != nil {
 				safe()

@@ -19,7 +19,8 @@ const (
 	syncBytes = 4 << 20
 )
 
-// waitingAtMost is how much of a lane may wait to be written before who appends waits too.
+// waitingAtMost is how much of all lanes may wait in memory to be written. Above it a lane is written before more is
+// appended to it, so that there is at most a frame of each lane more.
 const waitingAtMost = 8 << 20
 
 // Bounds of a segment.
@@ -50,6 +51,7 @@ type Store struct {
 	stop    chan struct{}
 	done    chan struct{}
 	bytes   atomic.Int64
+	waiting atomic.Int64 // bytes that were appended and are not safe yet
 	foreign int
 	damages sync.Mutex
 	damaged map[Key]int64

@@ -23,12 +23,16 @@ import (
 )
 
 // Rejects keeps records that destinations refused for good: a folder for each destination, and in it files of JSON
-// lines, the oldest first. What is over the bounds of a destination goes, oldest first, and is counted.
+// lines, the oldest first. What is over the bounds of a destination, or of all together, goes, oldest first, and is
+// counted.
 type Rejects struct {
 	Dir string
 	Log *slog.Logger
-	mu  sync.Mutex
-	of  map[string]*kept
+	// Most is how many bytes those of all destinations may have together now; nil for any.
+	Most func() int64
+
+	mu sync.Mutex
+	of map[string]*kept
 }
 
 // kept is what is kept of one destination.
@@ -208,6 +212,9 @@ func (r *Rejects) Add(spec delivery.Spec, batch []piece, cause, why string) erro
 	if keep <= 0 {
 		keep = delivery.DefaultRejects.Keep
 	}
+	if r.Most != nil {
+		keep = min(keep, r.Most())
+	}
 	f := k.newest(max(rejectFileMin, min(rejectFileMax, keep/rejectShare)))
 	if f == nil {
 		if err := os.MkdirAll(r.folder(spec.Name), 0o700); err != nil {
@@ -227,7 +234,43 @@ func (r *Rejects) Add(spec delivery.Spec, batch []piece, cause, why string) erro
 	}
 	k.number = number
 	k.bytes += int64(len(lines))
-	return r.prune(k, spec.Rejects, now)
+	if err := r.prune(k, spec.Rejects, now); err != nil {
+		return err
+	}
+	return r.pruneAll(f)
+}
+
+// pruneAll removes the oldest files of all destinations while there is too much, but for the one that was written
+// last. The rejects are locked.
+func (r *Rejects) pruneAll(last *rejectFile) error {
+	for r.Most != nil && r.bytes() > r.Most() {
+		var oldest *kept
+		for _, k := range r.of {
+			if len(k.files) > 0 && k.files[0] != last &&
+				(oldest == nil || k.files[0].newest.Before(oldest.files[0].newest)) {
+				oldest = k
+			}
+		}
+		if oldest == nil {
+			return nil
+		}
+		if err := oldest.drop(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// drop removes the oldest file, and counts what was in it.
+func (k *kept) drop() error {
+	f := k.files[0]
+	if err := os.Remove(f.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	k.files = k.files[1:]
+	k.bytes -= f.bytes
+	k.gone += f.records()
+	return nil
 }
 
 // newest is the file that is appended to, or nil when there must be another one.
@@ -265,12 +308,9 @@ func (r *Rejects) prune(k *kept, bounds delivery.Rejects, now time.Time) error {
 		if !over && (bounds.For <= 0 || now.Sub(f.newest) <= bounds.For) {
 			return nil
 		}
-		if err := os.Remove(f.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := k.drop(); err != nil {
 			return err
 		}
-		k.files = k.files[1:]
-		k.bytes -= f.bytes
-		k.gone += f.records()
 	}
 	return nil
 }
@@ -306,9 +346,14 @@ func (r *Rejects) Rename(was, now string) error {
 }
 
 // Bytes is how much is kept of all destinations that were looked at.
-func (r *Rejects) Bytes() (n int64) {
+func (r *Rejects) Bytes() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	return r.bytes()
+}
+
+// bytes is Bytes while the rejects are locked.
+func (r *Rejects) bytes() (n int64) {
 	for _, k := range r.of {
 		n += k.bytes
 	}

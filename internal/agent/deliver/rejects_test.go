@@ -59,6 +59,51 @@ func TestRejectBounds(t *testing.T) {
 	assert.Empty(t, groups, "and all go when they are too old")
 }
 
+// TestRejectCeiling: all destinations together keep no more than the ceiling of the agent leaves them; the oldest of
+// all go first, and are counted, also after a restart.
+func TestRejectCeiling(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	const most = 600 << 10
+	open := func() *Rejects { return &Rejects{Dir: dir, Most: func() int64 { return most }} }
+	r := open()
+	names := []string{"a", "b", "c"}
+	added := map[string]int64{}
+	for i := range 90 {
+		name := names[i/30]
+		require.NoError(t, r.Add(delivery.Spec{Name: name, Rejects: delivery.DefaultRejects},
+			one(record.NDJSON, i*10, i*10+100), "422", "no such table"))
+		added[name] += 100
+		require.LessOrEqual(t, r.Bytes(), int64(most))
+		if i == 75 {
+			r = open()
+			for _, name := range names {
+				_, _, err := r.Summary(name)
+				require.NoError(t, err)
+			}
+			added = map[string]int64{}
+			for _, name := range names {
+				groups, _, err := r.Summary(name)
+				require.NoError(t, err)
+				for _, g := range groups {
+					added[name] += g.Records
+				}
+			}
+		}
+	}
+	kept := map[string]int64{}
+	for _, name := range names {
+		groups, gone, err := r.Summary(name)
+		require.NoError(t, err)
+		for _, g := range groups {
+			kept[name] += g.Records
+		}
+		assert.Equal(t, added[name], kept[name]+gone, name)
+	}
+	assert.Zero(t, kept["a"], "the oldest went")
+	assert.Positive(t, kept["c"])
+}
+
 // TestRejectFormBefore: what a version before kept in one file is there, also with a torn last line.
 func TestRejectFormBefore(t *testing.T) {
 	t.Parallel()

@@ -17,7 +17,7 @@ const (
 // waits for it. It answers where the item went. The queue is locked.
 func (q *queue) toDisk(it *Item, stopping bool) place {
 	e := it.edge
-	if !q.makeRoom(e, it) {
+	if !q.makeRoom(e, it.size()+e.memoryOnly()) {
 		switch {
 		case q.spec.AtLimit == delivery.DiscardNewest:
 			return nowhere
@@ -63,11 +63,21 @@ func (q *queue) safeguard(e *edge) bool {
 	return true
 }
 
-// makeRoom tells whether an item has room on disk, after giving up older records where the buffer says so. The queue
-// is locked.
-func (q *queue) makeRoom(e *edge, it *Item) bool {
+// memoryOnly is how many bytes of a source are in memory and not on disk too. The queue is locked.
+func (e *edge) memoryOnly() (n int64) {
+	for _, it := range e.items {
+		if it.frame == nil && !it.settled() {
+			n += it.size()
+		}
+	}
+	return n
+}
+
+// makeRoom tells whether so many bytes of a source have room on disk, after giving up older records where the buffer
+// says so. The queue is locked.
+func (q *queue) makeRoom(e *edge, size int64) bool {
 	for {
-		if e.lane.Failed() == nil && q.fits(e, it.size()) {
+		if e.lane.Failed() == nil && q.fits(e, size) {
 			q.full = time.Time{}
 			return true
 		}
@@ -163,7 +173,7 @@ func (q *queue) safeguardAll() {
 		return
 	}
 	for _, e := range q.order {
-		if e.lane.Failed() == nil && q.fits(e, e.bytes) {
+		if e.lane.Failed() == nil && q.fits(e, e.memoryOnly()) {
 			q.safeguard(e)
 		}
 	}

@@ -246,6 +246,13 @@ func TestLeftOver(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, groups, 1)
 	assert.EqualValues(t, 300, groups[0].Records)
+	assert.EqualValues(t, 300, b.DestinationNumbers()["out"].Rejects)
+	b = b.again(config("nowhere", "  - destination: nowhere\n    deliver: {discard: {}}\n"))
+	assert.EqualValues(t, 300, b.DestinationNumbers()["out"].Rejects, "the desk knows of them after a restart too")
+	b.measure(time.Now().Add(13 * 24 * time.Hour))
+	assert.EqualValues(t, 300, b.DestinationNumbers()["out"].Rejects)
+	b.measure(time.Now().Add(15 * 24 * time.Hour))
+	assert.Zero(t, b.DestinationNumbers()["out"].Rejects, "and they are not kept for ever")
 	b.Stop()
 }
 

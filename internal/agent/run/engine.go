@@ -133,6 +133,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 		sources: map[string]*source{},
 		dests:   map[string]*deliver.Destination{},
 	}
+	e.rejects.Most = e.forRejects
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	e.openBooks()
 	e.leaving.Go(e.keepSaving)

@@ -11,22 +11,32 @@ import (
 	"synaxis/internal/core/wire"
 )
 
-// DestinationNumbers tells how destinations are, beside what became of each source's records.
+// DestinationNumbers tells how destinations are, beside what became of each source's records. Those that left the
+// config are among them while they are delivered, and while they have rejects.
 func (e *Engine) DestinationNumbers() map[string]wire.Destination {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
+	dests := e.delivering()
+	names := e.rejects.Destinations()
 	out := map[string]wire.Destination{}
-	for name, d := range e.dests {
+	for name, d := range dests {
+		names = append(names, name)
 		n := wire.Destination{Room: d.Spec.Buffer.Disk, Answers: d.Answered()}
 		if f := e.filling[name]; f != nil {
 			n.FullIn = int64(f.full / time.Second)
 		}
-		if groups, gone, err := e.rejects.Summary(name); err == nil {
-			n.RejectsGone = gone
-			for _, g := range groups {
-				n.Rejects += g.Records
-				n.RejectBytes += g.Bytes
-			}
+		out[name] = n
+	}
+	for _, name := range names {
+		groups, gone, err := e.rejects.Summary(name)
+		if err != nil || dests[name] == nil && len(groups) == 0 {
+			continue
+		}
+		n := out[name]
+		n.RejectsGone, n.Rejects, n.RejectBytes = gone, 0, 0
+		for _, g := range groups {
+			n.Rejects += g.Records
+			n.RejectBytes += g.Bytes
 		}
 		out[name] = n
 	}

@@ -2,11 +2,14 @@ package run
 
 import (
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"synaxis/internal/agent/deliver"
+	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 )
@@ -28,10 +31,16 @@ const measured = time.Minute
 func (e *Engine) measure(now time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for name, d := range e.dests {
-		if err := e.rejects.Prune(d.Spec, now); err != nil {
+	for _, name := range e.rejects.Destinations() {
+		spec := delivery.Spec{Name: name, Rejects: delivery.DefaultRejects} // of one that left the config
+		if d := e.dests[name]; d != nil {
+			spec = d.Spec
+		}
+		if err := e.rejects.Prune(spec, now); err != nil {
 			e.log.Error("old rejects cannot be removed", "destination", name, "error", err)
 		}
+	}
+	for name, d := range e.dests {
 		used := int64(0)
 		for _, b := range d.Backlog() {
 			used += b.DiskBytes
@@ -53,10 +62,21 @@ func (e *Engine) measure(now time.Time) {
 	}
 }
 
-// diskFull tells whether so many bytes more are over the agent's own ceiling.
+// diskFull tells whether so many bytes more of buffers are over the agent's own ceiling. A part of it is left to
+// rejects, and to what several destinations add at the same time.
 func (e *Engine) diskFull(more int64) bool {
 	limit := e.diskLimit.Load()
+	limit -= limit / 16
 	return limit > 0 && e.buffers.Bytes()+e.rejects.Bytes()+e.store.Size()+more > limit
+}
+
+// forRejects is how many bytes rejects may have under the agent's own ceiling.
+func (e *Engine) forRejects() int64 {
+	limit := e.diskLimit.Load()
+	if limit == 0 {
+		return math.MaxInt64
+	}
+	return limit - e.buffers.Bytes() - e.store.Size()
 }
 
 // Sources tells how the sources are, ordered by name.
@@ -149,8 +169,11 @@ func (e *Engine) trouble(d *deliver.Destination) (st Status) {
 	return st
 }
 
-// discardsSaid is how long it is said that records were given up.
-const discardsSaid = time.Hour
+// Bounds of saying what is over: that records were given up, and what was left of a destination that left the config.
+const (
+	discardsSaid = time.Hour
+	leftSaid     = 24 * time.Hour
+)
 
 // lately tells which records were given up lately, or "".
 func lately(d *deliver.Destination, now time.Time) string {
@@ -207,7 +230,7 @@ func (e *Engine) Destinations() []Status {
 		}
 	}
 	for name, st := range e.parted {
-		if e.dests[name] == nil && e.parting[name] == nil && time.Since(st.Since) < fullSoon {
+		if e.dests[name] == nil && e.parting[name] == nil && time.Since(st.Since) < leftSaid {
 			list = append(list, st)
 		}
 	}
@@ -240,14 +263,7 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 		}
 		all[name] = n
 	}
-	dests := make(map[string]*deliver.Destination, len(e.dests))
-	for name, p := range e.parting {
-		dests[name] = p.dest
-	}
-	for name, d := range e.dests {
-		dests[name] = d
-	}
-	for name, d := range dests {
+	for name, d := range e.delivering() {
 		for _, b := range d.Backlog() {
 			n, ok := all[b.Source]
 			c, has := n.Deliveries[name]
@@ -264,6 +280,16 @@ func (e *Engine) Numbers() (map[string]wire.Numbers, time.Time) {
 		}
 	}
 	return all, e.store.Began()
+}
+
+// delivering are the destinations of the config, and those that left it and still deliver. The engine is locked.
+func (e *Engine) delivering() map[string]*deliver.Destination {
+	out := make(map[string]*deliver.Destination, len(e.dests))
+	for name, p := range e.parting {
+		out[name] = p.dest
+	}
+	maps.Copy(out, e.dests)
+	return out
 }
 
 // earlier is the earlier of two times, of which 0 is none.
