@@ -171,8 +171,7 @@ func TestNeighboursGoOn(t *testing.T) {
 }
 
 // TestRejects: what a destination refuses for good is listed by cause on all hosts at once, shown, exported, sent
-// again
-// after a mend, ten first, and discarded.
+// again after a mend, ten first, and discarded.
 func TestRejects(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)

@@ -22,9 +22,7 @@ import (
 
 // TestTorture kills the agent again and again while a writer writes, files rotate both ways, and the receiver drops
 // acknowledgements, is slow, and is down for a while: nothing is lost, what comes twice is at most what was in flight
-// and
-// a second's worth and has the id that it had, and the books balance.
-// SYNAXIS_TORTURE=30m makes it long.
+// and a second's worth and has the id that it had, and the books balance. SYNAXIS_TORTURE=30m makes it long.
 func TestTorture(t *testing.T) {
 	t.Parallel()
 	long := time.Minute

@@ -442,8 +442,7 @@ func (d *Demo) atSea(ctx context.Context) error {
 }
 
 // Books tells what the books of the whole fleet do not account for, and how many records came twice at the receivers
-// and
-// were known by their ids.
+// and were known by their ids.
 func (d *Demo) Books(ctx context.Context) (off, known int64, err error) {
 	b, err := answer[contract.Books](d.client.GetBooks(ctx, nil))
 	return b.Off, d.Receivers.Known(), err

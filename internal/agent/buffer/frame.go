@@ -116,8 +116,7 @@ var (
 )
 
 // readFrame reads the frame at the beginning of data. Its payload is a part of data; size is the whole frame's.
-// errTorn
-// says that data holds only a part of it.
+// errTorn says that data holds only a part of it.
 func readFrame(data []byte) (h head, payload []byte, size int, err error) {
 	if len(data) < frameHead {
 		return h, nil, 0, errTorn

@@ -138,8 +138,13 @@ func (d *Destination) blame(ctx context.Context) bool {
 		}
 		d.doubt = d.doubt[1:]
 	}
-	d.doubt, d.guilty = d.guilty, nil // nothing was accepted after these
+	d.doubt = nil
 	return true
+}
+
+// acquit puts what was found to blame back in doubt, since what was sent after it was refused too, or nothing was.
+func (d *Destination) acquit() {
+	d.doubt, d.guilty = append(d.doubt, d.guilty...), nil
 }
 
 // resolve sends a part of what is in doubt until it is accepted, given up, or parted further. False when ctx ended

@@ -21,16 +21,11 @@ func NewBudget(most int64) *Budget {
 // Set changes the bound.
 func (b *Budget) Set(most int64) { b.most.Store(most) }
 
-// take takes bytes, where there are so many, or anyway.
-func (b *Budget) take(bytes int64, anyway bool) bool {
-	if b == nil {
-		return true
+// take counts bytes, also beyond the bound.
+func (b *Budget) take(bytes int64) {
+	if b != nil {
+		b.used.Add(bytes)
 	}
-	if b.used.Add(bytes) > b.most.Load() && !anyway {
-		b.used.Add(-bytes)
-		return false
-	}
-	return true
 }
 
 func (b *Budget) give(bytes int64) {

@@ -13,7 +13,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"synaxis/internal/agent/buffer"
-
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/record"
@@ -284,7 +283,7 @@ func (d *Destination) run(ctx context.Context) {
 		free <- s
 	}
 	for ctx.Err() == nil {
-		if len(d.doubt) > 0 || d.uncertain() {
+		if len(d.doubt)+len(d.guilty) > 0 || d.uncertain() {
 			under.Wait()
 			if !d.inTurn(ctx) {
 				return
@@ -341,7 +340,7 @@ func (d *Destination) inTurn(ctx context.Context) bool {
 			return false
 		}
 	}
-	for len(d.doubt) > 0 { // something must be sent, to know who is to blame
+	for len(d.doubt)+len(d.guilty) > 0 { // something must be sent, to know who is to blame
 		t := time.NewTimer(d.Spec.Retry.Pause(1, 1))
 		batch := d.queue.gather(ctx, d.Spec.Batch, t.C, d.load, func() bool { return false })
 		t.Stop()
@@ -349,6 +348,7 @@ func (d *Destination) inTurn(ctx context.Context) bool {
 		switch {
 		case !ok:
 		case len(batch) == 0: // only what is in doubt
+			d.acquit()
 			ok = d.hold(ctx)
 		default:
 			ok = d.deliver(ctx, batch, time.Now())

@@ -124,6 +124,9 @@ func (q *queue) put(ctx context.Context, it *Item, waiting func()) bool {
 		if p == onDisk {
 			p = q.toDisk(it, ctx.Err() != nil)
 		}
+		if p == wait && q.disk() && q.fitsMemory(it) {
+			p = inMemory
+		}
 		switch p {
 		case inMemory:
 			q.push(it)
@@ -172,6 +175,13 @@ func (q *queue) choose(it *Item, stopping bool) place {
 	return wait
 }
 
+// fitsMemory tells whether an item that found no room on a disk that others have filled may stay in memory: there is
+// room, and nothing before it is on disk only. The queue is locked.
+func (q *queue) fitsMemory(it *Item) bool {
+	return it.Leaving == staysThere && q.deps.DiskFull != nil && q.deps.DiskFull(it.size()) &&
+		it.edge.lane.State().Unread == 0 && q.room(it.edge, it.size())
+}
+
 // room tells whether so many bytes more of a source fit into memory. Half of the room is kept for the sources that use
 // less than their share. The queue is locked.
 func (q *queue) room(e *edge, size int64) bool {
@@ -195,7 +205,7 @@ func (q *queue) push(it *Item) {
 	it.edge.items = append(it.edge.items, it)
 	it.edge.bytes += it.size()
 	q.queued += it.size()
-	q.deps.Budget.take(it.size(), true)
+	q.deps.Budget.take(it.size())
 	q.kick()
 }
 

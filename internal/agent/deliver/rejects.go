@@ -31,8 +31,9 @@ type Rejects struct {
 	// Most is how many bytes those of all destinations may have together now; nil for any.
 	Most func() int64
 
-	mu sync.Mutex
-	of map[string]*kept
+	mu     sync.Mutex
+	of     map[string]*kept // of destinations that were looked at
+	unread map[string]int64 // bytes of the others; nil before they were counted
 }
 
 // kept is what is kept of one destination.
@@ -125,6 +126,7 @@ func (r *Rejects) at(destination string) (*kept, error) {
 		r.of = map[string]*kept{}
 	}
 	r.of[destination] = k
+	delete(r.unread, destination)
 	return k, nil
 }
 
@@ -152,8 +154,7 @@ func (f *rejectFile) records() (n int64) {
 }
 
 // eachReject reads the lines of a file until do answers false. A last line that a crash tore off is passed over, and
-// so
-// is what is no reject.
+// so is what is no reject.
 func eachReject(path string, do func(x Reject, size int64) bool) error {
 	f, err := os.Open(path)
 	if err != nil {
@@ -208,6 +209,14 @@ func (r *Rejects) Add(spec delivery.Spec, batch []piece, cause, why string) erro
 			x.Record, x.OTLP = nil, nil
 		}
 	}
+	if len(all) == 0 {
+		return nil
+	}
+	k.number = number
+	if room, err := r.makeRoom(int64(len(lines))); err != nil || !room {
+		k.gone += int64(len(all))
+		return err
+	}
 	keep := spec.Rejects.Keep
 	if keep <= 0 {
 		keep = delivery.DefaultRejects.Keep
@@ -220,7 +229,7 @@ func (r *Rejects) Add(spec delivery.Spec, batch []piece, cause, why string) erro
 		if err := os.MkdirAll(r.folder(spec.Name), 0o700); err != nil {
 			return err
 		}
-		f = &rejectFile{path: filepath.Join(r.folder(spec.Name), fmt.Sprintf("%020d.ndjson", k.number+1)),
+		f = &rejectFile{path: filepath.Join(r.folder(spec.Name), fmt.Sprintf("%020d.ndjson", all[0].Number)),
 			groups: map[RejectCause]*RejectGroup{}}
 	}
 	if err := appendSynced(f.path, lines); err != nil {
@@ -232,33 +241,33 @@ func (r *Rejects) Add(spec delivery.Spec, batch []piece, cause, why string) erro
 	for i, x := range all {
 		f.note(x, sizes[i])
 	}
-	k.number = number
 	k.bytes += int64(len(lines))
-	if err := r.prune(k, spec.Rejects, now); err != nil {
-		return err
-	}
-	return r.pruneAll(f)
+	return r.prune(k, spec.Rejects, now)
 }
 
-// pruneAll removes the oldest files of all destinations while there is too much, but for the one that was written
-// last. The rejects are locked.
-func (r *Rejects) pruneAll(last *rejectFile) error {
-	for r.Most != nil && r.bytes() > r.Most() {
+// makeRoom removes the oldest files of all destinations until so many bytes more are under the ceiling; false when
+// that is not enough. The rejects are locked.
+func (r *Rejects) makeRoom(more int64) (bool, error) {
+	for r.Most != nil && r.bytes()+more > r.Most() {
+		for name := range r.unread {
+			if _, err := r.at(name); err != nil {
+				return false, err
+			}
+		}
 		var oldest *kept
 		for _, k := range r.of {
-			if len(k.files) > 0 && k.files[0] != last &&
-				(oldest == nil || k.files[0].newest.Before(oldest.files[0].newest)) {
+			if len(k.files) > 0 && (oldest == nil || k.files[0].newest.Before(oldest.files[0].newest)) {
 				oldest = k
 			}
 		}
 		if oldest == nil {
-			return nil
+			return false, nil
 		}
 		if err := oldest.drop(); err != nil {
-			return err
+			return false, err
 		}
 	}
-	return nil
+	return true, nil
 }
 
 // drop removes the oldest file, and counts what was in it.
@@ -342,10 +351,11 @@ func (r *Rejects) Rename(was, now string) error {
 	}
 	delete(r.of, was)
 	delete(r.of, now)
+	r.unread = nil // counted anew
 	return err
 }
 
-// Bytes is how much is kept of all destinations that were looked at.
+// Bytes is how much is kept of all destinations.
 func (r *Rejects) Bytes() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -354,8 +364,30 @@ func (r *Rejects) Bytes() int64 {
 
 // bytes is Bytes while the rejects are locked.
 func (r *Rejects) bytes() (n int64) {
+	if r.unread == nil {
+		r.unread = map[string]int64{}
+		for _, name := range r.Destinations() {
+			if r.of[name] == nil {
+				r.unread[name] = r.size(name)
+			}
+		}
+	}
 	for _, k := range r.of {
 		n += k.bytes
+	}
+	for _, bytes := range r.unread {
+		n += bytes
+	}
+	return n
+}
+
+// size is how many bytes the files of a destination have.
+func (r *Rejects) size(destination string) (n int64) {
+	paths, _ := filepath.Glob(filepath.Join(r.folder(destination), "*.ndjson")) // the pattern is right
+	for _, path := range append(paths, r.folder(destination)+".ndjson") {
+		if info, err := os.Stat(path); err == nil {
+			n += info.Size()
+		}
 	}
 	return n
 }

@@ -77,10 +77,7 @@ func TestRejectCeiling(t *testing.T) {
 		require.LessOrEqual(t, r.Bytes(), int64(most))
 		if i == 75 {
 			r = open()
-			for _, name := range names {
-				_, _, err := r.Summary(name)
-				require.NoError(t, err)
-			}
+			require.Positive(t, r.Bytes(), "what was not looked at counts too")
 			added = map[string]int64{}
 			for _, name := range names {
 				groups, _, err := r.Summary(name)

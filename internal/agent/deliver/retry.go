@@ -18,6 +18,7 @@ func (d *Destination) deliver(ctx context.Context, batch []piece, began time.Tim
 	case a.Outcome == delivery.Again: // for too long
 		return d.giveUp(ctx, batch, a.Why)
 	case a.Outcome == delivery.Refused:
+		d.acquit()
 		d.doubt = append(d.doubt, doubt{batch, a.Why, a.Kind, began})
 		if len(d.doubt) > 1 {
 			return d.hold(ctx)

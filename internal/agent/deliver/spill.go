@@ -21,7 +21,7 @@ func (q *queue) toDisk(it *Item, stopping bool) place {
 		switch {
 		case q.spec.AtLimit == delivery.DiscardNewest:
 			return nowhere
-		case stopping && q.room(e, it.size()):
+		case stopping:
 			return inMemory
 		}
 		return wait

@@ -15,10 +15,8 @@ import (
 )
 
 // syslogSender writes messages of RFC 5424: over UDP one a datagram (RFC 5426), over TCP (RFC 6587, octet counting)
-// and
-// TLS (RFC 5425) with their length before them. Nothing acknowledges them: what was written to the connection counts
-// as
-// taken, and what was on its way when a connection breaks is lost.
+// and TLS (RFC 5425) with their length before them. Nothing acknowledges them: what was written to the connection
+// counts as taken, and what was on its way when a connection breaks is lost.
 type syslogSender struct {
 	spec    delivery.Spec
 	safe    *tls.Config

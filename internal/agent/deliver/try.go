@@ -25,8 +25,7 @@ type Trial struct {
 }
 
 // Try tells whether a destination can be reached, safely, and lets the host in. With send a record that says what it
-// is
-// is delivered; without, nothing is, but for an empty delivery.
+// is is delivered; without, nothing is, but for an empty delivery.
 func Try(ctx context.Context, spec delivery.Spec, deps Deps, send bool) Trial {
 	switch spec.Kind {
 	case delivery.Discard:

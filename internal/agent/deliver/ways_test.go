@@ -556,6 +556,46 @@ func TestBufferTakenAway(t *testing.T) {
 	b.Close()
 }
 
+// TestFullDiskAndDoubt: a delivery that was refused as a whole waits for one that is accepted, which would show who is
+// to blame. That one must get through although others have filled the disk.
+func TestFullDiskAndDoubt(t *testing.T) {
+	t.Parallel()
+	b, err := buffer.Open(t.TempDir(), buffer.Options{Files: buffer.Disk{}})
+	require.NoError(t, err)
+	s := newServer(t, func(_ int, body string) int {
+		if strings.Contains(body, "n007") {
+			return http.StatusUnprocessableEntity
+		}
+		return http.StatusOK
+	})
+	d, err := New(delivery.Spec{Name: "d", Kind: delivery.HTTP, URLs: []string{s.URL}, Compress: "none",
+		Buffer: delivery.DefaultBuffer, Batch: delivery.Batch{Records: 10, Bytes: 1 << 20, Wait: time.Millisecond},
+		Retry: delivery.Retry{First: time.Millisecond, Longest: 5 * time.Millisecond, GiveUp: time.Hour}},
+		Deps{Rejects: &Rejects{Dir: t.TempDir()}, Buffers: b, DiskFull: func(int64) bool { return true }})
+	require.NoError(t, err)
+	d.Start()
+	done := make(chan wire.DeliveryCounts, 1000)
+	settled := func(c wire.DeliveryCounts) { done <- c }
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	d.Put(ctx, item(record.NDJSON, 7, 8, settled), func() {})
+	eventually(t, func() bool { return d.Trouble().Code == health.RefusesEverything })
+	counts, others := wire.DeliveryCounts{}, 0
+	for counts.Refused == 0 {
+		others++
+		d.Put(ctx, item(record.NDJSON, 7+others, 8+others, settled), func() {})
+		require.NoError(t, ctx.Err(), "it waits for the disk")
+		for len(done) > 0 {
+			c := <-done
+			counts.Acknowledged += c.Acknowledged
+			counts.Refused += c.Refused
+		}
+	}
+	assert.EqualValues(t, 1, counts.Refused)
+	d.Stop()
+	b.Close()
+}
+
 // failing is a file system in which nothing can be opened for a while.
 type failing struct {
 	buffer.Files

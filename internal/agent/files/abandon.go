@@ -9,8 +9,7 @@ import (
 )
 
 // Bounds of what deleted files may hold of the disk, since the watched program needs the room: in bytes of all files
-// of
-// a source, and how long.
+// of a source, and how long.
 const (
 	deletedBytes = 64 << 20
 	deletedTime  = time.Minute

@@ -1,8 +1,10 @@
 package run
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -18,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"synaxis/internal/agent/position"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
 )
@@ -256,9 +259,159 @@ func TestLeftOver(t *testing.T) {
 	b.Stop()
 }
 
+// TestDiskCeiling: buffers, rejects and the agent's own files together stay under the ceiling of disk, whatever each
+// of them may have for itself.
+func TestDiskCeiling(t *testing.T) {
+	t.Parallel()
+	picky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, _ := io.ReadAll(r.Body)
+		if strings.Contains(string(text), "unfit") {
+			w.WriteHeader(http.StatusUnprocessableEntity)
+		}
+	}))
+	t.Cleanup(picky.Close)
+	d := newDesk(t)
+	b := newBench(t, t.TempDir())
+	defer func() { b.Stop() }()
+	const ceiling = 3 << 20
+	config := read(t, "limits: {disk: 3MiB}\nsources:\n"+
+		"  - source: mixed\n    read: {files: [%[1]q], first-read: start}\n    format: raw\n    send: [picky]\n"+
+		"  - source: lines\n    read: {files: [%[2]q], first-read: start}\n    format: raw\n    send: [out]\n"+
+		"destinations:\n  - destination: picky\n    deliver: {http: {url: %[3]q}}\n    compress: none\n"+quick+
+		"  - destination: out\n    deliver: {http: {url: %[4]q}}\n"+quick,
+		filepath.Join(b.dir, "mixed*.log"), filepath.Join(b.dir, "a*.log"), picky.URL, d.URL)
+	require.NoError(t, b.Apply(config))
+	line := strings.Repeat("x", 20000) + "\n"
+	for i := range 25 {
+		b.write("mixed.log", strings.Repeat("fine\nunfit "+strings.Repeat(line[:len(line)-1], 10)+"\n", 2))
+		b.write("a.log", strings.Repeat(line, 8))
+		if i == 12 {
+			b = b.again(config)
+		}
+		time.Sleep(20 * time.Millisecond)
+		require.LessOrEqual(t, used(t, filepath.Join(b.dir, "state")), int64(ceiling))
+	}
+	eventually(t, "rejects to go", func() bool { return b.DestinationNumbers()["picky"].RejectsGone > 0 })
+	eventually(t, "reading to wait", func() bool { return !b.dest("out").Full().IsZero() })
+	assert.LessOrEqual(t, used(t, filepath.Join(b.dir, "state")), int64(ceiling))
+}
+
+// used is how many bytes the files in a folder have.
+func used(t *testing.T, dir string) (n int64) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || e.IsDir() {
+			return err
+		}
+		if info, err := e.Info(); err == nil {
+			n += info.Size()
+		}
+		return nil
+	}))
+	return n
+}
+
+// TestReadingThatSawNoFile: an agent that ends before a reading for a destination alone has seen a file, which the
+// other destinations have read, begins that file at its start, whether the reading goes on or ends.
+func TestReadingThatSawNoFile(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		firstRead       string
+		looked, isolate bool
+		want            int
+	}{
+		"goes on":                        {"start", true, true, 600},
+		"ends":                           {"start", true, false, 600},
+		"goes on, without a look":        {"start", false, true, 600},
+		"ends, without a look":           {"start", false, false, 600},
+		"goes on, first read now":        {"now", true, true, 600},
+		"ends, first read now":           {"now", true, false, 600},
+		"first read now, without a look": {"now", false, false, 100},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := newDesk(t)
+			d.up.Store(true)
+			b := newBench(t, t.TempDir())
+			b.lines("a.log", 0, 500)
+			pattern, path := filepath.Join(b.dir, "*.log"), filepath.Join(b.dir, "a.log")
+			b.Stop()
+			s, err := position.Open(filepath.Join(b.dir, "state", "positions.json"), position.Options{Now: time.Now()})
+			require.NoError(t, err)
+			s.Begin(reading("lines", "slow"), time.Now())
+			s.FirstLook("lines", pattern, time.Now())
+			if c.looked {
+				s.FirstLook(reading("lines", "slow"), pattern, time.Now())
+			}
+			f, err := os.Open(path)
+			require.NoError(t, err)
+			defer f.Close()
+			info, err := f.Stat()
+			require.NoError(t, err)
+			one := position.File{Source: "lines", Path: path, Offset: info.Size(), Stream: 1}
+			one.Dev, one.Ino = position.Identity(info)
+			one.HeadLen, one.Head, err = position.Head(f, info.Size())
+			require.NoError(t, err)
+			one.Tail, err = position.Tail(f, info.Size())
+			require.NoError(t, err)
+			s.Put(one)
+			s.SetNumbers("lines", wire.Numbers{Read: 500, Deliveries: map[string]wire.DeliveryCounts{
+				"slow": {}, "out": {Read: 500, Acknowledged: 500}}})
+			require.NoError(t, s.Save())
+			s.Close()
+			b = newBench(t, b.dir)
+			require.NoError(t, b.Apply(read(t, "sources:\n  - source: lines\n    read: {files: [%q], first-read: %s}\n"+
+				"    format: raw\n    send: [slow, out]\ndestinations:\n  - destination: slow\n    isolate: %v\n"+
+				"    deliver: {http: {url: %q}}\n"+quick+"  - destination: out\n    deliver: {file: {path: %q}}\n",
+				pattern, c.firstRead, c.isolate, d.URL+"/slow", filepath.Join(b.dir, "out"))))
+			b.lines("a.log", 500, 600)
+			d.await(t, "/slow", c.want)
+			eventually(t, "the other", func() bool { return len(b.arrived()) == 100 })
+			b.Stop()
+		})
+	}
+}
+
+// TestIsolatedAndRenamed: what a destination with a reading of its own has not got yet is kept when it, or its source,
+// gets another name.
+func TestIsolatedAndRenamed(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ source, destination string }{
+		"the source":      {"source: rows\n    was: lines", "destination: slow"},
+		"the destination": {"source: lines", "destination: late\n    was: slow"},
+		"both":            {"source: rows\n    was: lines", "destination: late\n    was: slow"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := newDesk(t)
+			b := newBench(t, t.TempDir())
+			config := func(source, destination string) hostconfig.Config {
+				to, _, _ := strings.Cut(strings.TrimPrefix(destination, "destination: "), "\n")
+				return read(t, "sources:\n  - %s\n    read: {files: [%q], first-read: start}\n    format: raw\n"+
+					"    send: [%s, out]\ndestinations:\n  - %s\n    isolate: true\n    buffer: {disk: none}\n"+
+					"    deliver: {http: {url: %q}}\n"+quick+"  - destination: out\n    deliver: {file: {path: %q}}\n"+
+					"    batch: {wait: 5ms}\n",
+					source, filepath.Join(b.dir, "*.log"), to, destination, d.URL+"/slow", filepath.Join(b.dir, "out"))
+			}
+			require.NoError(t, b.Apply(config("source: lines", "destination: slow")))
+			b.lines("a.log", 0, 500)
+			eventually(t, "the other to go on", func() bool { return len(b.arrived()) == 500 })
+			require.NoError(t, b.Apply(config(c.source, c.destination)))
+			b = b.again(config(c.source, c.destination))
+			b.lines("a.log", 500, 600)
+			d.up.Store(true)
+			d.await(t, "/slow", 600)
+			eventually(t, "the other", func() bool { return len(b.arrived()) == 600 })
+			b.Stop()
+		})
+	}
+}
+
 // TestIsolateOnAndOff: a reading of its own begins and ends without losing a record at either destination, whichever
-// of
-// them is behind.
+// of them is behind.
 func TestIsolateOnAndOff(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -328,8 +481,7 @@ func TestAtOnce(t *testing.T) {
 }
 
 // TestDeletedFilesAreLetGo: a deleted file that cannot be read in time does not hold the disk for ever; what is lost
-// is
-// counted and said.
+// is counted and said.
 func TestDeletedFilesAreLetGo(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it writes many megabytes")

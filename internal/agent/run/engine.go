@@ -4,7 +4,6 @@ package run
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"maps"
 	"path/filepath"
@@ -24,10 +23,8 @@ import (
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/delivery"
-	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
-	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
@@ -74,20 +71,6 @@ type source struct {
 	out    *out
 	cancel context.CancelFunc
 	done   chan struct{}
-}
-
-// setup is everything that a source depends on. A source whose setup is the same goes on untouched.
-type setup struct {
-	Spec      pipeline.Source
-	Format    format.Spec
-	Others    []format.Spec // the formats that Format and the steps name
-	Masks     []mask.Spec
-	Keys      []string // of their hashes
-	Host      string
-	Labels    map[string]string
-	Encodings map[string]record.Encoding
-	Only      string   // the destination that this reading is for; empty for all but Except
-	Except    []string // destinations that have a reading of their own
 }
 
 // reading is the key of the reading of a source for one destination alone.
@@ -343,60 +326,6 @@ func (e *Engine) Check(c hostconfig.Config) error {
 	}
 	_, _, err := prepare(c)
 	return err
-}
-
-// prepare compiles everything of a config, so that nothing can fail once the swap has begun.
-func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatment, error) {
-	setups, treatments := map[string]setup{}, map[string]*pipeline.Treatment{}
-	for _, s := range c.Sources {
-		if !slices.Contains(inputKinds, s.Input()) {
-			return nil, nil, fmt.Errorf("source %s: this agent cannot read by %s", s.Name, s.Input())
-		}
-		f, _ := c.Format(s.Format)
-		t, err := pipeline.Compile(s, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
-		if err != nil {
-			return nil, nil, err
-		}
-		p := setup{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
-		for _, name := range append(s.Formats()[1:], f.FirstOf...) {
-			one, _ := c.Format(name)
-			p.Others = append(p.Others, one)
-			for _, name := range one.FirstOf {
-				inner, _ := c.Format(name)
-				p.Others = append(p.Others, inner)
-			}
-		}
-		for _, name := range s.Masks() {
-			m, _ := c.Mask(name)
-			p.Masks = append(p.Masks, m)
-			key, _ := c.Secret(m.Fill.Hash)
-			p.Keys = append(p.Keys, string(key))
-		}
-		var isolated []string
-		for _, to := range s.Destinations() {
-			d, _ := c.Destination(to)
-			p.Encodings[to] = d.Encoding()
-			if d.Isolate {
-				isolated = append(isolated, to)
-			}
-		}
-		if n := len(s.Destinations()); len(isolated) == n && n > 0 { // one reading needs no other beside it
-			isolated = isolated[1:]
-		}
-		slices.Sort(isolated)
-		p.Except = isolated
-		setups[s.Name], treatments[s.Name] = p, t
-		for _, to := range isolated {
-			one := p
-			one.Except, one.Only = nil, to
-			t, err := pipeline.Compile(s, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
-			if err != nil {
-				return nil, nil, err
-			}
-			setups[reading(s.Name, to)], treatments[reading(s.Name, to)] = one, t
-		}
-	}
-	return setups, treatments, nil
 }
 
 func (e *Engine) dest(name string) *deliver.Destination {

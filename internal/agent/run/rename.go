@@ -1,6 +1,10 @@
 package run
 
 import (
+	"maps"
+	"slices"
+	"strings"
+
 	"synaxis/internal/agent/buffer"
 	"synaxis/internal/core/hostconfig"
 )
@@ -25,7 +29,8 @@ func (e *Engine) renamed(c hostconfig.Config) (sources, destinations map[string]
 		running := e.dests[d.Was] != nil
 		taken := e.dests[d.Name] != nil
 		e.mu.RUnlock()
-		if !taken && (running || len(e.buffers.Have(d.Was)) > 0 || len(e.rejects.Destinations()) > 0) {
+		if !taken && (running || len(e.buffers.Have(d.Was)) > 0 || e.delivered(d.Was) ||
+			slices.Contains(e.rejects.Destinations(), d.Was)) {
 			destinations[d.Was] = d.Name
 		}
 	}
@@ -37,6 +42,33 @@ func (e *Engine) known(source string) bool {
 	return len(e.store.Files(source)) > 0 || e.store.Numbers(source).Read > 0
 }
 
+// delivered tells whether anything is known of what went to a destination.
+func (e *Engine) delivered(destination string) bool {
+	return slices.ContainsFunc(e.store.Sources(), func(key string) bool {
+		_, only, _ := strings.Cut(key, ">")
+		_, counted := e.store.Numbers(key).Deliveries[destination]
+		return only == destination || counted
+	})
+}
+
+// renamedReadings adds the readings for destinations alone to the sources that have another name now.
+func (e *Engine) renamedReadings(sources, destinations map[string]string) map[string]string {
+	out := maps.Clone(sources)
+	for _, key := range e.store.Sources() {
+		source, only, own := strings.Cut(key, ">")
+		if now, ok := sources[source]; ok {
+			source = now
+		}
+		if now, ok := destinations[only]; ok {
+			only = now
+		}
+		if now := reading(source, only); own && now != key {
+			out[key] = now
+		}
+	}
+	return out
+}
+
 // rename gives what is known of sources and destinations their new names. Their buffers are renamed already where they
 // are delivered.
 func (e *Engine) rename(sources, destinations map[string]string) {
@@ -46,6 +78,9 @@ func (e *Engine) rename(sources, destinations map[string]string) {
 				e.renameLane(k, buffer.Key{Destination: k.Destination, Source: now})
 			}
 		}
+	}
+	readings := e.renamedReadings(sources, destinations)
+	for was, now := range readings {
 		e.books.move(was, now)
 	}
 	for was, now := range destinations {
@@ -55,7 +90,7 @@ func (e *Engine) rename(sources, destinations map[string]string) {
 		}
 	}
 	if len(sources)+len(destinations) > 0 {
-		e.store.Rename(sources, destinations)
+		e.store.Rename(readings, destinations)
 	}
 }
 

@@ -29,17 +29,17 @@ const measured = time.Minute
 
 // measure looks how the buffers fill, and removes rejects that are too old.
 func (e *Engine) measure(now time.Time) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
 	for _, name := range e.rejects.Destinations() {
 		spec := delivery.Spec{Name: name, Rejects: delivery.DefaultRejects} // of one that left the config
-		if d := e.dests[name]; d != nil {
+		if d := e.dest(name); d != nil {
 			spec = d.Spec
 		}
 		if err := e.rejects.Prune(spec, now); err != nil {
 			e.log.Error("old rejects cannot be removed", "destination", name, "error", err)
 		}
 	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	for name, d := range e.dests {
 		used := int64(0)
 		for _, b := range d.Backlog() {
@@ -66,7 +66,7 @@ func (e *Engine) measure(now time.Time) {
 // rejects, and to what several destinations add at the same time.
 func (e *Engine) diskFull(more int64) bool {
 	limit := e.diskLimit.Load()
-	limit -= limit / 16
+	limit -= limit / 8
 	return limit > 0 && e.buffers.Bytes()+e.rejects.Bytes()+e.store.Size()+more > limit
 }
 

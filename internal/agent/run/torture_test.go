@@ -70,10 +70,8 @@ func (s *shore) taken() int {
 }
 
 // TestPowerCuts lets an agent lose power again and again: of its buffers only what was synced is there afterwards, and
-// a
-// part of what was not. Meanwhile files rotate, the receiver is down at times and loses answers, and the disk is full
-// at
-// times. Nothing is lost, a record has one id, and the books balance.
+// a part of what was not. Meanwhile files rotate, the receiver is down at times and loses answers, and the disk is
+// full at times. Nothing is lost, a record has one id, and the books balance.
 func TestPowerCuts(t *testing.T) {
 	t.Parallel()
 	lives := 12

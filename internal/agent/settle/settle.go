@@ -1,7 +1,6 @@
-// Package settle keeps the books of what a position may move over: only the contiguous run of batches whose
-// records have all been settled by every way they were sent. Records are settled when they were acknowledged, put
-// among
-// the rejects, given up and counted, or when they are safe on disk.
+// Package settle keeps the books of what a position may move over: only the contiguous run of batches whose records
+// have all been settled by every way they were sent. Records are settled when they were acknowledged, put among the
+// rejects, given up and counted, or when they are safe on disk.
 package settle
 
 import (

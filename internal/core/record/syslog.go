@@ -35,8 +35,7 @@ func severity(level uint8) int {
 }
 
 // AppendSyslog writes the first record of a batch as a message of RFC 5424. Labels and fields are structured data,
-// under
-// the enterprise number that RFC 5612 keeps for examples and for what needs none registered.
+// under the enterprise number that RFC 5612 keeps for examples and for what needs none registered.
 func AppendSyslog(dst []byte, b *Batch) []byte {
 	r := &b.Records[0]
 	dst = append(dst, '<')

@@ -1,6 +1,5 @@
 // Package lossy is a file system in memory for tests of buffers: it knows what was synced, forgets the rest in a
-// crash, and
-// has only so much room.
+// crash, and has only so much room.
 package lossy
 
 import (
