@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"fmt"
 	"log/slog"
+	"math"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -406,13 +407,16 @@ func TestIdleFilesCostLittle(t *testing.T) {
 		50*time.Millisecond,
 	)
 	time.Sleep(time.Second)
-	wrote := written(t)
-	for i := range 40 {
-		b.write(fmt.Sprintf("idle-%04d.log", i*50), fmt.Sprintf("two %d\n", i))
+	wrote := int64(math.MaxInt64)
+	for _, word := range []string{"two", "three"} { // one of both may fold the journal of the positions
+		before := written(t)
+		for i := range 40 {
+			b.write(fmt.Sprintf("idle-%04d.log", i*50), fmt.Sprintf("%s %d\n", word, i))
+		}
+		b.await(word + " 39")
+		time.Sleep(time.Second)
+		wrote = min(wrote, written(t)-before)
 	}
-	b.await("two 39")
-	time.Sleep(time.Second)
-	wrote = written(t) - wrote
 	time.Sleep(files.IdleAfter)
 	before, began := processor(t), time.Now()
 	time.Sleep(3 * time.Second)
