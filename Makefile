@@ -59,6 +59,9 @@ gcc: ## install a C compiler when it is missing, which the race detector needs
 race: gcc $(CONSOLE) ## the Go tests of agent and service under the race detector
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/agent/... ./internal/service/... ./internal/fleetsim/...
 
+simulate: build ## a fleet of 10,000 hosts goes through all that a rollout may meet; takes half an hour
+	bin/synaxis-demo simulate
+
 bench: build ## speeds, as ratios against a baseline of the same run
 	$(GO) run ./test/bench
 

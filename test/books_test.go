@@ -490,7 +490,7 @@ func TestSmallWords(t *testing.T) {
 	assert.Contains(t, out, "not rolled out yet")
 	d.rollOut()
 	back := 1
-	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.NewRollout{Revision: &back})), nil)
+	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.NewRollout{Revision: &back, Plan: &oneWave})), nil)
 	eventually(t, 20*time.Second, "revision 1 to be in force again", func() bool {
 		return get[contract.Status](t, first(d.api.GetStatus(ctx)), nil).InForce == 1
 	})

@@ -46,7 +46,7 @@ func TestNoBarriers(t *testing.T) {
 	d.publish(linesCatalogue(filepath.Join(logs, "*.log"), "http://127.0.0.1:9/in"))
 	d.agent("gate-00", t.TempDir(), d.hostToken("gate-00"))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("gate-00") })
-	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.StartRolloutJSONRequestBody{})), nil)
+	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.StartRolloutJSONRequestBody{Plan: &oneWave})), nil)
 	get[contract.Host](t, first(d.api.RetireHost(ctx, "gate-29")), nil)
 	_, code := d.cliIn("x\n", "secret", "set", "door")
 	require.Zero(t, code)
@@ -62,8 +62,10 @@ func TestNoBarriers(t *testing.T) {
 		_, err := tab.Eval(string(axe) + "\n;''")
 		require.NoError(t, err, what)
 		_, err = tab.Eval(`(() => { window.found = ''; setTimeout(() => window.axe.run(document, { resultTypes: ['violations'] })
-			.then((r) => { window.found = JSON.stringify(r.violations.map((v) => ({ id: v.id, impact: v.impact, help: v.help,
-				nodes: v.nodes.slice(0, 3).map((n) => ({ html: n.html.slice(0, 200), failureSummary: n.failureSummary })) }))) }), 200)
+			.then((r) => { window.found = JSON.stringify(r.violations.map((v) => ({ id: v.id, impact: v.impact,
+				help: v.help,
+				nodes: v.nodes.slice(0, 3).map((n) => ({ html: n.html.slice(0, 200),
+					failureSummary: n.failureSummary })) }))) }), 200)
 			return '' })()`)
 		require.NoError(t, err, what)
 		out := ""

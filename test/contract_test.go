@@ -266,7 +266,7 @@ func TestContract(t *testing.T) {
 	bad(422, load("sauce: x\n", true), nil)
 	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Whole: true})), nil)
 	bad(400, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "../up.yaml", Text: "x"}}})), nil)
-	bad(404, first(c.StartRollout(ctx, contract.NewRollout{})), nil)
+	bad(404, first(c.StartRollout(ctx, contract.NewRollout{Plan: &oneWave})), nil)
 	assert.Empty(t, get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items)
 	one := get[contract.Draft](t, load(linesCatalogue("${setting.root}/*.log", "http://127.0.0.1:9/in"), true), nil)
 	get[contract.Draft](t, first(c.GetDraft(ctx, one.Id)), nil)
@@ -320,6 +320,7 @@ func TestContract(t *testing.T) {
 	contractOfTheWorkbench(t, c, bad, dir)
 	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
 	bad(404, first(c.GetRollout(ctx, 9)), nil)
+	contractOfRollouts(t, c, bad)
 	contractOfDestinations(t, c, bad)
 	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
 	assert.Equal(t, "retired", *retired.Verdict.Code)
@@ -395,6 +396,59 @@ func contractOfDestinations(
 }
 
 // first takes the response of a call that reached the service.
+// contractOfRollouts goes through what persons decide of rollouts.
+func contractOfRollouts(t *testing.T, c *contract.Client, bad func(int, *http.Response, error)) {
+	ctx := context.Background()
+	usual, later, reason := "usual", "host.name == \"later\"", "it is late"
+	request := contract.NewRollout{Plan: &usual, Hosts: &later}
+	get[contract.Host](t, first(c.EditHostLabels(ctx, "later", nil,
+		contract.MapEdit{Set: &map[string]string{"x": "y"}})), nil)
+	var preview contract.RolloutPreview
+	eventually(t, 10*time.Second, "the label to be pending", func() bool {
+		preview = get[contract.RolloutPreview](t, first(c.PreviewRollout(ctx, request)), nil)
+		return preview.Changes == 1
+	})
+	assert.Equal(t, map[string]int{"labels": 1}, preview.Causes)
+	assert.Equal(t, []string{"later"}, preview.Waves[0].Hosts)
+	unknown, twice := "careful", "labels.x ="
+	bad(400, first(c.PreviewRollout(ctx, contract.NewRollout{Plan: &unknown})), nil)
+	bad(400, first(c.StartRollout(ctx, contract.NewRollout{Hosts: &twice})), nil)
+	r := get[contract.Rollout](t, first(c.StartRollout(ctx, request)), nil)
+	eventually(t, 10*time.Second, "it to soak", func() bool {
+		return get[contract.Rollout](t, first(c.GetRollout(ctx, r.Id)), nil).Phase == contract.RolloutPhaseSoaking
+	})
+	bad(409, first(c.StartRollout(ctx, request)), nil)
+	bad(409, first(c.ActOnRollout(ctx, r.Id, contract.RolloutAction{Action: contract.Approve})), nil)
+	bad(404, first(c.ActOnRollout(ctx, 99, contract.RolloutAction{Action: contract.Stop})), nil)
+	bad(400, first(c.ActOnRollout(ctx, r.Id, contract.RolloutAction{Action: contract.LeaveOut})), nil)
+	stopped := get[contract.Rollout](t, first(c.ActOnRollout(ctx, r.Id, contract.RolloutAction{Action: contract.Stop,
+		Reason: &reason})), nil)
+	assert.Equal(t, contract.RolloutStateStopped, stopped.State)
+	assert.Equal(t, 1, stopped.Back.Hosts)
+	assert.NotNil(t, get[contract.Host](t, first(c.GetHost(ctx, "later")), nil).Pinned)
+	get[struct{}](t, first(c.LetHostGo(ctx, "later")), nil)
+	bad(409, first(c.LetHostGo(ctx, "later")), nil)
+	bad(404, first(c.LetHostGo(ctx, "nobody")), nil)
+	all := "all"
+	r = get[contract.Rollout](t, first(c.StartRollout(ctx, contract.NewRollout{Plan: &oneWave, Hosts: &all})), nil)
+	back := get[contract.Rollout](t, first(c.TakeBackRollout(ctx, r.Id, contract.Reason{Reason: &reason})), nil)
+	assert.Equal(t, r.Id, *back.TakesBack)
+	bad(409, first(c.TakeBackRollout(ctx, r.Id, contract.Reason{})), nil)
+	eventually(t, 10*time.Second, "it to end", func() bool {
+		return get[contract.Rollout](t, first(c.GetRollout(ctx, back.Id)), nil).State == contract.RolloutStateDone
+	})
+	history := get[contract.HostHistory](t, first(c.GetHostHistory(ctx, "later", nil)), nil).Items
+	assert.GreaterOrEqual(t, len(history), 4)
+	now := time.Now()
+	then := get[contract.HostHistory](t, first(c.GetHostHistory(ctx, "later",
+		&contract.GetHostHistoryParams{At: &now})), nil).Items
+	require.Len(t, then, 1)
+	assert.Contains(t, *then[0].Config, "source: lines")
+	before := now.AddDate(-1, 0, 0)
+	bad(404, first(c.GetHostHistory(ctx, "later", &contract.GetHostHistoryParams{At: &before})), nil)
+	get[contract.Host](t, first(c.EditHostLabels(ctx, "later", nil, contract.MapEdit{Remove: &[]string{"x"}})), nil)
+}
+
 func first(resp *http.Response, err error) *http.Response {
 	if err != nil {
 		panic(err)

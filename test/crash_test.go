@@ -212,7 +212,7 @@ func TestServiceIsKilled(t *testing.T) {
 				}
 				revisions[p.Revision] = title
 				var r contract.Rollout
-				resp, err := d.api.StartRollout(ctx, contract.NewRollout{})
+				resp, err := d.api.StartRollout(ctx, contract.NewRollout{Plan: &oneWave})
 				if err != nil {
 					return
 				}

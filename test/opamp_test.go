@@ -131,7 +131,7 @@ func TestPollingClient(t *testing.T) {
 	assert.Equal(t, "linux", h.Observed["os.type"])
 
 	d.publish(linesCatalogue("/nowhere/*.log", "http://127.0.0.1:9/in"))
-	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{})
+	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{Plan: &oneWave})
 	r := get[contract.Rollout](t, resp, err)
 	var config *protobufs.AgentRemoteConfig
 	eventually(t, 10*time.Second, "the config", func() bool {
@@ -369,6 +369,6 @@ func TestKnock(t *testing.T) {
 // rollOutOffered starts a rollout without waiting for anybody.
 func (d *desk) rollOutOffered() {
 	d.t.Helper()
-	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{})
+	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{Plan: &oneWave})
 	get[contract.Rollout](d.t, resp, err)
 }

@@ -222,8 +222,8 @@ func TestPendingAndCatchUp(t *testing.T) {
 	eventually(
 		t,
 		5*time.Second,
-		"pending: inventory",
-		func() bool { p := d.host("a").Pending; return p != nil && *p == "inventory" },
+		"pending: settings",
+		func() bool { p := d.host("a").Pending; return p != nil && *p == "settings" },
 	)
 	assert.Nil(t, d.host("b").Pending)
 	resp, err = d.api.GetHostConfig(context.Background(), "a")
@@ -281,7 +281,8 @@ func TestSystemLog(t *testing.T) {
 		}
 	}
 	script := `const http = require('http'); let n = 0
-http.createServer((q, s) => { let b = ''; q.on('data', (d) => (b += d)); q.on('end', () => { if (q.url === '/count') return s.end(String(n)); n += b.split('\n').filter(Boolean).map(JSON.parse).length; s.end() }) }).listen(+process.argv[1], '127.0.0.1')`
+http.createServer((q, s) => { let b = ''; q.on('data', (d) => (b += d)); q.on('end',
+	() => { if (q.url === '/count') return s.end(String(n)); n += b.split('\n').filter(Boolean).map(JSON.parse).length; s.end() }) }).listen(+process.argv[1], '127.0.0.1')`
 	address := freePort(t)
 	recv := exec.Command(node, "-e", script, strings.Split(address, ":")[1])
 	require.NoError(t, recv.Start())

@@ -165,7 +165,7 @@ func TestConfigIsRefused(t *testing.T) {
 
 	// Going back is a rollout of an earlier revision.
 	one := 1
-	resp, err = d.api.StartRollout(context.Background(), contract.NewRollout{Revision: &one})
+	resp, err = d.api.StartRollout(context.Background(), contract.NewRollout{Revision: &one, Plan: &oneWave})
 	back := get[contract.Rollout](t, resp, err)
 	eventually(t, 10*time.Second, "the way back", func() bool {
 		resp, err := d.api.GetRollout(context.Background(), back.Id)

@@ -8,7 +8,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
+	"time"
 	_ "time/tzdata" // zones must be the same everywhere
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -83,10 +85,48 @@ those that the service says were acknowledged, and those that arrived at the rec
 	f.BoolVar(&once, "once", false, "tell the whole story, print a table and end")
 	f.IntVar(&records, "records", 400, "with --once: records for each log")
 	f.BoolVar(&verbose, "verbose", false, "show what service and agents log")
+	cmd.AddCommand(simulateCmd())
 	if err := cmd.ExecuteContext(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "synaxis-demo:", err)
 		os.Exit(1)
 	}
+}
+
+// simulateCmd lets a large fleet of light hosts go through all that a rollout may meet.
+func simulateCmd() *cobra.Command {
+	var o fleetsim.SimulationOptions
+	cmd := &cobra.Command{
+		Use:   "simulate",
+		Short: "A large fleet with real connections and no data path, and the built service in a process of its own",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			self, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			o.Bin, o.Out = filepath.Dir(self), os.Stdout
+			missed := 0
+			err = fleetsim.Simulate(ctx, o, func(m fleetsim.Measure) {
+				mark := "●"
+				if !m.Met {
+					mark = "✖"
+					missed++
+				}
+				fmt.Printf("%s %-44s aim: %-62s seen: %s\n", mark, m.What, m.Aim, m.Seen)
+			})
+			if err == nil && missed > 0 {
+				err = fmt.Errorf("%d aims are missed", missed)
+			}
+			return err
+		},
+	}
+	cmd.Flags().IntVar(&o.Hosts, "hosts", 10_000, "how many hosts")
+	cmd.Flags().IntVar(&o.Kills, "kills", 20, "in how many rollouts the service is killed")
+	cmd.Flags().DurationVar(&o.Report, "report", 30*time.Second, "how often hosts report")
+	cmd.Flags().DurationVar(&o.Rest, "rest", time.Minute, "how long the fleet is watched at rest")
+	return cmd
 }
 
 // tell runs the story and prints its table.

@@ -154,6 +154,8 @@ func (a *app) hostCmd() *cobra.Command {
 		a.hostImportCmd(),
 		a.hostExportCmd(),
 		a.hostRetireCmd(),
+		a.hostHistoryCmd(),
+		a.hostLetGoCmd(),
 		a.hostEditCmd("label [HOST] KEY=VALUE... [KEY-...]", "Set labels, or remove them with KEY-", "labels"),
 		a.hostEditCmd(
 			"set [HOST] NAME=VALUE... [NAME-...]",
@@ -275,6 +277,9 @@ them, unless --limit is given.`,
 					if h.Pending != nil {
 						rev += " +" + *h.Pending
 					}
+					if h.Pinned != nil {
+						rev += " pinned"
+					}
 					rows = append(
 						rows,
 						[]string{
@@ -355,6 +360,10 @@ func (a *app) host(h contract.Host) {
 	if h.Pending != nil {
 		pending = *h.Pending + "; see synaxis host config " + h.Name
 	}
+	pinned := ""
+	if h.Pinned != nil {
+		pinned = fmt.Sprintf("by rollout %d, and left out of others; synaxis host let-go %s", *h.Pinned, h.Name)
+	}
 	a.facts(
 		"labels",
 		labels(h.Labels),
@@ -366,6 +375,8 @@ func (a *app) host(h contract.Host) {
 		config,
 		"pending",
 		pending,
+		"pinned",
+		pinned,
 		"refused because",
 		str(h.ConfigReason),
 		"system",

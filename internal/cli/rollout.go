@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -43,27 +44,71 @@ func stateCounts(m map[string]int) string {
 
 func (a *app) rolloutCmd() *cobra.Command {
 	cmd := group("rollout", "Bring hosts to a revision")
-	cmd.AddCommand(a.rolloutStartCmd(), a.rolloutShowCmd(), a.rolloutWatchCmd(), a.rolloutListCmd())
+	cmd.AddCommand(a.rolloutPreviewCmd(), a.rolloutStartCmd(), a.rolloutShowCmd(), a.rolloutWatchCmd(),
+		a.rolloutListCmd())
+	for _, x := range []struct{ verb, short string }{
+		{"pause", "Tell no more hosts until it is resumed"},
+		{"resume", "Go on with a rollout that was paused or stopped"},
+		{"stop", "End a rollout where it stands"},
+		{"approve", "Let the wave that asks begin, or pass without evidence"},
+		{"skip-soak", "End the soak of the wave at work"},
+		{"retry", "Tell hosts again that refused or did not answer"},
+		{"leave-out", "Leave a host out that has not confirmed"},
+	} {
+		cmd.AddCommand(a.rolloutActCmd(x.verb, x.short))
+	}
+	cmd.AddCommand(a.rolloutBackCmd())
 	return cmd
 }
 
+// rolloutFlags are what says which rollout is to start.
+type rolloutFlags struct {
+	revision                 int
+	plan, hosts, first, only string
+}
+
+func (f *rolloutFlags) add(a *app, cmd *cobra.Command) {
+	cmd.Flags().IntVar(&f.revision, "revision", 0, "a revision (default: the newest)")
+	cmd.Flags().StringVar(&f.plan, "plan", "",
+		"a plan of the revision, usual or one-wave (default: the one for what changes)")
+	cmd.Flags().StringVar(&f.hosts, "hosts", "",
+		"for chosen hosts only, which keep it until they are let go: a condition, or KEY=VALUE")
+	cmd.Flags().StringVar(&f.first, "first", "", "a host of the first wave")
+	cmd.Flags().StringVar(&f.only, "only", "",
+		"for one cause only: revision, labels, settings, system, renderer or \"secret NAME\"")
+	_ = cmd.RegisterFlagCompletionFunc("first", a.completeHosts())
+}
+
+func (f *rolloutFlags) body() contract.NewRollout {
+	text := func(s string) *string {
+		if s == "" {
+			return nil
+		}
+		return &s
+	}
+	b := contract.NewRollout{Plan: text(f.plan), Hosts: text(f.hosts), First: text(f.first), Only: text(f.only)}
+	if f.revision > 0 {
+		b.Revision = &f.revision
+	}
+	return b
+}
+
 func (a *app) rolloutStartCmd() *cobra.Command {
-	var revision int
-	var watch bool
+	var f rolloutFlags
+	var watch, dry bool
 	var timeout time.Duration
 	cmd := &cobra.Command{
-		Use: "start", Short: "Start a rollout of the newest revision, or of an earlier one to go back",
+		Use: "start", Short: "Start a rollout of the newest revision, or of another one",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if dry {
+				return a.rolloutPreview(cmd.Context(), f.body())
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			body := contract.NewRollout{}
-			if revision > 0 {
-				body.Revision = &revision
-			}
-			r, raw, err := answer[contract.Rollout](c.StartRollout(cmd.Context(), body))
+			r, raw, err := answer[contract.Rollout](c.StartRollout(cmd.Context(), f.body()))
 			if err != nil {
 				return err
 			}
@@ -72,20 +117,213 @@ func (a *app) rolloutStartCmd() *cobra.Command {
 			}
 			return a.show(raw, func() {
 				a.printf(
-					"Rollout %d of revision %d to %s: %s\nFollow it: synaxis rollout watch %d\n",
+					"Rollout %d of revision %d to %s by plan %s: %s\nFollow it: synaxis rollout watch %d\n",
 					r.Id,
 					r.Revision,
 					plural(len(r.Hosts), "host", "hosts"),
+					r.Plan.Name,
 					stateCounts(r.Counts),
 					r.Id,
 				)
 			})
 		},
 	}
-	cmd.Flags().IntVar(&revision, "revision", 0, "a revision (default: the newest)")
+	f.add(a, cmd)
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell what it would do, as rollout preview does")
 	cmd.Flags().BoolVar(&watch, "watch", false, "follow it to its end")
 	cmd.Flags().DurationVar(&timeout, "timeout", 10*time.Minute, "with --watch: how long to wait")
 	return cmd
+}
+
+func (a *app) rolloutPreviewCmd() *cobra.Command {
+	var f rolloutFlags
+	cmd := &cobra.Command{
+		Use: "preview", Short: "Tell what a rollout would do: which host is in which wave, and why hosts change",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.rolloutPreview(cmd.Context(), f.body()) },
+	}
+	f.add(a, cmd)
+	return cmd
+}
+
+func (a *app) rolloutPreview(ctx context.Context, body contract.NewRollout) error {
+	return ask(
+		a,
+		func(c *contract.Client) (*http.Response, error) { return c.PreviewRollout(ctx, body) },
+		func(p contract.RolloutPreview) {
+			a.facts(
+				"revision", revisionWords(p),
+				"plan", fmt.Sprintf("%s: %s", p.Plan.Name, p.Why),
+				"soak", p.Plan.Soak,
+				"stops when", str(p.Plan.StopWhen),
+				"then", map[string]string{"hold": "waits for a person",
+					"go-back": "takes it back by itself"}[p.Plan.OnStop],
+				"changes", plural(p.Changes, "host", "hosts")+"; "+plural(p.Same, "host runs",
+					"hosts run")+" it already",
+			)
+			a.printf("\n")
+			var rows [][]string
+			for _, w := range p.Waves {
+				note := ""
+				if len(w.Away) > 0 {
+					note = fmt.Sprintf("%d away", len(w.Away))
+				}
+				if w.Approve != nil && *w.Approve {
+					note = strings.TrimPrefix(note+", waits for a person", ", ")
+				}
+				rows = append(rows, []string{fmt.Sprint(w.Wave), w.Says, fmt.Sprint(len(w.Hosts)), someOf(w.Hosts),
+					note})
+			}
+			a.table([]string{"wave", "says", "hosts", "which", "note"}, rows, 3)
+			for _, cause := range slices.Sorted(maps.Keys(p.Causes)) {
+				a.printf("%s for %s\n", plural(p.Causes[cause], "host changes", "hosts change"), cause)
+			}
+			for _, why := range slices.Sorted(maps.Keys(p.Left)) {
+				a.printf("%s: %s\n", plural(p.Left[why], "host is left as it is", "hosts are left as they are"), why)
+			}
+			if p.Problem != nil {
+				a.printf("\nIt cannot start now: %s\n", *p.Problem)
+			}
+		},
+	)
+}
+
+func revisionWords(p contract.RolloutPreview) string {
+	if p.Before == nil {
+		return fmt.Sprintf("%d; nothing is in force yet", p.Revision)
+	}
+	return fmt.Sprintf("%d; in force is %d", p.Revision, *p.Before)
+}
+
+// someOf names the first of many.
+func someOf(names []string) string {
+	const most = 4
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// rolloutActCmd is a decision of a person.
+func (a *app) rolloutActCmd(verb, short string) *cobra.Command {
+	var reason string
+	use, args := verb+" ROLLOUT", cobra.ExactArgs(1)
+	switch verb {
+	case "retry":
+		use, args = use+" [HOST]", cobra.RangeArgs(1, 2)
+	case "leave-out":
+		use, args = use+" HOST", cobra.ExactArgs(2)
+	}
+	cmd := &cobra.Command{
+		Use: use, Short: short, Args: args, ValidArgsFunction: a.completeRollouts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := rolloutArg(args[0])
+			if err != nil {
+				return err
+			}
+			body := contract.RolloutAction{Action: contract.RolloutActionAction(verb)}
+			if reason != "" {
+				body.Reason = &reason
+			}
+			if len(args) > 1 {
+				body.Host = &args[1]
+			}
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.ActOnRollout(cmd.Context(), id, body) },
+				func(r contract.Rollout) {
+					last := r.Decisions[len(r.Decisions)-1]
+					a.printf("Rollout %d is %s: %s. %s: %s\n", r.Id, r.State, phaseWords(r.Phase, r.Until, r.Asks),
+						last.What,
+						last.Why)
+				},
+			)
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	return cmd
+}
+
+func (a *app) rolloutBackCmd() *cobra.Command {
+	var reason string
+	var watch, dry bool
+	var timeout time.Duration
+	cmd := &cobra.Command{
+		Use: "back ROLLOUT", Short: "Bring the hosts that a rollout has changed back to what was in force before",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeRollouts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := rolloutArg(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if dry {
+				return ask(
+					a,
+					func(c *contract.Client) (*http.Response, error) { return c.GetRollout(cmd.Context(), id) },
+					func(r contract.Rollout) {
+						if r.Back == nil {
+							a.printf("Rollout %d cannot be taken back\n", id)
+							return
+						}
+						a.printf("Goes back to revision %d on %s; %d away\n", r.Back.Revision, plural(r.Back.Hosts,
+							"host", "hosts"),
+							r.Back.Away)
+					},
+				)
+			}
+			body := contract.Reason{}
+			if reason != "" {
+				body.Reason = &reason
+			}
+			r, raw, err := answer[contract.Rollout](c.TakeBackRollout(cmd.Context(), id, body))
+			if err != nil {
+				return err
+			}
+			if watch {
+				return a.watch(cmd.Context(), c, r.Id, timeout)
+			}
+			return a.show(raw, func() {
+				a.printf("Rollout %d takes rollout %d back: revision %d on %s\nFollow it: synaxis rollout watch %d\n", r.Id, id,
+					r.Revision, plural(len(r.Hosts), "host", "hosts"), r.Id)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell what it would do")
+	cmd.Flags().BoolVar(&watch, "watch", false, "follow it to its end")
+	cmd.Flags().DurationVar(&timeout, "timeout", 10*time.Minute, "with --watch: how long to wait")
+	return cmd
+}
+
+// phaseWords tells what a rollout is at.
+func phaseWords(phase contract.RolloutPhase, until *time.Time, asks *string) string {
+	by := ""
+	if until != nil {
+		by = fmt.Sprintf(" until %s (%s)", until.Local().Format("15:04:05"), ahead(*until))
+	}
+	switch phase {
+	case contract.RolloutPhaseSoaking:
+		return "watches the wave" + by
+	case contract.RolloutPhaseProving:
+		return "waits for evidence" + by + ": " + str(asks)
+	case contract.RolloutPhaseAsking:
+		return "asks a person: " + str(asks)
+	case contract.RolloutPhaseClosed:
+		return "waits for its window" + by
+	}
+	return "changes hosts"
+}
+
+func ahead(t time.Time) string {
+	d := time.Until(t).Round(time.Second)
+	if d < 0 {
+		return "now"
+	}
+	return "in " + d.String()
 }
 
 func rolloutArg(s string) (int, error) {
@@ -128,28 +366,83 @@ func (a *app) rollout(r contract.Rollout) {
 	if r.Ended != nil {
 		ended = fmt.Sprintf("%s, after %s", when(r.Ended), r.Ended.Sub(r.Started).Round(100*time.Millisecond))
 	}
+	state := string(r.State) + ": " + stateCounts(r.Counts)
+	now := "-"
+	if r.State == contract.RolloutStateRunning {
+		now = fmt.Sprintf("wave %d of %d %s", r.Wave, r.Waves, phaseWords(r.Phase, r.Until, r.Asks))
+	}
+	of := fmt.Sprintf("%d of revision %d", r.Id, r.Revision)
+	if r.TakesBack != nil {
+		of += fmt.Sprintf(", takes back rollout %d", *r.TakesBack)
+	}
+	if r.TakenBackBy != nil {
+		of += fmt.Sprintf(", taken back by rollout %d", *r.TakenBackBy)
+	}
+	if r.Chosen != nil {
+		of += ", for " + *r.Chosen
+	}
 	a.facts(
-		"rollout",
-		fmt.Sprintf("%d of revision %d", r.Id, r.Revision),
-		"state",
-		string(r.State)+": "+stateCounts(r.Counts),
-		"wave",
-		fmt.Sprintf("%d of %d", r.Wave, r.Waves),
-		"started",
-		when(&r.Started)+" by "+r.Author,
-		"ended",
-		ended,
+		"rollout", of,
+		"state", state,
+		"plan", planWords(r.Plan),
+		"now", now,
+		"started", when(&r.Started)+" by "+r.Author,
+		"ended", ended,
 	)
+	if r.Gate != nil {
+		a.facts("gate", numberWords(r.Gate.Numbers))
+		if r.Gate.Missing != nil {
+			a.facts("lacks", *r.Gate.Missing)
+		}
+	}
+	if r.Back != nil {
+		a.facts("back", fmt.Sprintf("to revision %d on %s; %d away", r.Back.Revision, plural(r.Back.Hosts, "host",
+			"hosts"),
+			r.Back.Away))
+	}
 	a.printf("\n")
 	var rows [][]string
-	for _, h := range r.Hosts {
-		rows = append(rows, []string{h.Host, h.State, ago(&h.Since), str(h.Reason)})
+	for _, w := range r.WaveList {
+		rows = append(rows, []string{fmt.Sprint(w.Wave), w.Says, fmt.Sprint(w.Hosts), stateCounts(w.Counts)})
 	}
-	a.table([]string{"host", "state", "since", "reason"}, rows, 3)
+	a.table([]string{"wave", "says", "hosts", "state"}, rows, 3)
+	a.printf("\n")
+	rows = nil
+	for _, h := range r.Hosts {
+		rows = append(rows, []string{h.Host, fmt.Sprint(h.Wave), h.State, ago(&h.Since), str(h.Reason)})
+	}
+	a.table([]string{"host", "wave", "state", "since", "reason"}, rows, 4)
 	a.printf("\n")
 	for _, d := range r.Decisions {
-		a.printf("%s  %s: %s\n", when(&d.At), d.What, d.Why)
+		who := ""
+		if d.Who != nil {
+			who = " (" + *d.Who + ")"
+		}
+		a.printf("%s  %s: %s%s\n", when(&d.At), d.What, d.Why, who)
 	}
+}
+
+// planWords is a plan in a line.
+func planWords(p contract.RolloutPlan) string {
+	out := fmt.Sprintf("%s: %s; soak %s", p.Name, strings.Join(p.Waves, ", "), p.Soak)
+	if p.StopWhen != nil {
+		out += fmt.Sprintf("; stops when %s, then %s", *p.StopWhen, p.OnStop)
+	}
+	if p.Window != nil {
+		out += "; window " + *p.Window
+	}
+	return out
+}
+
+// numberWords are numbers by name.
+func numberWords(numbers map[string]float64) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(numbers)) {
+		if numbers[name] != 0 || !strings.HasSuffix(name, "_share") {
+			parts = append(parts, fmt.Sprintf("%s %.3g", name, numbers[name]))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func (a *app) rolloutWatchCmd() *cobra.Command {
@@ -178,6 +471,8 @@ func (a *app) watch(ctx context.Context, c *contract.Client, id int, timeout tim
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	last := ""
+	bar := a.progress(fmt.Sprintf("rollout %d", id))
+	defer bar.end()
 	for {
 		r, raw, err := answer[contract.Rollout](c.GetRollout(ctx, id))
 		if err != nil {
@@ -187,17 +482,23 @@ func (a *app) watch(ctx context.Context, c *contract.Client, id int, timeout tim
 			return err
 		}
 		line := fmt.Sprintf("rollout %d of revision %d: %s", r.Id, r.Revision, stateCounts(r.Counts))
+		if r.State == contract.RolloutStateRunning && (r.Waves > 1 || r.Phase != contract.RolloutPhaseChanging) {
+			line += fmt.Sprintf("; wave %d of %d %s", r.Wave, r.Waves, phaseWords(r.Phase, nil, r.Asks))
+		}
+		bar.set(r)
 		if line != last && a.output == "table" {
 			a.printf("%s  %s\n", time.Now().Format("15:04:05"), line)
 			last = line
 		}
-		if r.State != contract.RolloutStateRunning {
+		if r.State == contract.RolloutStateDone || r.State == contract.RolloutStateStopped {
+			bar.end()
 			if a.output != "table" {
 				if err := a.show(raw, nil); err != nil {
 					return err
 				}
 			} else {
-				a.printf("%s\n", strings.ToUpper(string(r.State[:1]))+string(r.State[1:]))
+				d := r.Decisions[len(r.Decisions)-1]
+				a.printf("%s%s: %s\n", strings.ToUpper(d.What[:1]), d.What[1:], d.Why)
 			}
 			if r.State == contract.RolloutStateStopped {
 				for _, h := range r.Hosts {
@@ -220,6 +521,17 @@ func (a *app) watch(ctx context.Context, c *contract.Client, id int, timeout tim
 	}
 }
 
+// rolloutState is the state of a rollout in a list.
+func rolloutState(r contract.RolloutSummary) string {
+	switch {
+	case r.TakenBackBy != nil:
+		return fmt.Sprintf("taken back by %d", *r.TakenBackBy)
+	case r.State == contract.RolloutSummaryStateRunning:
+		return fmt.Sprintf("wave %d of %d %s", r.Wave, r.Waves, r.Phase)
+	}
+	return string(r.State)
+}
+
 func (a *app) rolloutListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List rollouts, newest first", Args: cobra.NoArgs,
@@ -239,7 +551,7 @@ func (a *app) rolloutListCmd() *cobra.Command {
 							[]string{
 								fmt.Sprint(r.Id),
 								fmt.Sprint(r.Revision),
-								string(r.State),
+								rolloutState(r),
 								when(&r.Started),
 								r.Author,
 								stateCounts(r.Counts),

@@ -294,6 +294,11 @@ type ClientInterface interface {
 	// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
 	ExplainHost(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHostHistory What a host was to run, with which labels and settings, and by whose change, newest first
+	//
+	// Corresponds with GET /hosts/{host}/history (the `GetHostHistory` operationId).
+	GetHostHistory(ctx context.Context, host HostName, params *GetHostHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EditHostLabelsWithBody Set or remove labels
 	//
 	// Takes any type of body and a specified content type.
@@ -307,6 +312,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabels(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LetHostGo Give a pinned host what is in force, and let it go with the others again
+	//
+	// Corresponds with POST /hosts/{host}/let-go (the `LetHostGo` operationId).
+	LetHostGo(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
 	//
@@ -457,6 +467,20 @@ type ClientInterface interface {
 	// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
 	DiffRevisions(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewRolloutWithBody What a rollout would do - its plan, which host is in which wave, and why hosts change
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+	PreviewRolloutWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRollout What a rollout would do - its plan, which host is in which wave, and why hosts change
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+	PreviewRollout(ctx context.Context, body PreviewRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRollouts Rollouts, newest first
 	//
 	// Corresponds with GET /rollouts (the `ListRollouts` operationId).
@@ -480,6 +504,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /rollouts/{rollout} (the `GetRollout` operationId).
 	GetRollout(ctx context.Context, rollout RolloutID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnRolloutWithBody What a person decides of a rollout
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+	ActOnRolloutWithBody(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnRollout What a person decides of a rollout
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+	ActOnRollout(ctx context.Context, rollout RolloutID, body ActOnRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBackRolloutWithBody Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+	TakeBackRolloutWithBody(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBackRollout Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+	TakeBackRollout(ctx context.Context, rollout RolloutID, body TakeBackRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSecrets Secrets, without their values
 	//
@@ -1221,6 +1273,21 @@ func (c *Client) ExplainHost(ctx context.Context, host HostName, source string, 
 	return c.Client.Do(req)
 }
 
+// GetHostHistory What a host was to run, with which labels and settings, and by whose change, newest first
+//
+// Corresponds with GET /hosts/{host}/history (the `GetHostHistory` operationId).
+func (c *Client) GetHostHistory(ctx context.Context, host HostName, params *GetHostHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostHistoryRequest(c.Server, host, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // EditHostLabelsWithBody Set or remove labels
 //
 // Takes any type of body and a specified content type.
@@ -1245,6 +1312,21 @@ func (c *Client) EditHostLabelsWithBody(ctx context.Context, host HostName, para
 // Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 func (c *Client) EditHostLabels(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditHostLabelsRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LetHostGo Give a pinned host what is in force, and let it go with the others again
+//
+// Corresponds with POST /hosts/{host}/let-go (the `LetHostGo` operationId).
+func (c *Client) LetHostGo(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetHostGoRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -1654,6 +1736,40 @@ func (c *Client) DiffRevisions(ctx context.Context, revision int, params *DiffRe
 	return c.Client.Do(req)
 }
 
+// PreviewRolloutWithBody What a rollout would do - its plan, which host is in which wave, and why hosts change
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+func (c *Client) PreviewRolloutWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRolloutRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRollout What a rollout would do - its plan, which host is in which wave, and why hosts change
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+func (c *Client) PreviewRollout(ctx context.Context, body PreviewRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRolloutRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRollouts Rollouts, newest first
 //
 // Corresponds with GET /rollouts (the `ListRollouts` operationId).
@@ -1708,6 +1824,74 @@ func (c *Client) StartRollout(ctx context.Context, body StartRolloutJSONRequestB
 // Corresponds with GET /rollouts/{rollout} (the `GetRollout` operationId).
 func (c *Client) GetRollout(ctx context.Context, rollout RolloutID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRolloutRequest(c.Server, rollout)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnRolloutWithBody What a person decides of a rollout
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+func (c *Client) ActOnRolloutWithBody(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnRolloutRequestWithBody(c.Server, rollout, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnRollout What a person decides of a rollout
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+func (c *Client) ActOnRollout(ctx context.Context, rollout RolloutID, body ActOnRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnRolloutRequest(c.Server, rollout, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBackRolloutWithBody Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+func (c *Client) TakeBackRolloutWithBody(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackRolloutRequestWithBody(c.Server, rollout, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBackRollout Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+func (c *Client) TakeBackRollout(ctx context.Context, rollout RolloutID, body TakeBackRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackRolloutRequest(c.Server, rollout, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3758,6 +3942,67 @@ func NewExplainHostRequest(server string, host HostName, source string) (*http.R
 	return req, nil
 }
 
+// NewGetHostHistoryRequest constructs an http.Request for the GetHostHistory method
+func NewGetHostHistoryRequest(server string, host HostName, params *GetHostHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewEditHostLabelsRequest calls the generic EditHostLabels builder with application/json body
 func NewEditHostLabelsRequest(server string, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3815,6 +4060,40 @@ func NewEditHostLabelsRequestWithBody(server string, host HostName, params *Edit
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewLetHostGoRequest constructs an http.Request for the LetHostGo method
+func NewLetHostGoRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/let-go", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -4593,6 +4872,46 @@ func NewDiffRevisionsRequest(server string, revision int, params *DiffRevisionsP
 	return req, nil
 }
 
+// NewPreviewRolloutRequest calls the generic PreviewRollout builder with application/json body
+func NewPreviewRolloutRequest(server string, body PreviewRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewRolloutRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewRolloutRequestWithBody constructs an http.Request for the PreviewRollout method, with any body, and a specified content type
+func NewPreviewRolloutRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollout-preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRolloutsRequest constructs an http.Request for the ListRollouts method
 func NewListRolloutsRequest(server string) (*http.Request, error) {
 	var err error
@@ -4690,6 +5009,100 @@ func NewGetRolloutRequest(server string, rollout RolloutID) (*http.Request, erro
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewActOnRolloutRequest calls the generic ActOnRollout builder with application/json body
+func NewActOnRolloutRequest(server string, rollout RolloutID, body ActOnRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnRolloutRequestWithBody(server, rollout, "application/json", bodyReader)
+}
+
+// NewActOnRolloutRequestWithBody constructs an http.Request for the ActOnRollout method, with any body, and a specified content type
+func NewActOnRolloutRequestWithBody(server string, rollout RolloutID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rollout", rollout, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeBackRolloutRequest calls the generic TakeBackRollout builder with application/json body
+func NewTakeBackRolloutRequest(server string, rollout RolloutID, body TakeBackRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeBackRolloutRequestWithBody(server, rollout, "application/json", bodyReader)
+}
+
+// NewTakeBackRolloutRequestWithBody constructs an http.Request for the TakeBackRollout method, with any body, and a specified content type
+func NewTakeBackRolloutRequestWithBody(server string, rollout RolloutID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rollout", rollout, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts/%s/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5614,6 +6027,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hosts/{host}/explain/{source} (the `ExplainHost` operationId).
 	ExplainHostWithResponse(ctx context.Context, host HostName, source string, reqEditors ...RequestEditorFn) (*ExplainHostResponse, error)
 
+	// GetHostHistoryWithResponse What a host was to run, with which labels and settings, and by whose change, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/history (the `GetHostHistory` operationId).
+	GetHostHistoryWithResponse(ctx context.Context, host HostName, params *GetHostHistoryParams, reqEditors ...RequestEditorFn) (*GetHostHistoryResponse, error)
+
 	// EditHostLabelsWithBodyWithResponse Set or remove labels
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5627,6 +6047,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /hosts/{host}/labels (the `EditHostLabels` operationId).
 	EditHostLabelsWithResponse(ctx context.Context, host HostName, params *EditHostLabelsParams, body EditHostLabelsJSONRequestBody, reqEditors ...RequestEditorFn) (*EditHostLabelsResponse, error)
+
+	// LetHostGoWithResponse Give a pinned host what is in force, and let it go with the others again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/let-go (the `LetHostGo` operationId).
+	LetHostGoWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*LetHostGoResponse, error)
 
 	// ReadHostLinesWithResponse The last lines of a file of a host. A right of its own; every reading is in the audit
 	//
@@ -5803,6 +6230,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /revisions/{revision}/diff (the `DiffRevisions` operationId).
 	DiffRevisionsWithResponse(ctx context.Context, revision int, params *DiffRevisionsParams, reqEditors ...RequestEditorFn) (*DiffRevisionsResponse, error)
 
+	// PreviewRolloutWithBodyWithResponse What a rollout would do - its plan, which host is in which wave, and why hosts change
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+	PreviewRolloutWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRolloutResponse, error)
+
+	// PreviewRolloutWithResponse What a rollout would do - its plan, which host is in which wave, and why hosts change
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+	PreviewRolloutWithResponse(ctx context.Context, body PreviewRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRolloutResponse, error)
+
 	// ListRolloutsWithResponse Rollouts, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5830,6 +6271,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /rollouts/{rollout} (the `GetRollout` operationId).
 	GetRolloutWithResponse(ctx context.Context, rollout RolloutID, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error)
+
+	// ActOnRolloutWithBodyWithResponse What a person decides of a rollout
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+	ActOnRolloutWithBodyWithResponse(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnRolloutResponse, error)
+
+	// ActOnRolloutWithResponse What a person decides of a rollout
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+	ActOnRolloutWithResponse(ctx context.Context, rollout RolloutID, body ActOnRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnRolloutResponse, error)
+
+	// TakeBackRolloutWithBodyWithResponse Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+	TakeBackRolloutWithBodyWithResponse(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackRolloutResponse, error)
+
+	// TakeBackRolloutWithResponse Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+	TakeBackRolloutWithResponse(ctx context.Context, rollout RolloutID, body TakeBackRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackRolloutResponse, error)
 
 	// ListSecretsWithResponse Secrets, without their values
 	//
@@ -7447,6 +7916,54 @@ func (r ExplainHostResponse) ContentType() string {
 	return ""
 }
 
+type GetHostHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostHistory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHostHistoryResponse) GetJSON200() *HostHistory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHostHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHostHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHostHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHostHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHostHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EditHostLabelsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7489,6 +8006,47 @@ func (r EditHostLabelsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditHostLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LetHostGoResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LetHostGoResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LetHostGoResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LetHostGoResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LetHostGoResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LetHostGoResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8393,6 +8951,54 @@ func (r DiffRevisionsResponse) ContentType() string {
 	return ""
 }
 
+type PreviewRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRolloutResponse) GetJSON200() *RolloutPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRolloutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRolloutsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8531,6 +9137,102 @@ func (r GetRolloutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ActOnRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rollout
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ActOnRolloutResponse) GetJSON200() *Rollout {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnRolloutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeBackRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Rollout
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeBackRolloutResponse) GetJSON201() *Rollout {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeBackRolloutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeBackRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeBackRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeBackRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeBackRolloutResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9814,6 +10516,19 @@ func (c *ClientWithResponses) ExplainHostWithResponse(ctx context.Context, host 
 	return ParseExplainHostResponse(rsp)
 }
 
+// GetHostHistoryWithResponse What a host was to run, with which labels and settings, and by whose change, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/history (the `GetHostHistory` operationId).
+func (c *ClientWithResponses) GetHostHistoryWithResponse(ctx context.Context, host HostName, params *GetHostHistoryParams, reqEditors ...RequestEditorFn) (*GetHostHistoryResponse, error) {
+	rsp, err := c.GetHostHistory(ctx, host, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHostHistoryResponse(rsp)
+}
+
 // EditHostLabelsWithBodyWithResponse Set or remove labels
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9838,6 +10553,19 @@ func (c *ClientWithResponses) EditHostLabelsWithResponse(ctx context.Context, ho
 		return nil, err
 	}
 	return ParseEditHostLabelsResponse(rsp)
+}
+
+// LetHostGoWithResponse Give a pinned host what is in force, and let it go with the others again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/let-go (the `LetHostGo` operationId).
+func (c *ClientWithResponses) LetHostGoWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*LetHostGoResponse, error) {
+	rsp, err := c.LetHostGo(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetHostGoResponse(rsp)
 }
 
 // ReadHostLinesWithResponse The last lines of a file of a host. A right of its own; every reading is in the audit
@@ -10165,6 +10893,32 @@ func (c *ClientWithResponses) DiffRevisionsWithResponse(ctx context.Context, rev
 	return ParseDiffRevisionsResponse(rsp)
 }
 
+// PreviewRolloutWithBodyWithResponse What a rollout would do - its plan, which host is in which wave, and why hosts change
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+func (c *ClientWithResponses) PreviewRolloutWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRolloutResponse, error) {
+	rsp, err := c.PreviewRolloutWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRolloutResponse(rsp)
+}
+
+// PreviewRolloutWithResponse What a rollout would do - its plan, which host is in which wave, and why hosts change
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollout-preview (the `PreviewRollout` operationId).
+func (c *ClientWithResponses) PreviewRolloutWithResponse(ctx context.Context, body PreviewRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRolloutResponse, error) {
+	rsp, err := c.PreviewRollout(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRolloutResponse(rsp)
+}
+
 // ListRolloutsWithResponse Rollouts, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10215,6 +10969,58 @@ func (c *ClientWithResponses) GetRolloutWithResponse(ctx context.Context, rollou
 		return nil, err
 	}
 	return ParseGetRolloutResponse(rsp)
+}
+
+// ActOnRolloutWithBodyWithResponse What a person decides of a rollout
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+func (c *ClientWithResponses) ActOnRolloutWithBodyWithResponse(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnRolloutResponse, error) {
+	rsp, err := c.ActOnRolloutWithBody(ctx, rollout, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnRolloutResponse(rsp)
+}
+
+// ActOnRolloutWithResponse What a person decides of a rollout
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts/{rollout} (the `ActOnRollout` operationId).
+func (c *ClientWithResponses) ActOnRolloutWithResponse(ctx context.Context, rollout RolloutID, body ActOnRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnRolloutResponse, error) {
+	rsp, err := c.ActOnRollout(ctx, rollout, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnRolloutResponse(rsp)
+}
+
+// TakeBackRolloutWithBodyWithResponse Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+func (c *ClientWithResponses) TakeBackRolloutWithBodyWithResponse(ctx context.Context, rollout RolloutID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackRolloutResponse, error) {
+	rsp, err := c.TakeBackRolloutWithBody(ctx, rollout, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackRolloutResponse(rsp)
+}
+
+// TakeBackRolloutWithResponse Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts/{rollout}/back (the `TakeBackRollout` operationId).
+func (c *ClientWithResponses) TakeBackRolloutWithResponse(ctx context.Context, rollout RolloutID, body TakeBackRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackRolloutResponse, error) {
+	rsp, err := c.TakeBackRollout(ctx, rollout, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackRolloutResponse(rsp)
 }
 
 // ListSecretsWithResponse Secrets, without their values
@@ -11553,6 +12359,39 @@ func ParseExplainHostResponse(rsp *http.Response) (*ExplainHostResponse, error) 
 	return response, nil
 }
 
+// ParseGetHostHistoryResponse parses an HTTP response from a GetHostHistoryWithResponse call
+func ParseGetHostHistoryResponse(rsp *http.Response) (*GetHostHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHostHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostHistory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseEditHostLabelsResponse parses an HTTP response from a EditHostLabelsWithResponse call
 func ParseEditHostLabelsResponse(rsp *http.Response) (*EditHostLabelsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11573,6 +12412,35 @@ func ParseEditHostLabelsResponse(rsp *http.Response) (*EditHostLabelsResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLetHostGoResponse parses an HTTP response from a LetHostGoWithResponse call
+func ParseLetHostGoResponse(rsp *http.Response) (*LetHostGoResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LetHostGoResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12205,6 +13073,39 @@ func ParseDiffRevisionsResponse(rsp *http.Response) (*DiffRevisionsResponse, err
 	return response, nil
 }
 
+// ParsePreviewRolloutResponse parses an HTTP response from a PreviewRolloutWithResponse call
+func ParsePreviewRolloutResponse(rsp *http.Response) (*PreviewRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRolloutsResponse parses an HTTP response from a ListRolloutsWithResponse call
 func ParseListRolloutsResponse(rsp *http.Response) (*ListRolloutsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12291,6 +13192,72 @@ func ParseGetRolloutResponse(rsp *http.Response) (*GetRolloutResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseActOnRolloutResponse parses an HTTP response from a ActOnRolloutWithResponse call
+func ParseActOnRolloutResponse(rsp *http.Response) (*ActOnRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rollout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeBackRolloutResponse parses an HTTP response from a TakeBackRolloutWithResponse call
+func ParseTakeBackRolloutResponse(rsp *http.Response) (*TakeBackRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeBackRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Rollout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -32,7 +32,8 @@ var rights = map[string][]Right{
 	}, "GetDraft": {MayLook}, "ListDraftDefinitions": {MayLook}, "GetDraftDefinition": {MayLook},
 	"ListConflicts": {MayLook},
 	"CheckDraft":    {MayLook}, "DiffDraft": {MayLook},
-	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "DiffRevisions": {MayLook}, "ListRollouts": {MayLook}, "GetRollout": {MayLook},
+	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "DiffRevisions": {MayLook}, "ListRollouts": {MayLook},
+	"GetRollout": {MayLook},
 
 	"GetPreflight": {MayLook}, "RunPreflight": {MayChange},
 	"GetBooks": {MayLook}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},
@@ -54,6 +55,8 @@ var rights = map[string][]Right{
 		MayChange,
 	}, "DiscardDraft": {MayChange}, "PutDraftDefinition": {MayChange}, "RemoveDraftDefinition": {MayChange},
 	"RevertDraftDefinition": {MayChange}, "PublishDraft": {MayChange}, "StartRollout": {MayChange},
+	"ActOnRollout": {MayChange}, "TakeBackRollout": {MayChange}, "LetHostGo": {MayChange},
+	"PreviewRollout": {MayTry}, "GetHostHistory": {MayLook},
 	"RemoveSecret": {MayChange}, "GrantSecret": {MayChange}, "RevokeGrant": {MayChange},
 
 	"SetSecret": {MaySetSecret},

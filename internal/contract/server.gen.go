@@ -7,7 +7,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"time"
 
@@ -211,9 +213,37 @@ func (e LanguageKeyType) Valid() bool {
 	}
 }
 
+// Defines values for RolloutPhase.
+const (
+	RolloutPhaseAsking   RolloutPhase = "asking"
+	RolloutPhaseChanging RolloutPhase = "changing"
+	RolloutPhaseClosed   RolloutPhase = "closed"
+	RolloutPhaseProving  RolloutPhase = "proving"
+	RolloutPhaseSoaking  RolloutPhase = "soaking"
+)
+
+// Valid indicates whether the value is a known member of the RolloutPhase enum.
+func (e RolloutPhase) Valid() bool {
+	switch e {
+	case RolloutPhaseAsking:
+		return true
+	case RolloutPhaseChanging:
+		return true
+	case RolloutPhaseClosed:
+		return true
+	case RolloutPhaseProving:
+		return true
+	case RolloutPhaseSoaking:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RolloutState.
 const (
 	RolloutStateDone    RolloutState = "done"
+	RolloutStatePaused  RolloutState = "paused"
 	RolloutStateRunning RolloutState = "running"
 	RolloutStateStopped RolloutState = "stopped"
 )
@@ -222,6 +252,8 @@ const (
 func (e RolloutState) Valid() bool {
 	switch e {
 	case RolloutStateDone:
+		return true
+	case RolloutStatePaused:
 		return true
 	case RolloutStateRunning:
 		return true
@@ -232,9 +264,70 @@ func (e RolloutState) Valid() bool {
 	}
 }
 
+// Defines values for RolloutActionAction.
+const (
+	Approve  RolloutActionAction = "approve"
+	LeaveOut RolloutActionAction = "leave-out"
+	Pause    RolloutActionAction = "pause"
+	Resume   RolloutActionAction = "resume"
+	Retry    RolloutActionAction = "retry"
+	SkipSoak RolloutActionAction = "skip-soak"
+	Stop     RolloutActionAction = "stop"
+)
+
+// Valid indicates whether the value is a known member of the RolloutActionAction enum.
+func (e RolloutActionAction) Valid() bool {
+	switch e {
+	case Approve:
+		return true
+	case LeaveOut:
+		return true
+	case Pause:
+		return true
+	case Resume:
+		return true
+	case Retry:
+		return true
+	case SkipSoak:
+		return true
+	case Stop:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RolloutSummaryPhase.
+const (
+	RolloutSummaryPhaseAsking   RolloutSummaryPhase = "asking"
+	RolloutSummaryPhaseChanging RolloutSummaryPhase = "changing"
+	RolloutSummaryPhaseClosed   RolloutSummaryPhase = "closed"
+	RolloutSummaryPhaseProving  RolloutSummaryPhase = "proving"
+	RolloutSummaryPhaseSoaking  RolloutSummaryPhase = "soaking"
+)
+
+// Valid indicates whether the value is a known member of the RolloutSummaryPhase enum.
+func (e RolloutSummaryPhase) Valid() bool {
+	switch e {
+	case RolloutSummaryPhaseAsking:
+		return true
+	case RolloutSummaryPhaseChanging:
+		return true
+	case RolloutSummaryPhaseClosed:
+		return true
+	case RolloutSummaryPhaseProving:
+		return true
+	case RolloutSummaryPhaseSoaking:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RolloutSummaryState.
 const (
 	RolloutSummaryStateDone    RolloutSummaryState = "done"
+	RolloutSummaryStatePaused  RolloutSummaryState = "paused"
 	RolloutSummaryStateRunning RolloutSummaryState = "running"
 	RolloutSummaryStateStopped RolloutSummaryState = "stopped"
 )
@@ -243,6 +336,8 @@ const (
 func (e RolloutSummaryState) Valid() bool {
 	switch e {
 	case RolloutSummaryStateDone:
+		return true
+	case RolloutSummaryStatePaused:
 		return true
 	case RolloutSummaryStateRunning:
 		return true
@@ -365,6 +460,13 @@ type AuditList struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// BackPreview what taking it back would do
+type BackPreview struct {
+	Away     int `json:"away"`
+	Hosts    int `json:"hosts"`
+	Revision int `json:"revision"`
+}
+
 // BookLine defines model for BookLine.
 type BookLine struct {
 	// Difference what the books do not account for
@@ -480,9 +582,11 @@ type CreatedJoinToken struct {
 
 // Decision defines model for Decision.
 type Decision struct {
-	At   time.Time `json:"at"`
-	What string    `json:"what"`
-	Why  string    `json:"why"`
+	At      time.Time           `json:"at"`
+	Numbers *map[string]float64 `json:"numbers,omitempty"`
+	What    string              `json:"what"`
+	Who     *string             `json:"who,omitempty"`
+	Why     string              `json:"why"`
 }
 
 // Definition defines model for Definition.
@@ -839,13 +943,18 @@ type Host struct {
 	LastSeen          *time.Time        `json:"lastSeen,omitempty"`
 	Name              string            `json:"name"`
 	Observed          map[string]string `json:"observed"`
-	Pending           *string           `json:"pending,omitempty"`
-	Revision          int               `json:"revision"`
-	RunningHash       *string           `json:"runningHash,omitempty"`
-	Settings          map[string]string `json:"settings"`
-	Sources           []HostSource      `json:"sources"`
-	Transport         *string           `json:"transport,omitempty"`
-	Verdict           Verdict           `json:"verdict"`
+
+	// Pending why it should run something else by now: labels, settings, system, renderer, secret NAME
+	Pending *string `json:"pending,omitempty"`
+
+	// Pinned the rollout for chosen hosts that gave it what it runs; it keeps that until it is let go
+	Pinned      *int              `json:"pinned,omitempty"`
+	Revision    int               `json:"revision"`
+	RunningHash *string           `json:"runningHash,omitempty"`
+	Settings    map[string]string `json:"settings"`
+	Sources     []HostSource      `json:"sources"`
+	Transport   *string           `json:"transport,omitempty"`
+	Verdict     Verdict           `json:"verdict"`
 }
 
 // HostConfig defines model for HostConfig.
@@ -873,6 +982,11 @@ type HostDestination struct {
 	Todo      *string    `json:"todo,omitempty"`
 }
 
+// HostHistory defines model for HostHistory.
+type HostHistory struct {
+	Items []HostMoment `json:"items"`
+}
+
 // HostLines defines model for HostLines.
 type HostLines = wire.Lines
 
@@ -886,6 +1000,24 @@ type HostList struct {
 
 	// Total how many fit, on all pages
 	Total int `json:"total"`
+}
+
+// HostMoment defines model for HostMoment.
+type HostMoment struct {
+	At time.Time `json:"at"`
+
+	// Causes what differs from the moment before
+	Causes *[]string          `json:"causes,omitempty"`
+	Config *string            `json:"config,omitempty"`
+	Hash   string             `json:"hash"`
+	Labels *map[string]string `json:"labels,omitempty"`
+
+	// Note what is not as it was
+	Note     *string            `json:"note,omitempty"`
+	Revision int                `json:"revision"`
+	Rollout  *int               `json:"rollout,omitempty"`
+	Settings *map[string]string `json:"settings,omitempty"`
+	Who      *string            `json:"who,omitempty"`
 }
 
 // HostSource defines model for HostSource.
@@ -907,11 +1039,16 @@ type HostSummary struct {
 	LastRecord   *time.Time        `json:"lastRecord,omitempty"`
 	LastSeen     *time.Time        `json:"lastSeen,omitempty"`
 	Name         string            `json:"name"`
-	Pending      *string           `json:"pending,omitempty"`
-	Read         int64             `json:"read"`
-	Revision     int               `json:"revision"`
-	Sources      Counts            `json:"sources"`
-	Verdict      Verdict           `json:"verdict"`
+
+	// Pending why it should run something else by now: labels, settings, system, renderer, secret NAME
+	Pending *string `json:"pending,omitempty"`
+
+	// Pinned the rollout for chosen hosts that gave it what it runs; it keeps that until it is let go
+	Pinned   *int    `json:"pinned,omitempty"`
+	Read     int64   `json:"read"`
+	Revision int     `json:"revision"`
+	Sources  Counts  `json:"sources"`
+	Verdict  Verdict `json:"verdict"`
 }
 
 // HostsEdit defines model for HostsEdit.
@@ -1159,6 +1296,18 @@ type NewPreflight struct {
 
 // NewRollout defines model for NewRollout.
 type NewRollout struct {
+	// First a host of the first wave
+	First *string `json:"first,omitempty"`
+
+	// Hosts a choice of hosts, which keep it when others go on, until they are let go; default all
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Only one cause, such as revision, labels or secret NAME; hosts that change for another one too are left as they are
+	Only *string `json:"only,omitempty"`
+
+	// Plan a plan of the revision, usual, or one-wave; default the one that is for what changes
+	Plan *string `json:"plan,omitempty"`
+
 	// Revision default the newest
 	Revision *int `json:"revision,omitempty"`
 }
@@ -1320,6 +1469,11 @@ type Published struct {
 	Revision int       `json:"revision"`
 }
 
+// Reason defines model for Reason.
+type Reason struct {
+	Reason *string `json:"reason,omitempty"`
+}
+
 // RejectCause defines model for RejectCause.
 type RejectCause struct {
 	Bytes int64  `json:"bytes"`
@@ -1428,29 +1582,84 @@ type RevisionSummary struct {
 
 // Rollout defines model for Rollout.
 type Rollout struct {
-	Author    string         `json:"author"`
+	// Asks what it waits for
+	Asks   *string `json:"asks,omitempty"`
+	Author string  `json:"author"`
+
+	// Back what taking it back would do
+	Back *BackPreview `json:"back,omitempty"`
+
+	// Before the revision that going back goes to
+	Before *int `json:"before,omitempty"`
+
+	// Chosen the choice of hosts that it is for; they keep it when others go on
+	Chosen    *string        `json:"chosen,omitempty"`
 	Counts    map[string]int `json:"counts"`
 	Decisions []Decision     `json:"decisions"`
 	Ended     *time.Time     `json:"ended,omitempty"`
+	Gate      *RolloutGate   `json:"gate,omitempty"`
 	Hosts     []RolloutHost  `json:"hosts"`
 	Id        int            `json:"id"`
+	Phase     RolloutPhase   `json:"phase"`
+	Plan      RolloutPlan    `json:"plan"`
 	Revision  int            `json:"revision"`
-	Started   time.Time      `json:"started"`
-	State     RolloutState   `json:"state"`
-	Wave      int            `json:"wave"`
-	Waves     int            `json:"waves"`
+
+	// Since since when it is in this phase
+	Since   time.Time    `json:"since"`
+	Started time.Time    `json:"started"`
+	State   RolloutState `json:"state"`
+
+	// TakenBackBy the rollout that takes this one back
+	TakenBackBy *int `json:"takenBackBy,omitempty"`
+
+	// TakesBack the rollout that this one takes back
+	TakesBack *int `json:"takesBack,omitempty"`
+
+	// Until until when at the latest
+	Until    *time.Time    `json:"until,omitempty"`
+	Wave     int           `json:"wave"`
+	WaveList []RolloutWave `json:"waveList"`
+	Waves    int           `json:"waves"`
 }
+
+// RolloutPhase defines model for Rollout.Phase.
+type RolloutPhase string
 
 // RolloutState defines model for Rollout.State.
 type RolloutState string
 
+// RolloutAction defines model for RolloutAction.
+type RolloutAction struct {
+	Action RolloutActionAction `json:"action"`
+
+	// Host of leave-out, and of retry where it is for one host
+	Host   *string `json:"host,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+}
+
+// RolloutActionAction defines model for RolloutAction.Action.
+type RolloutActionAction string
+
+// RolloutGate defines model for RolloutGate.
+type RolloutGate struct {
+	Enough  bool    `json:"enough"`
+	Missing *string `json:"missing,omitempty"`
+
+	// Numbers what is known of the wave at work; what is not there is not known
+	Numbers map[string]float64 `json:"numbers"`
+}
+
 // RolloutHost defines model for RolloutHost.
 type RolloutHost struct {
-	Host   string     `json:"host"`
-	Reason *string    `json:"reason,omitempty"`
-	Since  time.Time  `json:"since"`
-	State  string     `json:"state"`
-	Until  *time.Time `json:"until,omitempty"`
+	Host   string    `json:"host"`
+	Reason *string   `json:"reason,omitempty"`
+	Since  time.Time `json:"since"`
+	State  string    `json:"state"`
+
+	// Told it was assigned the config by this rollout
+	Told  bool       `json:"told"`
+	Until *time.Time `json:"until,omitempty"`
+	Wave  int        `json:"wave"`
 }
 
 // RolloutList defines model for RolloutList.
@@ -1459,20 +1668,83 @@ type RolloutList struct {
 	Next  *string          `json:"next,omitempty"`
 }
 
+// RolloutPlan defines model for RolloutPlan.
+type RolloutPlan struct {
+	Absent   string   `json:"absent"`
+	Approve  *[]int   `json:"approve,omitempty"`
+	AtOnce   *int     `json:"atOnce,omitempty"`
+	Name     string   `json:"name"`
+	OnStop   string   `json:"onStop"`
+	Soak     string   `json:"soak"`
+	SpreadBy *string  `json:"spreadBy,omitempty"`
+	StopWhen *string  `json:"stopWhen,omitempty"`
+	Waves    []string `json:"waves"`
+	Window   *string  `json:"window,omitempty"`
+}
+
+// RolloutPreview defines model for RolloutPreview.
+type RolloutPreview struct {
+	// Before the revision in force, to which it would go back
+	Before *int `json:"before,omitempty"`
+
+	// Causes how many hosts change for each cause
+	Causes map[string]int `json:"causes"`
+
+	// Changes hosts that would run another config
+	Changes int `json:"changes"`
+
+	// Left how many hosts are left as they are, by why
+	Left map[string]int `json:"left"`
+	Plan RolloutPlan    `json:"plan"`
+
+	// Problem why it cannot start now
+	Problem  *string `json:"problem,omitempty"`
+	Revision int     `json:"revision"`
+
+	// Same hosts that run it already
+	Same  int           `json:"same"`
+	Waves []WavePreview `json:"waves"`
+
+	// Why why it goes by this plan
+	Why string `json:"why"`
+}
+
 // RolloutSummary defines model for RolloutSummary.
 type RolloutSummary struct {
-	Author   string              `json:"author"`
-	Counts   map[string]int      `json:"counts"`
-	Ended    *time.Time          `json:"ended,omitempty"`
-	Hosts    int                 `json:"hosts"`
-	Id       int                 `json:"id"`
-	Revision int                 `json:"revision"`
-	Started  time.Time           `json:"started"`
-	State    RolloutSummaryState `json:"state"`
+	Asks        *string             `json:"asks,omitempty"`
+	Author      string              `json:"author"`
+	Chosen      *string             `json:"chosen,omitempty"`
+	Counts      map[string]int      `json:"counts"`
+	Ended       *time.Time          `json:"ended,omitempty"`
+	Hosts       int                 `json:"hosts"`
+	Id          int                 `json:"id"`
+	Phase       RolloutSummaryPhase `json:"phase"`
+	Plan        string              `json:"plan"`
+	Revision    int                 `json:"revision"`
+	Started     time.Time           `json:"started"`
+	State       RolloutSummaryState `json:"state"`
+	TakenBackBy *int                `json:"takenBackBy,omitempty"`
+	TakesBack   *int                `json:"takesBack,omitempty"`
+	Until       *time.Time          `json:"until,omitempty"`
+	Wave        int                 `json:"wave"`
+	Waves       int                 `json:"waves"`
 }
+
+// RolloutSummaryPhase defines model for RolloutSummary.Phase.
+type RolloutSummaryPhase string
 
 // RolloutSummaryState defines model for RolloutSummary.State.
 type RolloutSummaryState string
+
+// RolloutWave defines model for RolloutWave.
+type RolloutWave struct {
+	Counts map[string]int `json:"counts"`
+	Hosts  int            `json:"hosts"`
+
+	// Says as the plan says it
+	Says string `json:"says"`
+	Wave int    `json:"wave"`
+}
 
 // ScanLog One of log and bytes.
 type ScanLog struct {
@@ -1778,6 +2050,17 @@ type Verdict struct {
 	Until  *time.Time `json:"until,omitempty"`
 }
 
+// WavePreview defines model for WavePreview.
+type WavePreview struct {
+	Approve *bool `json:"approve,omitempty"`
+
+	// Away those of them that are not connected now
+	Away  []string `json:"away"`
+	Hosts []string `json:"hosts"`
+	Says  string   `json:"says"`
+	Wave  int      `json:"wave"`
+}
+
 // DefinitionName defines model for DefinitionName.
 type DefinitionName = string
 
@@ -1919,6 +2202,12 @@ type ListHostsParams struct {
 // ListHostsParamsSort defines parameters for ListHosts.
 type ListHostsParamsSort string
 
+// GetHostHistoryParams defines parameters for GetHostHistory.
+type GetHostHistoryParams struct {
+	// At only what it was to run at that time, with the config
+	At *time.Time `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // EditHostLabelsParams defines parameters for EditHostLabels.
 type EditHostLabelsParams struct {
 	// IfMatch the etag that was read; * for what is not there yet
@@ -1988,8 +2277,17 @@ type ApproveNewcomerJSONRequestBody = Approval
 // RunPreflightJSONRequestBody defines body for RunPreflight for application/json ContentType.
 type RunPreflightJSONRequestBody = NewPreflight
 
+// PreviewRolloutJSONRequestBody defines body for PreviewRollout for application/json ContentType.
+type PreviewRolloutJSONRequestBody = NewRollout
+
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
+
+// ActOnRolloutJSONRequestBody defines body for ActOnRollout for application/json ContentType.
+type ActOnRolloutJSONRequestBody = RolloutAction
+
+// TakeBackRolloutJSONRequestBody defines body for TakeBackRollout for application/json ContentType.
+type TakeBackRolloutJSONRequestBody = Reason
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SecretValue
@@ -2113,9 +2411,15 @@ type ServerInterface interface {
 	// ExplainHost Why a host does or does not get a source, line by line
 	// (GET /hosts/{host}/explain/{source})
 	ExplainHost(c *gin.Context, host HostName, source string)
+	// GetHostHistory What a host was to run, with which labels and settings, and by whose change, newest first
+	// (GET /hosts/{host}/history)
+	GetHostHistory(c *gin.Context, host HostName, params GetHostHistoryParams)
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(c *gin.Context, host HostName, params EditHostLabelsParams)
+	// LetHostGo Give a pinned host what is in force, and let it go with the others again
+	// (POST /hosts/{host}/let-go)
+	LetHostGo(c *gin.Context, host HostName)
 	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
 	// (GET /hosts/{host}/lines)
 	ReadHostLines(c *gin.Context, host HostName, params ReadHostLinesParams)
@@ -2173,6 +2477,9 @@ type ServerInterface interface {
 	// DiffRevisions What a revision changes against another, by definition and by host
 	// (GET /revisions/{revision}/diff)
 	DiffRevisions(c *gin.Context, revision int, params DiffRevisionsParams)
+	// PreviewRollout What a rollout would do - its plan, which host is in which wave, and why hosts change
+	// (POST /rollout-preview)
+	PreviewRollout(c *gin.Context)
 	// ListRollouts Rollouts, newest first
 	// (GET /rollouts)
 	ListRollouts(c *gin.Context)
@@ -2182,6 +2489,12 @@ type ServerInterface interface {
 	// GetRollout One rollout with the state of every host
 	// (GET /rollouts/{rollout})
 	GetRollout(c *gin.Context, rollout RolloutID)
+	// ActOnRollout What a person decides of a rollout
+	// (POST /rollouts/{rollout})
+	ActOnRollout(c *gin.Context, rollout RolloutID)
+	// TakeBackRollout Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	// (POST /rollouts/{rollout}/back)
+	TakeBackRollout(c *gin.Context, rollout RolloutID)
 	// ListSecrets Secrets, without their values
 	// (GET /secrets)
 	ListSecrets(c *gin.Context)
@@ -3281,6 +3594,42 @@ func (siw *ServerInterfaceWrapper) ExplainHost(c *gin.Context) {
 	siw.Handler.ExplainHost(c, host, source)
 }
 
+// GetHostHistory operation middleware
+func (siw *ServerInterfaceWrapper) GetHostHistory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHostHistoryParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHostHistory(c, host, params)
+}
+
 // EditHostLabels operation middleware
 func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 
@@ -3328,6 +3677,31 @@ func (siw *ServerInterfaceWrapper) EditHostLabels(c *gin.Context) {
 	}
 
 	siw.Handler.EditHostLabels(c, host, params)
+}
+
+// LetHostGo operation middleware
+func (siw *ServerInterfaceWrapper) LetHostGo(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LetHostGo(c, host)
 }
 
 // ReadHostLines operation middleware
@@ -3773,6 +4147,19 @@ func (siw *ServerInterfaceWrapper) DiffRevisions(c *gin.Context) {
 	siw.Handler.DiffRevisions(c, revision, params)
 }
 
+// PreviewRollout operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRollout(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRollout(c)
+}
+
 // ListRollouts operation middleware
 func (siw *ServerInterfaceWrapper) ListRollouts(c *gin.Context) {
 
@@ -3822,6 +4209,56 @@ func (siw *ServerInterfaceWrapper) GetRollout(c *gin.Context) {
 	}
 
 	siw.Handler.GetRollout(c, rollout)
+}
+
+// ActOnRollout operation middleware
+func (siw *ServerInterfaceWrapper) ActOnRollout(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rollout" -------------
+	var rollout RolloutID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rollout", c.Param("rollout"), &rollout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rollout: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ActOnRollout(c, rollout)
+}
+
+// TakeBackRollout operation middleware
+func (siw *ServerInterfaceWrapper) TakeBackRollout(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rollout" -------------
+	var rollout RolloutID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rollout", c.Param("rollout"), &rollout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rollout: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeBackRollout(c, rollout)
 }
 
 // ListSecrets operation middleware
@@ -4198,6 +4635,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/rollouts", wrapper.ListRollouts)
 	router.POST(options.BaseURL+"/rollouts", wrapper.StartRollout)
 	router.GET(options.BaseURL+"/rollouts/:rollout", wrapper.GetRollout)
+	router.POST(options.BaseURL+"/rollouts/:rollout", wrapper.ActOnRollout)
+	router.POST(options.BaseURL+"/rollouts/:rollout/back", wrapper.TakeBackRollout)
+	router.POST(options.BaseURL+"/rollout-preview", wrapper.PreviewRollout)
+	router.GET(options.BaseURL+"/hosts/:host/history", wrapper.GetHostHistory)
+	router.POST(options.BaseURL+"/hosts/:host/let-go", wrapper.LetHostGo)
 	router.GET(options.BaseURL+"/audit", wrapper.ListAudit)
 }
 
@@ -5386,6 +5828,46 @@ func (response ExplainHostdefaultApplicationProblemPlusJSONResponse) VisitExplai
 	return err
 }
 
+type GetHostHistoryRequestObject struct {
+	Host   HostName `json:"host"`
+	Params GetHostHistoryParams
+}
+
+type GetHostHistoryResponseObject interface {
+	VisitGetHostHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetHostHistory200JSONResponse HostHistory
+
+func (response GetHostHistory200JSONResponse) VisitGetHostHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHostHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EditHostLabelsRequestObject struct {
 	Host   HostName `json:"host"`
 	Params EditHostLabelsParams
@@ -5416,6 +5898,39 @@ type EditHostLabelsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditHostLabelsdefaultApplicationProblemPlusJSONResponse) VisitEditHostLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LetHostGoRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type LetHostGoResponseObject interface {
+	VisitLetHostGoResponse(w http.ResponseWriter) error
+}
+
+type LetHostGo204Response struct {
+}
+
+func (response LetHostGo204Response) VisitLetHostGoResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LetHostGodefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LetHostGodefaultApplicationProblemPlusJSONResponse) VisitLetHostGoResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6157,6 +6672,45 @@ func (response DiffRevisionsdefaultApplicationProblemPlusJSONResponse) VisitDiff
 	return err
 }
 
+type PreviewRolloutRequestObject struct {
+	Body *PreviewRolloutJSONRequestBody
+}
+
+type PreviewRolloutResponseObject interface {
+	VisitPreviewRolloutResponse(w http.ResponseWriter) error
+}
+
+type PreviewRollout200JSONResponse RolloutPreview
+
+func (response PreviewRollout200JSONResponse) VisitPreviewRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRolloutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRolloutdefaultApplicationProblemPlusJSONResponse) VisitPreviewRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRolloutsRequestObject struct {
 }
 
@@ -6262,6 +6816,86 @@ type GetRolloutdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRolloutdefaultApplicationProblemPlusJSONResponse) VisitGetRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnRolloutRequestObject struct {
+	Rollout RolloutID `json:"rollout"`
+	Body    *ActOnRolloutJSONRequestBody
+}
+
+type ActOnRolloutResponseObject interface {
+	VisitActOnRolloutResponse(w http.ResponseWriter) error
+}
+
+type ActOnRollout200JSONResponse Rollout
+
+func (response ActOnRollout200JSONResponse) VisitActOnRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnRolloutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ActOnRolloutdefaultApplicationProblemPlusJSONResponse) VisitActOnRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeBackRolloutRequestObject struct {
+	Rollout RolloutID `json:"rollout"`
+	Body    *TakeBackRolloutJSONRequestBody
+}
+
+type TakeBackRolloutResponseObject interface {
+	VisitTakeBackRolloutResponse(w http.ResponseWriter) error
+}
+
+type TakeBackRollout201JSONResponse Rollout
+
+func (response TakeBackRollout201JSONResponse) VisitTakeBackRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeBackRolloutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeBackRolloutdefaultApplicationProblemPlusJSONResponse) VisitTakeBackRolloutResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7026,9 +7660,15 @@ type StrictServerInterface interface {
 	// ExplainHost Why a host does or does not get a source, line by line
 	// (GET /hosts/{host}/explain/{source})
 	ExplainHost(ctx context.Context, request ExplainHostRequestObject) (ExplainHostResponseObject, error)
+	// GetHostHistory What a host was to run, with which labels and settings, and by whose change, newest first
+	// (GET /hosts/{host}/history)
+	GetHostHistory(ctx context.Context, request GetHostHistoryRequestObject) (GetHostHistoryResponseObject, error)
 	// EditHostLabels Set or remove labels
 	// (PATCH /hosts/{host}/labels)
 	EditHostLabels(ctx context.Context, request EditHostLabelsRequestObject) (EditHostLabelsResponseObject, error)
+	// LetHostGo Give a pinned host what is in force, and let it go with the others again
+	// (POST /hosts/{host}/let-go)
+	LetHostGo(ctx context.Context, request LetHostGoRequestObject) (LetHostGoResponseObject, error)
 	// ReadHostLines The last lines of a file of a host. A right of its own; every reading is in the audit
 	// (GET /hosts/{host}/lines)
 	ReadHostLines(ctx context.Context, request ReadHostLinesRequestObject) (ReadHostLinesResponseObject, error)
@@ -7086,6 +7726,9 @@ type StrictServerInterface interface {
 	// DiffRevisions What a revision changes against another, by definition and by host
 	// (GET /revisions/{revision}/diff)
 	DiffRevisions(ctx context.Context, request DiffRevisionsRequestObject) (DiffRevisionsResponseObject, error)
+	// PreviewRollout What a rollout would do - its plan, which host is in which wave, and why hosts change
+	// (POST /rollout-preview)
+	PreviewRollout(ctx context.Context, request PreviewRolloutRequestObject) (PreviewRolloutResponseObject, error)
 	// ListRollouts Rollouts, newest first
 	// (GET /rollouts)
 	ListRollouts(ctx context.Context, request ListRolloutsRequestObject) (ListRolloutsResponseObject, error)
@@ -7095,6 +7738,12 @@ type StrictServerInterface interface {
 	// GetRollout One rollout with the state of every host
 	// (GET /rollouts/{rollout})
 	GetRollout(ctx context.Context, request GetRolloutRequestObject) (GetRolloutResponseObject, error)
+	// ActOnRollout What a person decides of a rollout
+	// (POST /rollouts/{rollout})
+	ActOnRollout(ctx context.Context, request ActOnRolloutRequestObject) (ActOnRolloutResponseObject, error)
+	// TakeBackRollout Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own
+	// (POST /rollouts/{rollout}/back)
+	TakeBackRollout(ctx context.Context, request TakeBackRolloutRequestObject) (TakeBackRolloutResponseObject, error)
 	// ListSecrets Secrets, without their values
 	// (GET /secrets)
 	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
@@ -8100,6 +8749,33 @@ func (sh *strictHandler) ExplainHost(ctx *gin.Context, host HostName, source str
 	}
 }
 
+// GetHostHistory operation middleware
+func (sh *strictHandler) GetHostHistory(ctx *gin.Context, host HostName, params GetHostHistoryParams) {
+	var request GetHostHistoryRequestObject
+
+	request.Host = host
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHostHistory(ctx, request.(GetHostHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHostHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHostHistoryResponseObject); ok {
+		if err := validResponse.VisitGetHostHistoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // EditHostLabels operation middleware
 func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName, params EditHostLabelsParams) {
 	var request EditHostLabelsRequestObject
@@ -8138,6 +8814,32 @@ func (sh *strictHandler) EditHostLabels(ctx *gin.Context, host HostName, params 
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EditHostLabelsResponseObject); ok {
 		if err := validResponse.VisitEditHostLabelsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LetHostGo operation middleware
+func (sh *strictHandler) LetHostGo(ctx *gin.Context, host HostName) {
+	var request LetHostGoRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LetHostGo(ctx, request.(LetHostGoRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LetHostGo")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(LetHostGoResponseObject); ok {
+		if err := validResponse.VisitLetHostGoResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8734,6 +9436,48 @@ func (sh *strictHandler) DiffRevisions(ctx *gin.Context, revision int, params Di
 	}
 }
 
+// PreviewRollout operation middleware
+func (sh *strictHandler) PreviewRollout(ctx *gin.Context) {
+	var request PreviewRolloutRequestObject
+
+	var body PreviewRolloutJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRollout(ctx, request.(PreviewRolloutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRollout")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewRolloutResponseObject); ok {
+		if err := validResponse.VisitPreviewRolloutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRollouts operation middleware
 func (sh *strictHandler) ListRollouts(ctx *gin.Context) {
 	var request ListRolloutsRequestObject
@@ -8819,6 +9563,97 @@ func (sh *strictHandler) GetRollout(ctx *gin.Context, rollout RolloutID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRolloutResponseObject); ok {
 		if err := validResponse.VisitGetRolloutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ActOnRollout operation middleware
+func (sh *strictHandler) ActOnRollout(ctx *gin.Context, rollout RolloutID) {
+	var request ActOnRolloutRequestObject
+
+	request.Rollout = rollout
+
+	var body ActOnRolloutJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActOnRollout(ctx, request.(ActOnRolloutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActOnRollout")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ActOnRolloutResponseObject); ok {
+		if err := validResponse.VisitActOnRolloutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeBackRollout operation middleware
+func (sh *strictHandler) TakeBackRollout(ctx *gin.Context, rollout RolloutID) {
+	var request TakeBackRolloutRequestObject
+
+	request.Rollout = rollout
+
+	var body TakeBackRolloutJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeBackRollout(ctx, request.(TakeBackRolloutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeBackRollout")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeBackRolloutResponseObject); ok {
+		if err := validResponse.VisitTakeBackRolloutResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -88,7 +88,7 @@ var through = []rollout.EventKind{rollout.Sent, rollout.Taken, rollout.RunsIt, r
 func rolloutEvent(n int) time.Duration {
 	now := time.Now()
 	all := targets(n)
-	s := rollout.From(rollout.Start(1, 1, "bench", all, now))
+	s := rollout.From(rollout.Start(rollout.Head{ID: 1, Plan: rollout.OneWave()}, all, now))
 	began, events := time.Now(), 0
 	for i := range 1000 {
 		h := all[i*(n/1000)]
@@ -117,7 +117,7 @@ func wholeRollout(n int) (time.Duration, error) {
 	all := targets(n)
 	text := strings.Repeat("x", 4096)
 	began := time.Now()
-	first := rollout.Start(1, 1, "bench", all, began)
+	first := rollout.Start(rollout.Head{ID: 1, Revision: 1, Plan: rollout.OneWave()}, all, began)
 	if err := st.Alone(ctx, func(t *store.Tx) error {
 		for _, c := range first.Commands {
 			if c.Kind == rollout.Assign {

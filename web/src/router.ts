@@ -60,6 +60,11 @@ export const router = createRouter({
       meta: { title: 'Rollouts' },
     },
     {
+      path: '/rollouts/new',
+      component: () => import('./pages/StartRollout.vue'),
+      meta: { title: 'Roll out' },
+    },
+    {
       path: '/rollouts/:rollout(\\d+)',
       component: () => import('./pages/Rollout.vue'),
       props: true,

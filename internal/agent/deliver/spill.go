@@ -17,16 +17,15 @@ const (
 // waits for it. It answers where the item went. The queue is locked.
 func (q *queue) toDisk(it *Item, stopping bool) place {
 	e := it.edge
-	if !q.makeRoom(e, it.size()+e.memoryOnly()) {
+	fit := func(size int64) bool { return q.makeRoom(e, size) }
+	safe := q.safeguard(e, fit)
+	if !safe || !fit(it.size()) {
 		switch {
 		case q.spec.AtLimit == delivery.DiscardNewest:
 			return nowhere
 		case stopping:
 			return inMemory
 		}
-		return wait
-	}
-	if !q.safeguard(e) {
 		return wait
 	}
 	keep := e.bytes < window && q.room(e, it.size())
@@ -44,12 +43,15 @@ func (q *queue) toDisk(it *Item, stopping bool) place {
 	return onDisk
 }
 
-// safeguard writes what a source has in memory only to disk, in order; it stays in memory too. False when that cannot
-// be done. The queue is locked.
-func (q *queue) safeguard(e *edge) bool {
+// safeguard writes what a source has in memory only to disk, in order, as far as it fits; it stays in memory too.
+// False when something does not fit, or cannot be written. The queue is locked.
+func (q *queue) safeguard(e *edge, fits func(size int64) bool) bool {
 	for _, it := range e.items {
 		if it.frame != nil || it.settled() {
 			continue
+		}
+		if !fits(it.size()) {
+			return false
 		}
 		f := it.toFrame()
 		kept, err := e.lane.Append(&f, true, func() { it.written(); q.kick() })
@@ -61,16 +63,6 @@ func (q *queue) safeguard(e *edge) bool {
 		}
 	}
 	return true
-}
-
-// memoryOnly is how many bytes of a source are in memory and not on disk too. The queue is locked.
-func (e *edge) memoryOnly() (n int64) {
-	for _, it := range e.items {
-		if it.frame == nil && !it.settled() {
-			n += it.size()
-		}
-	}
-	return n
 }
 
 // makeRoom tells whether so many bytes of a source have room on disk, after giving up older records where the buffer
@@ -173,8 +165,6 @@ func (q *queue) safeguardAll() {
 		return
 	}
 	for _, e := range q.order {
-		if e.lane.Failed() == nil && q.fits(e, e.memoryOnly()) {
-			q.safeguard(e)
-		}
+		q.safeguard(e, func(size int64) bool { return e.lane.Failed() == nil && q.fits(e, size) })
 	}
 }

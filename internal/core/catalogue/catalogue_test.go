@@ -244,7 +244,10 @@ limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}
 report: {every: 30s}
 ---
 plan: careful
-waves: [1 host, 5%, 25%, rest]
+for: {definitions: [source/gate-*], hosts: {role: gate}}
+waves: [1 host, 5%, 'labels.site == "northpier"', rest]
+at-once: 50
+approve: [3]
 spread-by: site
 soak: 5m
 stop-when: failing > 0 || degraded_share > 0.02
@@ -344,28 +347,32 @@ func TestParseRefuses(t *testing.T) {
 		"source: aa\nhosts: all\nread: {files: [/a]}\nformat: raw\nguards: [x]\nsend: [bb]\n":                        `a source has no key "guards"`,
 		"source: aa\nhosts: all\nread: {files: [/a]}\nformat: raw\nsteps: [{sample: {keep: 10 in 1}}]\nsend: [bb]\n": "not a sample such as 1 in 10",
 		"source: aa\nhosts: all\nread: {files: [/a]}\nformat: raw\nsend: [{to: bb, otherwise: cc}]\n":                "exactly one of to, otherwise",
-		"mask: aa\nfind: '.*'\n":                               "finds an empty text",
-		"mask: aa\nfind: 'x'\ndetector: phone\n":               "exactly one of find, detector",
-		"mask: phone\nfind: 'x'\n":                             "built-in mask",
-		"mask: aa\nfind: 'x'\nfill: '**'\n":                    "not one character",
-		"plan: aa\nwaves: [1 host]\n":                          "must end with rest",
-		"plan: aa\nwaves: [some, rest]\n":                      "no wave such as",
-		"plan: aa\nwaves: [rest]\nstop-when: failing > zero\n": "there is no zero",
-		"plan: aa\nwaves: [rest]\nwindow: always\n":            "no window such as",
-		"format: aa\nregex: '('\n":                             "missing closing )",
-		"format: aa\nregex: 'a'\n":                             "no named group",
-		"format: aa\ncsv: {}\n":                                `needs "columns"`,
-		"sorce: aa\n":                                          `f.yaml:1:1: a document begins with its kind; "sorce" is none (did you mean "source"?)`,
-		"about: x\nsource: aa\n":                               `f.yaml:1:1: a document begins with its kind; "about" is none`,
-		"source: A b\nhosts: all\n":                            "the name \"A b\" holds",
-		"source: a\nhosts: all\n":                              "2 to 63",
-		"format: raw\ntemplate: '{a}'\n":                       "built-in format",
-		"format: aa\ntemplate: '{a}{b}'\n":                     "nothing between",
-		"format: aa\n":                                         "exactly one of template, regex",
-		"source: aa\nhosts: {}\nformat: raw\n":                 "hosts is empty",
-		"source: aa\nread: {files: [/a]}\n":                    `needs "hosts"`,
-		"settings: aa\nhosts: all\n":                           `needs "values"`,
-		"- a\n- b\n":                                           "a definition: expected a map, found a list",
+		"mask: aa\nfind: '.*'\n":                                 "finds an empty text",
+		"mask: aa\nfind: 'x'\ndetector: phone\n":                 "exactly one of find, detector",
+		"mask: phone\nfind: 'x'\n":                               "built-in mask",
+		"mask: aa\nfind: 'x'\nfill: '**'\n":                      "not one character",
+		"plan: aa\nwaves: [1 host]\n":                            "must end with rest",
+		"plan: aa\nwaves: [0%, rest]\n":                          "must be above 0",
+		"plan: aa\nwaves: ['labls.site == \"x\"', rest]\n":       "labls",
+		"plan: aa\nwaves: [rest]\napprove: [2]\n":                "there is no wave 2",
+		"plan: aa\nwaves: [rest]\nfor: {definitions: [gates]}\n": "is no KIND/NAME",
+		"plan: aa\nwaves: [some, rest]\n":                        "is no wave",
+		"plan: aa\nwaves: [rest]\nstop-when: failing > zero\n":   "there is no zero",
+		"plan: aa\nwaves: [rest]\nwindow: always\n":              "a window is written as",
+		"format: aa\nregex: '('\n":                               "missing closing )",
+		"format: aa\nregex: 'a'\n":                               "no named group",
+		"format: aa\ncsv: {}\n":                                  `needs "columns"`,
+		"sorce: aa\n":                                            `f.yaml:1:1: a document begins with its kind; "sorce" is none (did you mean "source"?)`,
+		"about: x\nsource: aa\n":                                 `f.yaml:1:1: a document begins with its kind; "about" is none`,
+		"source: A b\nhosts: all\n":                              "the name \"A b\" holds",
+		"source: a\nhosts: all\n":                                "2 to 63",
+		"format: raw\ntemplate: '{a}'\n":                         "built-in format",
+		"format: aa\ntemplate: '{a}{b}'\n":                       "nothing between",
+		"format: aa\n":                                           "exactly one of template, regex",
+		"source: aa\nhosts: {}\nformat: raw\n":                   "hosts is empty",
+		"source: aa\nread: {files: [/a]}\n":                      `needs "hosts"`,
+		"settings: aa\nhosts: all\n":                             `needs "values"`,
+		"- a\n- b\n":                                             "a definition: expected a map, found a list",
 		"format: aa\ntemplate: '{t:time} {m}'\nlevel: {field: m, map: {a: LOUD}}\n":                               `"LOUD" is not a level`,
 		"source: aa\nhosts: all\nread: {file: [/a]}\nformat: raw\nsend: [{to: bb}]\n":                             `read has no key "file" (did you mean "files"?)`,
 		"source: aa\nhosts: all\nread: {files: [/a]}\nformat: raw\ntime: {zone: EST}\nsend: [{to: bb}]\n":         "not a named time zone",

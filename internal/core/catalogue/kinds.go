@@ -3,7 +3,6 @@ package catalogue
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
@@ -49,15 +49,12 @@ type Agents struct {
 	footprint.Spec
 }
 
-// Plan says how a rollout goes.
+// Plan says how a rollout goes, and for which changes it is the plan where none is said.
 type Plan struct {
-	Waves    []string
-	SpreadBy string
-	Soak     time.Duration
-	StopWhen string
-	OnStop   string // hold, go-back
-	Window   string
-	Absent   string // catch-up, leave-out
+	rollout.Plan
+	Definitions []string            // patterns of KIND/NAME: the changed definitions; nil for any
+	Hosts       *inventory.Selector // the changed hosts; nil for any
+	For         bool                // it says what it is for
 }
 
 // LabelKey is the vocabulary of a label.
@@ -122,8 +119,31 @@ var Schemas = map[string]*schema.Value{
 			Name:    "waves",
 			Need:    true,
 			Value:   schema.ListOf(schema.Checked("schema", checkWave)),
-			Doc:     "How many hosts at a time: a number, a share of all, or the rest.",
-			Example: "waves: [1 host, 5%, 25%, rest]",
+			Doc:     "Which hosts change together: a number, a share of all, those that meet a condition, or the rest.",
+			Example: `waves: [1 host, 5%, 'labels.site == "northpier"', rest]`,
+		},
+		schema.Key{
+			Name: "for",
+			Value: schema.Obj("for",
+				schema.Key{Name: "definitions", Value: schema.Texts,
+					Doc: "The changed definitions, as KIND/NAME; * stands " +
+						"for any letters.", Example: "definitions: [source/gate-*, format/*]"},
+				schema.Key{Name: "hosts", Value: inventory.HostsKey.Value, Doc: inventory.HostsKey.Doc,
+					Example: "hosts: {role: gate}"}),
+			Doc: "The changes that go by this plan where rollout start names none: all changed definitions, or all " +
+				"changed hosts, are among these.",
+			Example: "for: {hosts: {role: gate}}",
+		},
+		schema.Key{
+			Name:  "at-once",
+			Value: schema.Whole(1),
+			Doc:   "How many hosts change at any time; without it all of a wave.",
+		},
+		schema.Key{
+			Name:    "approve",
+			Value:   schema.ListOf(schema.Whole(1)),
+			Doc:     "The waves that a person lets begin, by their numbers.",
+			Example: "approve: [3]",
 		},
 		schema.Key{
 			Name:    "spread-by",
@@ -139,11 +159,10 @@ var Schemas = map[string]*schema.Value{
 		},
 		schema.Key{
 			Name:  "stop-when",
-			Value: &schema.Value{Type: schema.Condition, Check: checkStop, Code: "condition-invalid"},
-			Doc: "A condition over " + strings.Join(
-				stopNames,
-				", ",
-			) + "; failing counts hosts that fail now and did not before.",
+			Value: &schema.Value{Type: schema.Condition, Check: rollout.CheckGate, Code: "condition-invalid"},
+			Doc: "What stops it: a condition over " + strings.Join(rollout.GateNames, ", ") +
+				". Counts and shares are of hosts that are so now and were not before; ratios and shares of records are " +
+				"against the hour before.",
 			Example: "stop-when: failing > 0 || degraded_share > 0.02",
 		},
 		schema.Key{
@@ -210,23 +229,17 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 	case "agents":
 		d.Agents = &Agents{Hosts: inventory.Decode(r, n.Get("hosts")), Spec: footprint.Decode(n)}
 	case "plan":
-		d.Plan = &Plan{
-			Waves:    n.Get("waves").Texts(),
+		d.Plan = &Plan{Plan: rollout.Plan{
+			Name:     d.Name,
 			SpreadBy: n.Get("spread-by").Text(),
+			AtOnce:   int(n.Get("at-once").Int(0)),
 			Soak:     n.Get("soak").Duration(5 * time.Minute),
 			StopWhen: n.Get("stop-when").Text(),
 			OnStop:   n.Get("on-stop").Text(),
 			Window:   n.Get("window").Text(),
 			Absent:   n.Get("absent").Text(),
-		}
-		if w := d.Plan.Waves; n.Get("waves") != nil && (len(w) == 0 || slices.Index(w, "rest") != len(w)-1) {
-			r.Fail(
-				n.Get("waves"),
-				"schema",
-				"waves must end with rest, once, so that every host has a wave",
-				"such as waves: [1 host, 5%, 25%, rest]",
-			)
-		}
+		}}
+		d.fillPlan(r, n)
 	case "label-key":
 		d.LabelKey = &LabelKey{Values: n.Get("values").Texts(), Required: n.Get("required").Bool(false)}
 		if why := inventory.CheckKey(d.Name); why != "" {
@@ -235,69 +248,61 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 	}
 }
 
+// fillPlan sets what a plan says of waves and of what it is for.
+func (d *Definition) fillPlan(r *yamldoc.Reader, n *yamldoc.Node) {
+	p := d.Plan
+	for _, text := range n.Get("waves").Texts() {
+		if w, err := rollout.ParseWave(text); err == nil { // else it is a finding already
+			p.Waves = append(p.Waves, w)
+		}
+	}
+	if w := n.Get("waves").Texts(); n.Get("waves") != nil && (len(w) == 0 || slices.Index(w, "rest") != len(w)-1) {
+		r.Fail(
+			n.Get("waves"),
+			"schema",
+			"waves must end with rest, once, so that every host has a wave",
+			"such as waves: [1 host, 5%, 25%, rest]",
+		)
+	}
+	if list := n.Get("approve"); list != nil {
+		for _, item := range list.Items {
+			wave := int(item.Int(0))
+			if wave > len(n.Get("waves").Texts()) {
+				r.Fail(item, "schema", fmt.Sprintf("there is no wave %d", wave), "the waves are counted from 1")
+			}
+			p.Approve = append(p.Approve, wave)
+		}
+	}
+	if f := n.Get("for"); f != nil {
+		p.For, p.Definitions = true, f.Get("definitions").Texts()
+		if h := f.Get("hosts"); h != nil {
+			chosen := inventory.Decode(r, h)
+			p.Hosts = &chosen
+		}
+		for _, pattern := range p.Definitions {
+			kind, _, ok := strings.Cut(pattern, "/")
+			if _, known := Schemas[kind]; !ok || !known && kind != "*" {
+				r.Fail(f.Get("definitions"), "schema", fmt.Sprintf("%q is no KIND/NAME", pattern),
+					"such as source/gate-*, */booking-* or format/*")
+			}
+		}
+	}
+}
+
 func checkWave(s string) error {
-	if s == "rest" {
-		return nil
+	w, err := rollout.ParseWave(s)
+	if err == nil && w.Where != "" {
+		_, err = expr.ParseHosts(w.Where)
 	}
-	if n, ok := strings.CutSuffix(strings.TrimSuffix(s, "s"), " host"); ok {
-		if v, err := strconv.Atoi(n); err == nil && v > 0 {
-			return nil
-		}
-	}
-	if v, err := yamldoc.ParseShare(s); err == nil && v > 0 {
-		return nil
-	}
-	return fmt.Errorf("%q is no wave such as 1 host, 25%% or rest", s)
-}
-
-// stopNames are the numbers of a rollout that stop-when may use.
-var stopNames = []string{
-	"hosts",
-	"confirmed",
-	"failing",
-	"failing_share",
-	"degraded",
-	"degraded_share",
-	"silent",
-	"silent_share",
-}
-
-func checkStop(s string) error {
-	names := map[string]expr.Type{}
-	for _, n := range stopNames {
-		names[n] = expr.Int
-		if strings.HasSuffix(n, "_share") {
-			names[n] = expr.Float
-		}
-	}
-	c, err := expr.NewChecker(expr.Scope{Names: names})
-	if err != nil {
-		return err
-	}
-	_, err = c.Check(s, expr.Bool)
 	return err
 }
 
-var weekdays = []string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
-
 func checkWindow(s string) error {
-	bad := fmt.Errorf("%q is no window such as Mon-Thu 09:00-16:00 Europe/Lisbon", s)
-	words := strings.Fields(s)
-	if len(words) != 3 {
-		return bad
+	w, err := rollout.ParseWindow(s)
+	if err == nil && w.Next(time.Date(2031, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
+		return fmt.Errorf("%q never opens", s)
 	}
-	for _, day := range strings.FieldsFunc(words[0], func(r rune) bool { return r == '-' || r == ',' }) {
-		if !slices.Contains(weekdays, day) {
-			return bad
-		}
-	}
-	from, to, ok := strings.Cut(words[1], "-")
-	for _, t := range []string{from, to} {
-		if _, err := time.Parse("15:04", t); err != nil || !ok {
-			return bad
-		}
-	}
-	return format.CheckZone(words[2])
+	return err
 }
 
 // RequiredLabel tells whether every host must have a label.

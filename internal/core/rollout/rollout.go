@@ -1,4 +1,8 @@
-// Package rollout is the state machine that brings hosts to a revision.
+// Package rollout is the state machine that brings hosts to a revision, in waves.
+//
+// A plan divides the hosts that change into waves, which stay as they are. A wave begins when the one before has
+// soaked and the gate has let it pass by what is known of its hosts; what is not known is never good. A host is told
+// only by a command, when its wave has begun.
 //
 // Its cost follows the events and not the fleet. Decide reads a State and tells, as a Delta, which hosts change, what
 // the rollout decides, and which commands follow. The driver commits the delta, a row for each host that changes; then
@@ -13,16 +17,32 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"synaxis/internal/core/expr"
 )
 
 // Status of a rollout.
 type Status string
 
-// A rollout is running until no present host is waited for; then it is done or stopped, and stays so.
+// A rollout is running until no present host is waited for; then it is done or stopped, and stays so unless a person
+// resumes it.
 const (
 	Running Status = "running"
+	Paused  Status = "paused" // by a person: hosts that were told go on, no other is told
 	Done    Status = "done"
-	Stopped Status = "stopped" // hosts refused, or did not answer in time
+	Stopped Status = "stopped" // by its gate, by a person, or since hosts refused or did not answer in time
+)
+
+// Phase is what a rollout does for the wave at work.
+type Phase string
+
+// The phases. Each but Asking is left by itself.
+const (
+	Changing Phase = "changing" // hosts are told and waited for
+	Soaking  Phase = "soaking"  // all have it; they are watched
+	Proving  Phase = "proving"  // the soak is over, and too little is known of them
+	Asking   Phase = "asking"   // a person must let it go on
+	Closed   Phase = "closed"   // the window of the plan is not open
 )
 
 // HostState is where one host stands.
@@ -30,21 +50,26 @@ type HostState string
 
 // States of a host, with what may follow. Any of them but Confirmed may become LeftOut.
 const (
-	Waiting HostState = "waiting" // it has not been told: Offered, Applying, Applied, Refused, TimedOut, Deferred
+	// its wave has not begun, or too many change at once, or it is about to be sent: Offered, Applying, Applied,
+	// Refused, TimedOut, Deferred
+	Waiting HostState = "waiting"
 	Offered HostState = "offered" // sent, no answer yet: Applying, Applied, Refused, TimedOut, Deferred, Waiting
 	// the agent has taken it and is at work: Applied, Refused, TimedOut, Deferred, Waiting
 	Applying HostState = "applying"
 	// the agent says that it runs it: Confirmed, Refused, TimedOut, Deferred, Waiting
 	Applied   HostState = "applied"
 	Confirmed HostState = "confirmed" // and what it reports as running is what was sent: nothing
-	Refused   HostState = "refused"   // the agent cannot run it and keeps the old one: Applied
+	Refused   HostState = "refused"   // the agent cannot run it and keeps the old one: Applied, Waiting
 	TimedOut  HostState = "timed out" // no answer in time: Waiting, Applying, Applied, Refused
 	Deferred  HostState = "deferred"  // away; it catches up when it comes back: Waiting, Applied, Refused
-	LeftOut   HostState = "left out"  // retired or taken over: nothing
+	LeftOut   HostState = "left out"  // retired, taken over, or not to be changed: nothing
 )
 
-// open tells whether a state still waits for the host.
-func (s HostState) open() bool {
+// HostStates are all of them.
+var HostStates = []HostState{Waiting, Offered, Applying, Applied, Confirmed, Refused, TimedOut, Deferred, LeftOut}
+
+// unsettled tells whether a host in the state is at work once it was told.
+func (s HostState) unsettled() bool {
 	return s == Waiting || s == Offered || s == Applying || s == Applied
 }
 
@@ -53,74 +78,110 @@ type Host struct {
 	Name     string
 	Wave     int // from 0
 	State    HostState
+	Told     bool   // it was assigned the config by this rollout
 	Hash     string // of the config that it is brought to
 	Reason   string
 	Since    time.Time
 	Deadline time.Time
+	Patience time.Duration // how long an answer may take; 0 is DefaultPatience
 }
 
-// Decision is something that the rollout decided, with its reason.
+// open tells whether the host was told and is waited for.
+func (h Host) open() bool { return h.Told && h.State.unsettled() }
+
+// queued tells whether the host is there and was not told yet.
+func (h Host) queued() bool { return !h.Told && h.State == Waiting }
+
+// Decision is something that the rollout decided, with its reason, the person who decided it, and the numbers that
+// made it.
 type Decision struct {
 	At        time.Time
 	What, Why string
+	Who       string
+	Numbers   map[string]float64
+}
+
+// Head is what a rollout is, beside its hosts.
+type Head struct {
+	ID, Revision   int
+	Author         string
+	Plan           Plan
+	Before         int    // the revision that the hosts had before: what going back goes to
+	TakesBack      int    // the rollout that this one takes back, or 0
+	Chosen         string // the choice of hosts that it is for, which keep it when others go on; "" for all
+	Started, Ended time.Time
+	Status         Status
+	Phase          Phase
+	Since, Until   time.Time // of the phase
+	Wave           int       // the one at work, from 0
+	Waves          int
+	Asks           string // what it waits for, while it proves or asks
+	TakenBackBy    int    // the rollout that takes this one back, or 0
 }
 
 // State is a rollout. Only Apply changes it.
 type State struct {
-	ID, Revision   int
-	Author         string
-	Status         Status
-	Wave, Waves    int // the one at work, from 0, and how many there are
-	Started, Ended time.Time
-	Decisions      []Decision
+	Head
+	Decisions []Decision
 
 	hosts     map[string]*Host
-	counts    map[HostState]int
+	waves     []wave
 	deadlines deadlines
+	gate      *expr.NumberCondition
+	evidence  Evidence // newest, of the wave at work; not written down
+}
+
+// wave is how the hosts of one wave stand.
+type wave struct {
+	order  []string
+	counts map[HostState]int
+	queued int // that are there and were not told
+	open   int // that were told and are waited for
 }
 
 // Delta is how a rollout moves on.
 type Delta struct {
-	Rollout        int
-	New            bool // it begins
-	Revision       int  // of a new one, like Author and Started
-	Author         string
-	Status         Status
-	Wave, Waves    int
-	Started, Ended time.Time
-	Hosts          []Host // that change, as they are then
-	Decisions      []Decision
-	Decided        int // how many decisions there were before
-	Commands       []Command
+	Head
+	New       bool   // it begins
+	Hosts     []Host // that change, as they are then
+	Decisions []Decision
+	Decided   int // how many decisions there were before
+	Commands  []Command
+	evidence  Evidence
+	head      bool // something of Head changes
 }
 
 // Empty tells whether nothing changes and nothing is to be done.
 func (d Delta) Empty() bool { return !d.Changes() && len(d.Commands) == 0 }
 
 // Changes tells whether there is anything to write down.
-func (d Delta) Changes() bool { return d.New || len(d.Hosts) > 0 || len(d.Decisions) > 0 }
+func (d Delta) Changes() bool { return d.New || d.head || len(d.Hosts) > 0 || len(d.Decisions) > 0 }
 
 // Target is a host that a rollout is for.
 type Target struct {
 	Host, Hash string
+	Wave       int // from 0
 	Connected  bool
 	Running    string // the hash that the host is known to run, or ""
 	Patience   time.Duration
 }
 
-// Event is something that happened. Host is empty for Tick.
+// Event is something that happened. Host is empty for those of the whole rollout.
 type Event struct {
 	Kind     EventKind
 	Host     string
 	Hash     string
 	Reason   string
 	Patience time.Duration // for Connected: how long an answer may take; 0 is DefaultPatience
+	Who      string        // of what a person decides
+	Evidence *Evidence     // for Measured
+	By       int           // for TakenBack
 }
 
 // EventKind names an event.
 type EventKind uint8
 
-// The events.
+// The events. From Pause on a person decides them; Why tells whether they can be.
 const (
 	Tick EventKind = iota // time went on
 	Connected
@@ -130,7 +191,18 @@ const (
 	RunsIt   // the agent reports that it applied Hash
 	Reported // the effective config reported by the agent has Hash
 	CannotRun
-	Gone // the host was retired, or another rollout took it over
+	Gone     // the host was retired, or another rollout took it over
+	Changed  // the host should be brought to Hash now, if it was not told yet
+	Measured // Evidence of a wave
+
+	Pause
+	Resume
+	Stop
+	TakenBack // another rollout takes back what this one did
+	SkipSoak
+	Approve // lets the wave that asks begin, or pass
+	Retry   // refused and timed out hosts, or Host alone, are told again
+	Skip    // Host is left out
 )
 
 // CommandKind is what the driver must do.
@@ -152,33 +224,63 @@ type Command struct {
 // DefaultPatience is how long a connected host may take to answer.
 const DefaultPatience = 90 * time.Second
 
-// Start makes a rollout over the targets, in one wave. Each of them is assigned its config; those that are there and
-// do not run it yet are offered it.
-func Start(id, revision int, author string, targets []Target, now time.Time) Delta {
-	s := &State{ID: id, Status: Running, Waves: 1, hosts: map[string]*Host{}, counts: map[HostState]int{}}
-	s.Decisions = []Decision{{now, "started", fmt.Sprintf("one wave of %d hosts", len(targets))}}
-	m := moves{State: s, counts: map[HostState]int{}}
-	d := Delta{Rollout: id, New: true, Revision: revision, Author: author, Waves: 1, Started: now}
+const awayReason = "away; catches up when it comes back"
+
+// Start makes a rollout over the targets. h says what it is; the rest of it follows. A host that runs the config
+// already is assigned it and is in no wave; the others are told when their wave begins.
+func Start(h Head, targets []Target, now time.Time) Delta {
+	h.Status, h.Phase, h.Wave, h.Waves = Running, Changing, -1, max(1, len(h.Plan.Waves))
+	h.Started, h.Since, h.Ended, h.Until = now, now, time.Time{}, time.Time{}
+	d := Delta{Head: h, New: true}
+	changing := 0
 	for _, t := range targets {
-		h := Host{Name: t.Host, State: Waiting, Hash: t.Hash, Since: now}
-		d.Commands = append(d.Commands, Command{Assign, t.Host, t.Hash})
+		x := Host{Name: t.Host, Wave: t.Wave, State: Waiting, Hash: t.Hash, Since: now, Patience: t.Patience}
 		switch {
 		case t.Running == t.Hash && t.Connected:
-			h.State, h.Reason = Confirmed, "runs it already"
+			x.State, x.Reason = Confirmed, "runs it already"
+			d.Commands = append(d.Commands, Command{Assign, t.Host, t.Hash})
 		case !t.Connected:
-			h.State, h.Reason = Deferred, "away; catches up when it comes back"
+			x.State, x.Reason = Deferred, awayReason
+			changing++
 		default:
-			h.Deadline = now.Add(patience(t.Patience))
-			d.Commands = append(d.Commands, Command{Offer, t.Host, t.Hash})
+			changing++
 		}
-		m.counts[h.State]++
-		d.Hosts = append(d.Hosts, h)
+		d.Hosts = append(d.Hosts, x)
 	}
 	slices.SortFunc(d.Hosts, func(a, b Host) int { return strings.Compare(a.Name, b.Name) })
-	m.status = Running
-	m.settle(now)
-	d.Status, d.Ended, d.Decisions = m.status, m.ended, append(s.Decisions, m.decisions...)
+	why := fmt.Sprintf("%s in %s", hostsWord(changing), wavesWord(h.Waves))
+	if h.Plan.Name != "" {
+		why += " by plan " + h.Plan.Name
+	}
+	d.Decisions = []Decision{{At: now, What: "started", Why: why, Who: h.Author}}
+	// The first wave begins at once: the delta of a state that has just begun, on top of it.
+	s := From(d)
+	m := s.moves()
+	m.next(Decision{}, now)
+	m.advance(now)
+	then := m.delta()
+	d.Head, d.Decisions, d.Commands = then.Head, append(d.Decisions, then.Decisions...), append(d.Commands,
+		then.Commands...)
+	for i, x := range d.Hosts {
+		if moved, ok := m.hosts[x.Name]; ok {
+			d.Hosts[i] = moved
+		}
+	}
 	return d
+}
+
+func hostsWord(n int) string {
+	if n == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", n)
+}
+
+func wavesWord(n int) string {
+	if n == 1 {
+		return "one wave"
+	}
+	return fmt.Sprintf("%d waves", n)
 }
 
 func patience(d time.Duration) time.Duration {
@@ -190,14 +292,9 @@ func patience(d time.Duration) time.Duration {
 
 // From makes the state that a first delta describes.
 func From(first Delta) *State {
-	s := &State{
-		ID:       first.Rollout,
-		Revision: first.Revision,
-		Author:   first.Author,
-		Started:  first.Started,
-		Waves:    first.Waves,
-		hosts:    make(map[string]*Host, len(first.Hosts)),
-		counts:   map[HostState]int{},
+	s := &State{hosts: make(map[string]*Host, len(first.Hosts)), waves: make([]wave, max(1, first.Waves))}
+	for i := range s.waves {
+		s.waves[i].counts = map[HostState]int{}
 	}
 	s.Apply(first)
 	return s
@@ -205,17 +302,20 @@ func From(first Delta) *State {
 
 // Apply moves the state on.
 func (s *State) Apply(d Delta) {
-	s.Status, s.Wave, s.Ended = d.Status, d.Wave, d.Ended
+	s.Head = d.Head
+	s.evidence = d.evidence
 	s.Decisions = append(s.Decisions[:len(s.Decisions):len(s.Decisions)], d.Decisions...)
 	for _, h := range d.Hosts {
+		w := &s.waves[h.Wave]
 		if was := s.hosts[h.Name]; was != nil {
-			s.counts[was.State]--
+			w.count(*was, -1)
 			*was = h
 		} else {
 			s.hosts[h.Name] = &h
+			w.order = append(w.order, h.Name)
 		}
-		s.counts[h.State]++
-		if h.State.open() && !h.Deadline.IsZero() {
+		w.count(h, 1)
+		if h.open() && !h.Deadline.IsZero() {
 			heap.Push(&s.deadlines, deadline{h.Deadline, h.Name})
 		}
 	}
@@ -228,184 +328,56 @@ func (s *State) Apply(d Delta) {
 	}
 }
 
+func (w *wave) count(h Host, n int) {
+	w.counts[h.State] += n
+	if h.queued() {
+		w.queued += n
+	}
+	if h.open() {
+		w.open += n
+	}
+}
+
 // holds tells whether a deadline is still that of its host.
 func (s *State) holds(x deadline) bool {
 	h := s.hosts[x.host]
-	return h.State.open() && h.Deadline.Equal(x.at)
-}
-
-// moves are the changes of one decision over a state.
-type moves struct {
-	*State
-	hosts     map[string]Host
-	order     []string
-	counts    map[HostState]int // as they will be
-	status    Status
-	ended     time.Time
-	decisions []Decision
-	commands  []Command
-}
-
-func (m *moves) host(name string) (Host, bool) {
-	if h, ok := m.hosts[name]; ok {
-		return h, true
-	}
-	if h := m.State.hosts[name]; h != nil {
-		return *h, true
-	}
-	return Host{}, false
-}
-
-func (m *moves) set(was, h Host, state HostState, now time.Time) {
-	if h.State != state {
-		m.counts[h.State]--
-		m.counts[state]++
-		h.State, h.Since = state, now
-	}
-	if h == was {
-		return
-	}
-	if _, ok := m.hosts[h.Name]; !ok {
-		if m.hosts == nil {
-			m.hosts = map[string]Host{}
-		}
-		m.order = append(m.order, h.Name)
-	}
-	m.hosts[h.Name] = h
-}
-
-// Decide tells what follows from events, in their order. It changes nothing. Hosts of a rollout that has ended still
-// move on: one that was away catches up, and one that answers late is confirmed late.
-func (s *State) Decide(events []Event, now time.Time) Delta {
-	m := moves{State: s, counts: maps.Clone(s.counts), status: s.Status, ended: s.Ended}
-	for _, e := range events {
-		if e.Kind == Tick {
-			m.tick(0, now)
-		} else {
-			m.take(e, now)
-		}
-		m.settle(now)
-	}
-	d := Delta{
-		Rollout:   s.ID,
-		Status:    m.status,
-		Wave:      s.Wave,
-		Ended:     m.ended,
-		Decisions: m.decisions,
-		Decided:   len(s.Decisions),
-		Commands:  m.commands,
-	}
-	for _, name := range m.order {
-		if h := m.hosts[name]; h != *s.hosts[name] {
-			d.Hosts = append(d.Hosts, h)
-		}
-	}
-	return d
-}
-
-// tick looks through the deadlines that have passed: in a heap, what lies below one that has not passed has not
-// either.
-func (m *moves) tick(i int, now time.Time) {
-	if i >= len(m.deadlines) || !now.After(m.deadlines[i].at) {
-		return
-	}
-	if x := m.deadlines[i]; m.holds(x) {
-		if was, _ := m.host(x.host); was.State.open() && !was.Deadline.IsZero() && now.After(was.Deadline) {
-			h := was
-			h.Reason = fmt.Sprintf("no answer in %s; it was %s", now.Sub(h.Since).Round(time.Second), h.State)
-			m.set(was, h, TimedOut, now)
-		}
-	}
-	m.tick(2*i+1, now)
-	m.tick(2*i+2, now)
-}
-
-func (m *moves) take(e Event, now time.Time) {
-	was, ok := m.host(e.Host)
-	if !ok || e.Hash != "" && e.Hash != was.Hash { // about another config
-		return
-	}
-	h := was
-	switch e.Kind {
-	case Connected:
-		if h.State == Deferred || h.State == TimedOut || h.State.open() {
-			h.Reason, h.Deadline = "", now.Add(patience(e.Patience))
-			m.set(was, h, Waiting, now)
-			m.commands = append(m.commands, Command{Offer, e.Host, h.Hash})
-		}
-	case Disconnected:
-		if h.State.open() {
-			h.Reason, h.Deadline = "went away; catches up when it comes back", time.Time{}
-			m.set(was, h, Deferred, now)
-		}
-	case Sent:
-		if h.State == Waiting {
-			m.set(was, h, Offered, now)
-		}
-	case Taken:
-		if h.State == Waiting || h.State == Offered || h.State == TimedOut {
-			h.Reason, h.Deadline = "", h.atWork(now)
-			m.set(was, h, Applying, now)
-		}
-	case RunsIt:
-		if h.State != Confirmed && h.State != LeftOut {
-			h.Reason, h.Deadline = "", h.atWork(now)
-			m.set(was, h, Applied, now)
-		}
-	case Reported:
-		if h.State == Applied {
-			h.Reason, h.Deadline = "", time.Time{}
-			m.set(was, h, Confirmed, now)
-		}
-	case CannotRun:
-		if h.State != Confirmed && h.State != LeftOut {
-			h.Reason, h.Deadline = e.Reason, time.Time{}
-			m.set(was, h, Refused, now)
-		}
-	case Gone:
-		if h.State != Confirmed {
-			h.Reason, h.Deadline = e.Reason, time.Time{}
-			m.set(was, h, LeftOut, now)
-			m.commands = append(m.commands, Command{Withdraw, e.Host, h.Hash})
-		}
-	}
-}
-
-// atWork is the deadline of a host that has answered: a late answer gets new patience.
-func (h Host) atWork(now time.Time) time.Time {
-	if h.Deadline.After(now) {
-		return h.Deadline
-	}
-	return now.Add(DefaultPatience)
-}
-
-// settle ends the rollout when no present host is waited for any more.
-func (m *moves) settle(now time.Time) {
-	c := m.counts
-	if m.status != Running || c[Waiting]+c[Offered]+c[Applying]+c[Applied] > 0 {
-		return
-	}
-	m.ended = now
-	if c[Refused]+c[TimedOut] > 0 {
-		m.status = Stopped
-		m.decisions = append(
-			m.decisions,
-			Decision{now, string(Stopped), fmt.Sprintf("%d refused, %d timed out", c[Refused], c[TimedOut])},
-		)
-		return
-	}
-	m.status = Done
-	why := fmt.Sprintf("%d confirmed", c[Confirmed])
-	if c[Deferred] > 0 {
-		why += fmt.Sprintf(", %d away and catching up later", c[Deferred])
-	}
-	m.decisions = append(m.decisions, Decision{now, string(Done), why})
+	return h.open() && h.Deadline.Equal(x.at)
 }
 
 // Counts tells how many hosts are in each state that has any.
 func (s *State) Counts() map[HostState]int {
-	out := maps.Clone(s.counts)
-	maps.DeleteFunc(out, func(_ HostState, n int) bool { return n == 0 })
+	out := map[HostState]int{}
+	for _, w := range s.waves {
+		for state, n := range w.counts {
+			if n != 0 {
+				out[state] += n
+			}
+		}
+	}
+	return out
+}
+
+// WaveCounts are the counts of each wave.
+func (s *State) WaveCounts() []map[HostState]int {
+	out := make([]map[HostState]int, len(s.waves))
+	for i, w := range s.waves {
+		out[i] = maps.Clone(w.counts)
+		maps.DeleteFunc(out[i], func(_ HostState, n int) bool { return n == 0 })
+	}
+	return out
+}
+
+// Evidence is what was known last of the wave at work.
+func (s *State) Evidence() Evidence { return s.evidence }
+
+// Watched are the hosts of a wave that the rollout has told, with when their state began.
+func (s *State) Watched(wave int) []Host {
+	var out []Host
+	for _, name := range s.waves[wave].order {
+		if h := s.hosts[name]; h.Told && h.State != LeftOut {
+			out = append(out, *h)
+		}
+	}
 	return out
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/rollout"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/assemble"
 	"synaxis/internal/service/auth"
@@ -205,6 +206,7 @@ func (a *API) fail(c *gin.Context, err error) {
 	var conflict changes.Conflict
 	var bad usage
 	var invalid changes.Invalid
+	var wrong rollouts.Invalid
 	var stale changes.Stale
 	var forbidden notAllowed
 	var refused membership.Denied
@@ -228,11 +230,13 @@ func (a *API) fail(c *gin.Context, err error) {
 		write(c, http.StatusUnprocessableEntity, contract.HostRefused, err.Error(), nil)
 	case errors.Is(err, rollouts.ErrBusy):
 		write(c, http.StatusConflict, contract.RolloutBusy, err.Error(), nil)
+	case errors.Is(err, rollout.ErrNot):
+		write(c, http.StatusConflict, contract.Conflicting, err.Error(), nil)
 	case errors.Is(err, auth.ErrUnknown):
 		write(c, http.StatusUnauthorized, contract.NotSignedIn, err.Error(), nil)
 	case errors.Is(err, store.ErrNotFound):
 		write(c, http.StatusNotFound, contract.NotFound, err.Error(), nil)
-	case errors.As(err, &bad), errors.As(err, &invalid):
+	case errors.As(err, &bad), errors.As(err, &invalid), errors.As(err, &wrong):
 		write(c, http.StatusBadRequest, contract.BadRequest, err.Error(), nil)
 	default:
 		a.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,10 +11,8 @@ import (
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/check"
 	"synaxis/internal/core/inventory"
-	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/changes"
-	"synaxis/internal/service/rollouts"
 	"synaxis/internal/service/store"
 )
 
@@ -368,118 +365,4 @@ func (a *API) GetRevision(
 		)
 	}
 	return out, nil
-}
-
-// counted are the numbers of hosts in each state, as the contract has them.
-func counted(all map[rollout.HostState]int) (out map[string]int, hosts int) {
-	out = map[string]int{}
-	for state, n := range all {
-		out[string(state)] = n
-		hosts += n
-	}
-	return out, hosts
-}
-
-func rolloutSummary(r rollouts.Rollout) contract.RolloutSummary {
-	counts, n := counted(r.Counts)
-	return contract.RolloutSummary{
-		Id:       r.ID,
-		Revision: r.Revision,
-		State:    contract.RolloutSummaryState(r.Status),
-		Author:   r.Author,
-		Started:  r.Started,
-		Ended:    optional(r.Ended),
-		Hosts:    n,
-		Counts:   counts,
-	}
-}
-
-// trouble is the order in which hosts of a rollout are shown.
-var trouble = []rollout.HostState{
-	rollout.Refused,
-	rollout.TimedOut,
-	rollout.Waiting,
-	rollout.Offered,
-	rollout.Applying,
-	rollout.Applied,
-	rollout.Deferred,
-	rollout.LeftOut,
-	rollout.Confirmed,
-}
-
-func rolloutFull(r rollouts.Rollout) contract.Rollout {
-	counts, _ := counted(r.Counts)
-	out := contract.Rollout{
-		Id:        r.ID,
-		Revision:  r.Revision,
-		State:     contract.RolloutState(r.Status),
-		Author:    r.Author,
-		Started:   r.Started,
-		Ended:     optional(r.Ended),
-		Waves:     r.Waves,
-		Wave:      r.Wave + 1,
-		Counts:    counts,
-		Hosts:     []contract.RolloutHost{},
-		Decisions: []contract.Decision{},
-	}
-	slices.SortStableFunc(r.Hosts, func(x, y rollout.Host) int {
-		return cmp.Or(slices.Index(trouble, x.State)-slices.Index(trouble, y.State), x.Wave-y.Wave)
-	})
-	for _, h := range r.Hosts {
-		out.Hosts = append(
-			out.Hosts,
-			contract.RolloutHost{
-				Host:   h.Name,
-				State:  string(h.State),
-				Reason: optional(h.Reason),
-				Since:  h.Since,
-				Until:  optional(h.Deadline),
-			},
-		)
-	}
-	for _, d := range r.Decisions {
-		out.Decisions = append(out.Decisions, contract.Decision{At: d.At, What: d.What, Why: d.Why})
-	}
-	return out
-}
-
-// ListRollouts lists rollouts.
-func (a *API) ListRollouts(
-	context.Context,
-	contract.ListRolloutsRequestObject,
-) (contract.ListRolloutsResponseObject, error) {
-	out := contract.ListRollouts200JSONResponse{Items: []contract.RolloutSummary{}}
-	for _, r := range a.Rollouts.All() {
-		out.Items = append(out.Items, rolloutSummary(r))
-	}
-	return out, nil
-}
-
-// StartRollout starts a rollout.
-func (a *API) StartRollout(
-	ctx context.Context,
-	r contract.StartRolloutRequestObject,
-) (contract.StartRolloutResponseObject, error) {
-	revision := 0
-	if r.Body != nil {
-		revision = value(r.Body.Revision)
-	}
-	id, err := a.Rollouts.Start(ctx, person(ctx), revision)
-	if err != nil {
-		return nil, err
-	}
-	full, err := a.Rollouts.Get(id)
-	return contract.StartRollout201JSONResponse(rolloutFull(full)), err
-}
-
-// GetRollout shows a rollout.
-func (a *API) GetRollout(
-	_ context.Context,
-	r contract.GetRolloutRequestObject,
-) (contract.GetRolloutResponseObject, error) {
-	full, err := a.Rollouts.Get(r.Rollout)
-	if err != nil {
-		return nil, err
-	}
-	return contract.GetRollout200JSONResponse(rolloutFull(full)), nil
 }

@@ -97,6 +97,14 @@ func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 	return out
 }
 
+// pinned is the rollout that a host is pinned by, or nil.
+func pinned(v *hosts.View) *int {
+	if !v.Assigned.Pinned {
+		return nil
+	}
+	return &v.Assigned.Rollout
+}
+
 func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
 	j, _ := v.Judge(now)
 	out := contract.HostSummary{
@@ -106,6 +114,7 @@ func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
 		LastSeen:     optional(v.LastSeen.UTC()),
 		Revision:     v.Assigned.Revision,
 		Pending:      optional(v.Pending),
+		Pinned:       pinned(v),
 		Read:         j.Read,
 		Acknowledged: j.Acknowledged,
 		Verdict:      verdict(j.Worst),
@@ -345,6 +354,7 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 		),
 		Revision:     v.Assigned.Revision,
 		Pending:      optional(v.Pending),
+		Pinned:       pinned(&v),
 		Sources:      a.sources(v, assigned),
 		Destinations: []contract.HostDestination{},
 	}

@@ -66,7 +66,8 @@ func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 	}
 	o.Hosts = hosts.New(st, o.Inventory, o.Reports, o.Links, o.Desired, w.Now)
 	o.Changes = changes.New(st, o.Revisions, o.Desired, o.Hosts, w.Now, w.Note)
-	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, w.Log, w.Now,
+	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, o.Revisions, o.Reports, w.Log,
+		w.Now,
 		w.Note); err != nil {
 		return nil, err
 	}

@@ -109,9 +109,11 @@ func (p *plain) replay(t *testing.T, e store.AuditEntry, calls map[string]call) 
 	case "draft publish":
 		p.Revisions++
 	case "rollout start":
-		var n, revision int
+		var n int
+		var after struct{ Revision int }
 		_, _ = fmt.Sscan(e.Object, &n)
-		_, _ = fmt.Sscan(e.After, &revision)
+		require.NoError(t, json.Unmarshal([]byte(e.After), &after))
+		revision := after.Revision
 		require.Equal(t, len(p.Rollouts)+1, n, "rollouts are numbered without a gap")
 		require.LessOrEqual(t, revision, p.Revisions)
 		p.Rollouts[n] = revision
@@ -362,7 +364,7 @@ func parallelCalls(t *testing.T, seed uint64) {
 						count(err)
 					}
 				case 6:
-					_, err := o.Rollouts.Start(ctx, note(call{what: "start"}), 0)
+					_, err := o.Rollouts.Start(ctx, note(call{what: "start"}), rollouts.Request{})
 					count(err)
 				case 7:
 					if r.IntN(4) > 0 {

@@ -27,6 +27,7 @@ type Secrets interface{ Versions() map[string]int }
 
 // Desired is what hosts should run. It is safe for concurrent use.
 type Desired struct {
+	store     *store.Store
 	hosts     Hosts
 	secrets   Secrets
 	revisions *revisions.Revisions
@@ -62,6 +63,7 @@ func New(
 	log *slog.Logger,
 ) (*Desired, error) {
 	d := &Desired{
+		store:     st,
 		hosts:     hosts,
 		secrets:   secrets,
 		revisions: r,
@@ -97,7 +99,7 @@ func (d *Desired) follow(changes []store.Change) {
 	}
 }
 
-// Of returns what a host is assigned, and why it should run something else by now: "inventory", or "".
+// Of returns what a host is assigned, and why it should run something else by now, as Causes tells it, or "".
 func (d *Desired) Of(host string) (a store.Assignment, pending string) {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
@@ -193,7 +195,7 @@ func (d *Desired) Review(ctx context.Context, hosts ...string) {
 		for _, a := range list {
 			if m := f.Host(a.Host); d.assigned[a.Host] == a {
 				if m != nil && m.Hash != a.Hash {
-					d.pending[a.Host] = "inventory"
+					d.pending[a.Host] = strings.Join(Causes(a.Seen, seen(f, m)), ", ")
 				} else {
 					delete(d.pending, a.Host)
 				}
@@ -215,11 +217,13 @@ func (d *Desired) For(
 	if err != nil {
 		return a, m, false, err
 	}
-	r := d.At(st).Host(host)
+	f := d.At(st)
+	r := f.Host(host)
 	if r == nil {
 		return a, m, false, nil
 	}
 	a, m = written(r, revision, rollout, now)
+	a.Seen = seen(f, r)
 	return a, m, true, nil
 }
 

@@ -92,6 +92,9 @@ type entry struct {
 	bucket  int64 // of five minutes
 	base    map[string]wire.Numbers
 	volumes map[string]volume // by source
+	hour    []row             // of the last hour, oldest first
+	first   int64             // the bucket of the first of them that there was
+	began   int64             // Unix seconds, when its numbers came first
 }
 
 // Reports is what all hosts said. It is safe for concurrent use.
@@ -142,6 +145,7 @@ func New(
 		var read map[string]wire.Numbers
 		if json.Unmarshal([]byte(n.Numbers), &read) == nil {
 			r.entry(n.Host).learn(read)
+			r.entry(n.Host).passed(n.Bucket, read)
 		}
 	}
 	return r, nil
@@ -329,6 +333,9 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
 			if e.bucket != 0 {
 				e.learn(deltas(e.base, s.Numbers))
+				e.passed(e.bucket, deltas(e.base, s.Numbers))
+			} else {
+				e.began = now.Unix()
 			}
 			e.bucket, e.base = bucket, s.Numbers
 		}
@@ -408,17 +415,17 @@ func (r *Reports) Volumes() []check.Volume {
 func (r *Reports) Flush(ctx context.Context) {
 	r.saving.Lock()
 	defer r.saving.Unlock()
-	type row struct {
+	type unsaved struct {
 		said   *Said
 		bucket int64
 		base   map[string]wire.Numbers
 	}
-	rows := map[string]row{}
+	rows := map[string]unsaved{}
 	r.mu.Lock()
 	for name, e := range r.hosts {
 		if e.dirty {
 			e.dirty = false
-			rows[name] = row{e.said, e.bucket, e.base}
+			rows[name] = unsaved{e.said, e.bucket, e.base}
 		}
 	}
 	r.mu.Unlock()

@@ -4,8 +4,6 @@ package rollouts
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"maps"
 	"slices"
@@ -17,6 +15,8 @@ import (
 	"synaxis/internal/service/desired"
 	"synaxis/internal/service/hosts"
 	"synaxis/internal/service/links"
+	"synaxis/internal/service/reports"
+	"synaxis/internal/service/revisions"
 	"synaxis/internal/service/store"
 )
 
@@ -31,11 +31,20 @@ type Driver struct {
 	now     func() time.Time
 	note    func(topic string)
 
+	revisions *revisions.Revisions
+	reports   *reports.Reports
+
 	mu       sync.RWMutex // what follows is a projection of the store
 	rollouts map[int]*rollout.State
-	running  int // the rollout that runs, or 0
+	member   map[string]int // by host: the newest rollout that it is in, and not left out of
+	running  int            // the rollout that runs or is paused, or 0
 	last     int
 	inForce  int
+
+	watching sync.Mutex
+	marks    map[string]mark // of hosts that rollouts with a gate have told
+	looked   time.Time       // when a gate was looked at last
+	began    time.Time       // when the service began
 
 	again []happening // events whose outcome could not be written; they come before newer ones
 	told  time.Time   // when the log said so last
@@ -49,6 +58,8 @@ func New(
 	l *links.Links,
 	d *desired.Desired,
 	q *Queue,
+	revs *revisions.Revisions,
+	rep *reports.Reports,
 	log *slog.Logger,
 	now func() time.Time,
 	note func(string),
@@ -63,6 +74,12 @@ func New(
 		now:      now,
 		note:     note,
 		rollouts: map[int]*rollout.State{},
+		member:   map[string]int{},
+
+		revisions: revs,
+		reports:   rep,
+		marks:     map[string]mark{},
+		began:     now(),
 	}
 	list, err := st.Rollouts(ctx)
 	if err != nil {
@@ -82,13 +99,21 @@ func New(
 // apply moves memory after a commit.
 func (d *Driver) apply(x rollout.Delta) {
 	if x.New {
-		d.rollouts[x.Rollout], d.last = rollout.From(x), max(d.last, x.Rollout)
+		d.rollouts[x.ID], d.last = rollout.From(x), max(d.last, x.ID)
 	} else {
-		d.rollouts[x.Rollout].Apply(x)
+		d.rollouts[x.ID].Apply(x)
 	}
-	if x.Status == rollout.Running {
-		d.running = x.Rollout
-	} else if d.running == x.Rollout {
+	for _, h := range x.Hosts {
+		switch {
+		case h.State != rollout.LeftOut:
+			d.member[h.Name] = max(d.member[h.Name], x.ID)
+		case d.member[h.Name] == x.ID:
+			delete(d.member, h.Name)
+		}
+	}
+	if x.Status == rollout.Running || x.Status == rollout.Paused {
+		d.running = x.ID
+	} else if d.running == x.ID {
 		d.running = 0
 	}
 }
@@ -182,7 +207,13 @@ func (d *Driver) handle(ctx context.Context, batch []happening) {
 	}
 	if len(changed) > 0 {
 		d.desired.Review(ctx, changed...)
+		rehashed := d.rehashed(ctx, changed)
+		for _, e := range rehashed {
+			stepped = append(stepped, hostEvent{e})
+		}
+		steps = append(steps, rehashed...)
 	}
+	steps = append(steps, d.look()...)
 	if len(changed) > 0 || all {
 		given, err := d.baselines(ctx, baseline, all)
 		if err != nil {
@@ -196,20 +227,38 @@ func (d *Driver) handle(ctx context.Context, batch []happening) {
 	if deltas, err := d.step(ctx, steps); err != nil {
 		d.failed(err, stepped)
 	} else {
-		for _, x := range deltas {
-			for _, c := range x.Commands {
-				switch c.Kind {
-				case rollout.Offer:
-					offers[c.Host] = true
-				case rollout.Withdraw:
-					d.withdraw(c)
-				}
+		for _, c := range commands(deltas) {
+			switch c.Kind {
+			case rollout.Offer:
+				offers[c.Host] = true
+			case rollout.Withdraw:
+				d.withdraw(c)
 			}
 		}
 	}
 	for _, host := range slices.Sorted(maps.Keys(offers)) {
 		d.offer(ctx, host)
 	}
+}
+
+// rehashed are the events that hosts which were not told yet would get another config by now.
+func (d *Driver) rehashed(ctx context.Context, names []string) (out []rollout.Event) {
+	for _, name := range names {
+		d.mu.RLock()
+		s := d.rollouts[d.member[name]]
+		var h rollout.Host
+		if s != nil {
+			h, _ = s.Host(name)
+		}
+		d.mu.RUnlock()
+		if s == nil || h.Told || h.State == rollout.Confirmed {
+			continue
+		}
+		if a, _, ok, err := d.desired.For(ctx, name, s.Revision, s.ID, d.now()); err == nil && ok && a.Hash != h.Hash {
+			out = append(out, rollout.Event{Kind: rollout.Changed, Host: name, Hash: a.Hash})
+		}
+	}
+	return out
 }
 
 // step decides what follows from events and writes it down, in one commit of its own.
@@ -220,11 +269,13 @@ func (d *Driver) step(ctx context.Context, events []rollout.Event) (deltas []rol
 	err = d.store.Alone(ctx, func(t *store.Tx) error {
 		deltas = d.decide(events)
 		for _, x := range deltas {
-			if err := d.move(t, x); err != nil {
+			if err := d.move(ctx, t, x); err != nil {
 				return err
 			}
 		}
-		return nil
+		back, err := d.backByPlan(ctx, t, deltas)
+		deltas = append(deltas, back...)
+		return err
 	})
 	return deltas, err
 }
@@ -240,11 +291,8 @@ func (d *Driver) decide(events []rollout.Event) (deltas []rollout.Delta) {
 	by := map[int][]rollout.Event{}
 	for _, e := range events {
 		id := d.running
-		if e.Kind != rollout.Tick {
-			a, _ := d.desired.Of(e.Host)
-			if id = a.Rollout; e.Kind == rollout.Gone {
-				id = d.holder(e.Host, id)
-			}
+		if e.Host != "" {
+			id = d.member[e.Host]
 		}
 		if d.rollouts[id] != nil {
 			by[id] = append(by[id], e)
@@ -256,38 +304,46 @@ func (d *Driver) decide(events []rollout.Event) (deltas []rollout.Delta) {
 	return deltas
 }
 
-// holder is the rollout that a host is in: the one that its assignment names, or, when that was taken away, the newest
-// that has it.
-func (d *Driver) holder(host string, id int) int {
-	if id == 0 {
-		for id = d.last; id > 0; id-- {
-			if s := d.rollouts[id]; s != nil {
-				if _, ok := s.Host(host); ok {
-					return id
-				}
-			}
+// move writes how a rollout moves on, with what it assigns; the newest one brings its revision into force when it is
+// done, unless it was for chosen hosts.
+func (d *Driver) move(ctx context.Context, t *store.Tx, x rollout.Delta) error {
+	if x.Empty() {
+		return nil
+	}
+	assigned := map[string]string{}
+	for _, c := range x.Commands {
+		if c.Kind != rollout.Assign {
+			continue
+		}
+		a, m, ok, err := d.desired.For(ctx, c.Host, x.Revision, x.ID, d.now())
+		if err != nil {
+			return err
+		}
+		if !ok { // it left the inventory; its event is on its way
+			continue
+		}
+		a.Who, a.Pinned = x.Author, x.Chosen != ""
+		assigned[c.Host] = a.Hash
+		if err := t.Assign(a, m); err != nil {
+			return err
 		}
 	}
-	return id
-}
-
-// move writes how a rollout moves on; the newest one brings its revision into force when it is done.
-func (d *Driver) move(t *store.Tx, x rollout.Delta) error {
-	if !x.Changes() {
+	for i, h := range x.Hosts { // what is sent is what was assigned, also where the host changed just now
+		if hash, ok := assigned[h.Name]; ok {
+			x.Hosts[i].Hash = hash
+		}
+	}
+	if x.Changes() {
+		if err := t.MoveRollout(x); err != nil {
+			return err
+		}
+	}
+	s := d.rollouts[x.ID]
+	if done := x.Status == rollout.Done && (s == nil || s.Status != rollout.Done); !done || x.ID < d.last ||
+		x.Chosen != "" {
 		return nil
 	}
-	if err := t.MoveRollout(x); err != nil {
-		return err
-	}
-	s := d.rollouts[x.Rollout]
-	if done := x.Status == rollout.Done && (s == nil || s.Status != rollout.Done); !done || x.Rollout < d.last {
-		return nil
-	}
-	revision := x.Revision
-	if s != nil {
-		revision = s.Revision
-	}
-	return t.SetInForce(revision)
+	return t.SetInForce(x.Revision)
 }
 
 // baselines gives what is in force to the hosts that no rollout has reached: those that joined meanwhile. It answers
@@ -300,7 +356,10 @@ func (d *Driver) baselines(ctx context.Context, names map[string]bool, all bool)
 		}
 		d.mu.RLock()
 		defer d.mu.RUnlock()
-		return v.Assigned.Hash == "" || d.rollouts[v.Assigned.Rollout] == nil
+		if v.Assigned.Hash == "" {
+			return true
+		}
+		return d.member[v.Name] == 0 && d.rollouts[v.Assigned.Rollout] == nil
 	}
 	if all {
 		names = map[string]bool{}
@@ -387,134 +446,23 @@ func (d *Driver) refused(v hosts.View) bool {
 	return h.State == rollout.Refused
 }
 
-// ErrBusy says that a rollout is under way.
-var ErrBusy = errors.New("a rollout is under way")
-
-// pollerPatience is how long a polling host may take to answer: three of its intervals.
-const pollerPatience = 3 * links.PollPatience
-
-// Start rolls a revision out to all hosts, 0 for the newest. It answers the number of the rollout.
-func (d *Driver) Start(ctx context.Context, who store.Person, revision int) (int, error) {
-	var first rollout.Delta
-	var deltas []rollout.Delta
-	err := d.store.Alone(ctx, func(t *store.Tx) (err error) {
-		first, deltas, err = d.start(ctx, t, who, revision)
-		return err
-	})
-	if err != nil {
-		return 0, err
-	}
-	for _, x := range append(deltas, first) {
-		for _, c := range x.Commands {
-			switch c.Kind {
-			case rollout.Offer:
-				d.offer(ctx, c.Host)
-			case rollout.Withdraw:
-				d.withdraw(c)
-			}
-		}
-	}
-	return first.Rollout, nil
-}
-
-func (d *Driver) start(
-	ctx context.Context,
-	t *store.Tx,
-	who store.Person,
-	revision int,
-) (first rollout.Delta, deltas []rollout.Delta, err error) {
-	d.mu.RLock()
-	defer d.mu.RUnlock()
-	if d.running > 0 {
-		return first, nil, fmt.Errorf(
-			"%w: rollout %d of revision %d; wait until it has ended",
-			ErrBusy,
-			d.running,
-			d.rollouts[d.running].Revision,
-		)
-	}
-	if revision == 0 {
-		if revision, err = t.Head(); err != nil {
-			return first, nil, err
-		}
-	}
-	if revision == 0 {
-		return first, nil, store.Missingf("nothing has been published yet, so there is nothing to roll out")
-	}
-	id, now := d.last+1, d.now()
-	var targets []rollout.Target
-	wanted := map[string]store.Manifest{}
-	assignments := map[string]store.Assignment{}
-	taken := map[int][]rollout.Event{}
-	for _, v := range d.hosts.All() {
-		if v.UID == "" {
-			continue
-		}
-		a, m, ok, err := d.desired.For(ctx, v.Name, revision, id, now)
-		if err != nil {
-			return first, nil, err
-		}
-		if !ok {
-			continue
-		}
-		wanted[v.Name], assignments[v.Name] = m, a
-		x := rollout.Target{Host: v.Name, Hash: a.Hash, Connected: v.Connected, Running: v.Running}
-		if v.Transport == "polling" {
-			x.Patience = pollerPatience
-		}
-		targets = append(targets, x)
-		taken[v.Assigned.Rollout] = append(
-			taken[v.Assigned.Rollout],
-			rollout.Event{Kind: rollout.Gone, Host: v.Name, Reason: fmt.Sprintf("taken over by rollout %d", id)},
-		)
-	}
-	for _, other := range slices.Sorted(maps.Keys(taken)) {
-		if s := d.rollouts[other]; s != nil {
-			x := s.Decide(taken[other], now)
-			if err := d.move(t, x); err != nil {
-				return first, nil, err
-			}
-			deltas = append(deltas, x)
-		}
-	}
-	first = rollout.Start(id, revision, who.Name, targets, now)
-	for _, c := range first.Commands {
-		if c.Kind == rollout.Assign {
-			if err := t.Assign(assignments[c.Host], wanted[c.Host]); err != nil {
-				return first, nil, err
-			}
-		}
-	}
-	if err := d.move(t, first); err != nil {
-		return first, nil, err
-	}
-	return first, deltas, t.Audit(who, now, "rollout start", fmt.Sprint(id), nil, revision)
-}
-
 // Rollout is a rollout as it is shown.
 type Rollout struct {
-	ID, Revision   int
-	Author         string
-	Status         rollout.Status
-	Wave, Waves    int
-	Started, Ended time.Time
-	Counts         map[rollout.HostState]int
-	Decisions      []rollout.Decision
-	Hosts          []rollout.Host // of one that was asked for by its number
+	rollout.Head
+	Counts     map[rollout.HostState]int
+	WaveCounts []map[rollout.HostState]int
+	Evidence   rollout.Evidence
+	Decisions  []rollout.Decision
+	Hosts      []rollout.Host // of one that was asked for by its number
 }
 
 func shown(s *rollout.State) Rollout {
 	return Rollout{
-		ID:        s.ID,
-		Revision:  s.Revision,
-		Author:    s.Author,
-		Status:    s.Status,
-		Wave:      s.Wave,
-		Waves:     s.Waves,
-		Started:   s.Started,
-		Ended:     s.Ended,
-		Counts:    s.Counts(),
-		Decisions: s.Decisions,
+		Head:       s.Head,
+		Counts:     s.Counts(),
+		WaveCounts: s.WaveCounts(),
+		Evidence:   s.Evidence(),
+		Decisions:  s.Decisions,
 	}
 }
 

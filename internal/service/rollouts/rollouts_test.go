@@ -128,7 +128,7 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	hosts(t, dir, "a", "b")
 	d := newDesk(t, dir, start)
 	d.publish(text)
-	_, err := d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, 0)
+	_, err := d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, rollouts.Request{})
 	require.NoError(t, err)
 	r, err := d.Rollouts.Get(1)
 	require.NoError(t, err)
@@ -161,7 +161,7 @@ func TestGoesOnAfterARestart(t *testing.T) {
 	assert.Equal(t, rollout.Done, r.Status)
 
 	d.publish(text + "---\ndestination: two\ndeliver: {discard: {}}\n")
-	_, err = d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, 0)
+	_, err = d.Rollouts.Start(context.Background(), store.Person{Name: "ada"}, rollouts.Request{})
 	require.NoError(t, err)
 	r, _ = d.Rollouts.Get(1)
 	assert.Equal(t, rollout.LeftOut, hostOf(r, "b").State)
@@ -185,10 +185,10 @@ func TestPending(t *testing.T) {
 	d := newDesk(t, dir, time.Now())
 	defer d.Store.Close()
 	ctx, who := context.Background(), store.Person{Name: "ada"}
-	_, err := d.Rollouts.Start(ctx, who, 0)
+	_, err := d.Rollouts.Start(ctx, who, rollouts.Request{})
 	require.ErrorContains(t, err, "nothing has been published yet")
 	d.publish(text)
-	_, err = d.Rollouts.Start(ctx, who, 0)
+	_, err = d.Rollouts.Start(ctx, who, rollouts.Request{})
 	require.NoError(t, err)
 	pending := func() string { v, _ := d.Hosts.Get("a"); return v.Pending }
 	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "settings", map[string]string{"unused": "x"}, nil, nil))
@@ -196,14 +196,16 @@ func TestPending(t *testing.T) {
 	assert.Empty(t, pending(), "a setting that nothing reads changes nothing")
 	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
 	d.tell()
-	assert.Equal(t, "inventory", pending(), "labels go on the records")
+	assert.Equal(t, "labels", pending(), "labels go on the records")
 	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", nil, []string{"site"}, nil))
 	d.tell()
 	assert.Empty(t, pending(), "taken back")
 	require.NoError(t, d.Inventory.Edit(ctx, who, "a", "labels", map[string]string{"site": "np"}, nil, nil))
 	d.tell()
-	_, err = d.Rollouts.Start(ctx, who, 1)
+	_, err = d.Rollouts.Start(ctx, who, rollouts.Request{Revision: 1})
 	require.NoError(t, err)
+	assert.Equal(t, "labels", pending(), "it is away, and is given nothing before it comes back")
+	d.tell(rollout.Event{Kind: rollout.Connected, Host: "a"})
 	assert.Empty(t, pending())
 }
 
@@ -221,11 +223,11 @@ func TestFullDisk(t *testing.T) {
 	full := false
 	d.Store.FailFor(func() bool { return full })
 	full = true
-	_, err := d.Rollouts.Start(ctx, who, 0)
+	_, err := d.Rollouts.Start(ctx, who, rollouts.Request{})
 	require.Error(t, err)
 	assert.Empty(t, d.Rollouts.All(), "what could not be written did not begin")
 	full = false
-	id, err := d.Rollouts.Start(ctx, who, 0)
+	id, err := d.Rollouts.Start(ctx, who, rollouts.Request{})
 	require.NoError(t, err)
 	state, err := d.Rollouts.Get(id)
 	require.NoError(t, err)
@@ -272,7 +274,7 @@ func TestWhoJoinsLate(t *testing.T) {
 	d.join("a")
 	d.join("b")
 	roll := func(revision int) { // to its end
-		id, err := d.Rollouts.Start(ctx, who, revision)
+		id, err := d.Rollouts.Start(ctx, who, rollouts.Request{Revision: revision})
 		require.NoError(t, err)
 		state, err := d.Rollouts.Get(id)
 		require.NoError(t, err)
@@ -299,7 +301,7 @@ func TestWhoJoinsLate(t *testing.T) {
 	assert.Equal(t, 3, revision("b"))
 	assert.Len(t, d.Hosts.Former(), 1, "the retired one is kept")
 
-	id, err := d.Rollouts.Start(ctx, who, 2)
+	id, err := d.Rollouts.Start(ctx, who, rollouts.Request{Revision: 2})
 	require.NoError(t, err)
 	state, err := d.Rollouts.Get(id)
 	require.NoError(t, err)

@@ -250,17 +250,42 @@ type Assignment struct {
 	Revision, Rollout int // Rollout 0: the baseline given at the join
 	AssignedAt        time.Time
 	LeftOut           string // sources that it cannot run, in words
+	Pinned            bool   // the rollout was for chosen hosts, which keep it when others go on
+	Who               string // whose change it was
+	Seen              *Seen  // what it was rendered from; nil when that was not written down
 }
 
-// Assign writes a manifest and makes it the host's desired one.
+// Seen is what a host was like, and what else counted, when its manifest was rendered.
+type Seen struct {
+	Labels   map[string]string `json:"labels,omitempty"`
+	Settings map[string]string `json:"settings,omitempty"`
+	OS       string            `json:"os,omitempty"`
+	Arch     string            `json:"arch,omitempty"`
+	System   string            `json:"system,omitempty"`
+	Renderer string            `json:"renderer"`
+	Secrets  []string          `json:"secrets,omitempty"` // as NAME@VERSION
+}
+
+// Assign writes a manifest, makes it the host's desired one, and adds it to the host's history.
 func (t *Tx) Assign(a Assignment, m Manifest) error {
 	t.tell(Assigned{a})
 	if err := t.exec(`INSERT INTO manifests (hash, host, revision, renderer, text, secrets) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING`, m.Hash, m.Host, m.Revision, m.Renderer, m.Text, text(m.Secrets)); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO assignments VALUES (?,?,?,?,?,?) ON CONFLICT (host) DO UPDATE SET hash=excluded.hash,
-		revision=excluded.revision, rollout=excluded.rollout, assigned_at=excluded.assigned_at, left_out=excluded.left_out`,
-		a.Host, a.Hash, a.Revision, a.Rollout, stamp(a.AssignedAt), a.LeftOut)
+	seen := ""
+	if a.Seen != nil {
+		seen = text(a.Seen)
+	}
+	if err := t.exec(`INSERT INTO host_history VALUES (?,?,?,?,?,?,?) ON CONFLICT (host, at) DO UPDATE SET hash=excluded.hash,
+		revision=excluded.revision, rollout=excluded.rollout, who=excluded.who, seen=excluded.seen`,
+		a.Host, stamp(a.AssignedAt), a.Hash, a.Revision, a.Rollout, a.Who, seen); err != nil {
+		return err
+	}
+	return t.exec(`INSERT INTO assignments (host, hash, revision, rollout, assigned_at, left_out, seen, pinned, who)
+		VALUES (?,?,?,?,?,?,?,?,?) ON CONFLICT (host) DO UPDATE SET hash=excluded.hash, revision=excluded.revision,
+		rollout=excluded.rollout, assigned_at=excluded.assigned_at, left_out=excluded.left_out, seen=excluded.seen,
+		pinned=excluded.pinned, who=excluded.who`,
+		a.Host, a.Hash, a.Revision, a.Rollout, stamp(a.AssignedAt), a.LeftOut, seen, a.Pinned, a.Who)
 }
 
 // Unassign takes away what a host is assigned.
@@ -272,11 +297,37 @@ func (t *Tx) Unassign(host string) error {
 // Assignments returns the assignment of every host.
 func (s *Store) Assignments(ctx context.Context) ([]Assignment, error) {
 	return list(ctx, s.read, func(r *sql.Rows) (a Assignment, err error) {
-		var at string
-		err = r.Scan(&a.Host, &a.Hash, &a.Revision, &a.Rollout, &at, &a.LeftOut)
+		var at, seen string
+		if err = r.Scan(&a.Host, &a.Hash, &a.Revision, &a.Rollout, &at, &a.LeftOut, &seen, &a.Pinned,
+			&a.Who); err != nil {
+			return a, err
+		}
 		a.AssignedAt = unstamp(at)
+		a.Seen, err = readSeen(seen)
 		return a, err
-	}, `SELECT host, hash, revision, rollout, assigned_at, left_out FROM assignments`)
+	}, `SELECT host, hash, revision, rollout, assigned_at, left_out, seen, pinned, who FROM assignments`)
+}
+
+// History is all that a host was assigned, newest first.
+func (s *Store) History(ctx context.Context, host string) ([]Assignment, error) {
+	return list(ctx, s.read, func(r *sql.Rows) (a Assignment, err error) {
+		var at, seen string
+		a.Host = host
+		if err = r.Scan(&at, &a.Hash, &a.Revision, &a.Rollout, &a.Who, &seen); err != nil {
+			return a, err
+		}
+		a.AssignedAt = unstamp(at)
+		a.Seen, err = readSeen(seen)
+		return a, err
+	}, `SELECT at, hash, revision, rollout, who, seen FROM host_history WHERE host=? ORDER BY at DESC`, host)
+}
+
+func readSeen(text string) (*Seen, error) {
+	if text == "" {
+		return nil, nil
+	}
+	var s Seen
+	return &s, json.Unmarshal([]byte(text), &s)
 }
 
 // Manifest returns a manifest by its hash.

@@ -51,13 +51,15 @@ func TestMovesRolloutsIntoRows(t *testing.T) {
 	list, err := s.Rollouts(ctx)
 	require.NoError(t, err)
 	at := func(text string) time.Time { v, _ := time.Parse(time.RFC3339Nano, text); return v }
+	oneWave := rollout.Plan{Waves: []rollout.Wave{{Rest: true}}}
 	assert.Equal(t, []rollout.Delta{
 		{
-			Rollout: 1, New: true, Revision: 3, Author: "ada", Status: rollout.Stopped, Waves: 1,
-			Started: at("2031-04-02T06:00:00Z"), Ended: at("2031-04-02T06:02:00Z"),
+			Head: rollout.Head{ID: 1, Revision: 3, Author: "ada", Status: rollout.Stopped, Waves: 1, Plan: oneWave,
+				Phase: rollout.Changing, Started: at("2031-04-02T06:00:00Z"), Ended: at("2031-04-02T06:02:00Z")},
+			New: true,
 			Hosts: []rollout.Host{
-				{Name: "gate.a", State: rollout.Confirmed, Hash: "x", Since: at("2031-04-02T06:00:05Z")},
-				{Name: "gate.b", State: rollout.TimedOut, Hash: "y", Reason: "no answer", Since: at(
+				{Name: "gate.a", State: rollout.Confirmed, Told: true, Hash: "x", Since: at("2031-04-02T06:00:05Z")},
+				{Name: "gate.b", State: rollout.TimedOut, Told: true, Hash: "y", Reason: "no answer", Since: at(
 					"2031-04-02T06:00:06.5Z"),
 					Deadline: at("2031-04-02T06:01:30Z")},
 			},
@@ -66,8 +68,8 @@ func TestMovesRolloutsIntoRows(t *testing.T) {
 				{At: at("2031-04-02T06:02:00Z"), What: "stopped", Why: "0 refused, 1 timed out"},
 			},
 		},
-		{Rollout: 2, New: true, Revision: 4, Author: "ada", Status: rollout.Done, Waves: 1, Started: at(
-			"2031-04-03T06:00:00Z")},
+		{Head: rollout.Head{ID: 2, Revision: 4, Author: "ada", Status: rollout.Done, Waves: 1, Plan: oneWave,
+			Phase: rollout.Changing, Started: at("2031-04-03T06:00:00Z")}, New: true},
 	}, list)
 	tokens, err := s.JoinTokens(ctx, at("2031-04-02T06:00:00Z"))
 	require.NoError(t, err)

@@ -26,9 +26,7 @@ func TestKeeps(t *testing.T) {
 	s := open2(t, dir)
 	var draft int
 	first := rollout.Start(
-		1,
-		1,
-		"ada",
+		rollout.Head{ID: 1, Revision: 1, Author: "ada", Plan: rollout.Usual()},
 		[]rollout.Target{{Host: "h", Hash: "x"}, {Host: "i", Hash: "y", Connected: true}},
 		now,
 	)

@@ -1047,7 +1047,82 @@ export interface paths {
         /** One rollout with the state of every host */
         get: operations["getRollout"];
         put?: never;
+        /** What a person decides of a rollout */
+        post: operations["actOnRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rollouts/{rollout}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout: components["parameters"]["RolloutID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring the hosts that a rollout has changed back to what was in force before, by a rollout of its own */
+        post: operations["takeBackRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rollout-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rollout would do - its plan, which host is in which wave, and why hosts change */
+        post: operations["previewRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        /** What a host was to run, with which labels and settings, and by whose change, newest first */
+        get: operations["getHostHistory"];
+        put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a pinned host what is in force, and let it go with the others again */
+        post: operations["letHostGo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1501,7 +1576,10 @@ export interface components {
             /** Format: date-time */
             lastSeen?: string;
             revision: number;
+            /** @description why it should run something else by now: labels, settings, system, renderer, secret NAME */
             pending?: string;
+            /** @description the rollout for chosen hosts that gave it what it runs; it keeps that until it is let go */
+            pinned?: number;
             sources: components["schemas"]["Counts"];
             /** Format: int64 */
             read: number;
@@ -1892,7 +1970,10 @@ export interface components {
             assignedHash?: string;
             runningHash?: string;
             revision: number;
+            /** @description why it should run something else by now: labels, settings, system, renderer, secret NAME */
             pending?: string;
+            /** @description the rollout for chosen hosts that gave it what it runs; it keeps that until it is let go */
+            pinned?: number;
             sources: components["schemas"]["HostSource"][];
             destinations: components["schemas"]["HostDestination"][];
         };
@@ -2358,17 +2439,120 @@ export interface components {
         NewRollout: {
             /** @description default the newest */
             revision?: number;
+            /** @description a plan of the revision, usual, or one-wave; default the one that is for what changes */
+            plan?: string;
+            /** @description a choice of hosts, which keep it when others go on, until they are let go; default all */
+            hosts?: string;
+            /** @description a host of the first wave */
+            first?: string;
+            /** @description one cause, such as revision, labels or secret NAME; hosts that change for another one too are left as they are */
+            only?: string;
+        };
+        Reason: {
+            reason?: string;
+        };
+        RolloutAction: {
+            /** @enum {string} */
+            action: "pause" | "resume" | "stop" | "approve" | "skip-soak" | "retry" | "leave-out";
+            /** @description of leave-out, and of retry where it is for one host */
+            host?: string;
+            reason?: string;
+        };
+        RolloutPlan: {
+            name: string;
+            waves: string[];
+            spreadBy?: string;
+            atOnce?: number;
+            soak: string;
+            approve?: number[];
+            stopWhen?: string;
+            onStop: string;
+            window?: string;
+            absent: string;
+        };
+        RolloutWave: {
+            wave: number;
+            /** @description as the plan says it */
+            says: string;
+            hosts: number;
+            counts: {
+                [key: string]: number;
+            };
+        };
+        RolloutPreview: {
+            revision: number;
+            /** @description the revision in force, to which it would go back */
+            before?: number;
+            plan: components["schemas"]["RolloutPlan"];
+            /** @description why it goes by this plan */
+            why: string;
+            /** @description hosts that would run another config */
+            changes: number;
+            /** @description hosts that run it already */
+            same: number;
+            waves: components["schemas"]["WavePreview"][];
+            /** @description how many hosts change for each cause */
+            causes: {
+                [key: string]: number;
+            };
+            /** @description how many hosts are left as they are, by why */
+            left: {
+                [key: string]: number;
+            };
+            /** @description why it cannot start now */
+            problem?: string;
+        };
+        WavePreview: {
+            wave: number;
+            says: string;
+            hosts: string[];
+            /** @description those of them that are not connected now */
+            away: string[];
+            approve?: boolean;
+        };
+        HostHistory: {
+            items: components["schemas"]["HostMoment"][];
+        };
+        HostMoment: {
+            /** Format: date-time */
+            at: string;
+            revision: number;
+            rollout?: number;
+            who?: string;
+            hash: string;
+            labels?: {
+                [key: string]: string;
+            };
+            settings?: {
+                [key: string]: string;
+            };
+            /** @description what differs from the moment before */
+            causes?: string[];
+            config?: string;
+            /** @description what is not as it was */
+            note?: string;
         };
         RolloutSummary: {
             id: number;
             revision: number;
             /** @enum {string} */
-            state: "running" | "done" | "stopped";
+            state: "running" | "paused" | "done" | "stopped";
+            /** @enum {string} */
+            phase: "changing" | "soaking" | "proving" | "asking" | "closed";
+            plan: string;
             author: string;
             /** Format: date-time */
             started: string;
             /** Format: date-time */
             ended?: string;
+            /** Format: date-time */
+            until?: string;
+            asks?: string;
+            takesBack?: number;
+            takenBackBy?: number;
+            chosen?: string;
+            wave: number;
+            waves: number;
             hosts: number;
             counts: {
                 [key: string]: number;
@@ -2376,6 +2560,9 @@ export interface components {
         };
         RolloutHost: {
             host: string;
+            wave: number;
+            /** @description it was assigned the config by this rollout */
+            told: boolean;
             state: string;
             reason?: string;
             /** Format: date-time */
@@ -2388,12 +2575,39 @@ export interface components {
             at: string;
             what: string;
             why: string;
+            who?: string;
+            numbers?: {
+                [key: string]: number;
+            };
         };
         Rollout: {
             id: number;
             revision: number;
             /** @enum {string} */
-            state: "running" | "done" | "stopped";
+            state: "running" | "paused" | "done" | "stopped";
+            /** @enum {string} */
+            phase: "changing" | "soaking" | "proving" | "asking" | "closed";
+            /**
+             * Format: date-time
+             * @description since when it is in this phase
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description until when at the latest
+             */
+            until?: string;
+            /** @description what it waits for */
+            asks?: string;
+            plan: components["schemas"]["RolloutPlan"];
+            /** @description the revision that going back goes to */
+            before?: number;
+            /** @description the rollout that this one takes back */
+            takesBack?: number;
+            /** @description the rollout that takes this one back */
+            takenBackBy?: number;
+            /** @description the choice of hosts that it is for; they keep it when others go on */
+            chosen?: string;
             author: string;
             /** Format: date-time */
             started: string;
@@ -2401,11 +2615,28 @@ export interface components {
             ended?: string;
             waves: number;
             wave: number;
+            waveList: components["schemas"]["RolloutWave"][];
+            gate?: components["schemas"]["RolloutGate"];
+            back?: components["schemas"]["BackPreview"];
             counts: {
                 [key: string]: number;
             };
             hosts: components["schemas"]["RolloutHost"][];
             decisions: components["schemas"]["Decision"][];
+        };
+        RolloutGate: {
+            /** @description what is known of the wave at work; what is not there is not known */
+            numbers: {
+                [key: string]: number;
+            };
+            enough: boolean;
+            missing?: string;
+        };
+        /** @description what taking it back would do */
+        BackPreview: {
+            revision: number;
+            hosts: number;
+            away: number;
         };
         RolloutList: {
             items: components["schemas"]["RolloutSummary"][];
@@ -4141,6 +4372,132 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Rollout"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    actOnRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout: components["parameters"]["RolloutID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutAction"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeBackRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout: components["parameters"]["RolloutID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The rollout that takes it back */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRollout"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHostHistory: {
+        parameters: {
+            query?: {
+                /** @description only what it was to run at that time, with the config */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    letHostGo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["HostName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -24,6 +24,8 @@ defineProps<{ host: Schemas['HostSummary'] }>()
     {{ host.revision || '–'
     }}<span v-if="host.pending" class="ml-1 text-waiting" :title="`pending: ${host.pending}`"
       >+{{ host.pending }}</span
+    ><span v-if="host.pinned" class="ml-1 text-soft" :title="`pinned by rollout ${host.pinned}`"
+      >pinned</span
     >
   </td>
   <td class="num">{{ number(host.read) }}</td>

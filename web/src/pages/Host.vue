@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { client, take } from '../api/client'
 import { useHost } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import BulkEdit from '../components/BulkEdit.vue'
@@ -10,6 +11,7 @@ import HostLogs from '../components/HostLogs.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
 import PageHead from '../components/PageHead.vue'
+import ConfirmDialog from '../components/ConfirmDialog.vue'
 import RetireDialog from '../components/RetireDialog.vue'
 import StateMark from '../components/StateMark.vue'
 import Tabs from '../components/Tabs.vue'
@@ -24,6 +26,10 @@ const edit = (of: 'labels' | 'settings') => {
   what.value = of
   editing.value = true
 }
+const letting = ref(false)
+const letGo = async () => {
+  await take(client.POST('/hosts/{host}/let-go', { params: { path: { host: props.host } } }))
+}
 const current = computed(() => props.tab || 'sources')
 const facts = computed(() => {
   const v = h.value
@@ -34,6 +40,7 @@ const facts = computed(() => {
       name: 'Revision',
       value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none',
     },
+    { name: 'Pinned', value: v.pinned ? `by rollout ${v.pinned}; other rollouts leave it out` : undefined },
     {
       name: 'System',
       value: [o['os.description'], [o['os.type'], o['host.arch']].filter(Boolean).join('/')]
@@ -56,9 +63,18 @@ const observed = computed(() =>
 <template>
   <PageHead :title="host" back="Hosts" back-to="/hosts" machine>
     <template v-if="h && h.verdict.code !== 'retired'" #actions
-      ><button class="button quiet" @click="retiring = true">Retire…</button></template
+      ><button v-if="h?.pinned" class="button quiet" @click="letting = true">Let it go…</button>
+      <button class="button quiet" @click="retiring = true">Retire…</button></template
     >
   </PageHead>
+  <ConfirmDialog
+    v-if="letting"
+    title="Let it go?"
+    :words="`${host} gets what is in force, and goes with the others again.`"
+    verb="Let it go"
+    :act="letGo"
+    @close="letting = false"
+  />
   <RetireDialog v-model="retiring" :host="host" />
   <BulkEdit v-model="editing" :hosts="host" :names="[host]" :what="what" />
   <Answer :pending="isPending" :error="error" :what="`Host ${host}`">

@@ -1,91 +1,62 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useRollout } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import Facts from '../components/Facts.vue'
 import PageHead from '../components/PageHead.vue'
-import RolloutBar from '../components/RolloutBar.vue'
-import { ago, moment, until } from '../composables/format'
+import RolloutActions from '../components/RolloutActions.vue'
+import RolloutGate from '../components/RolloutGate.vue'
+import RolloutHosts from '../components/RolloutHosts.vue'
+import RolloutWaves from '../components/RolloutWaves.vue'
+import { moment, sentence } from '../composables/format'
+import { atWork, tone } from '../composables/rollout'
 
 const props = defineProps<{ rollout: string }>()
 const { data: r, isPending, error } = useRollout(() => Number(props.rollout))
+const wave = ref(0)
 const facts = computed(() =>
   r.value
     ? [
-        { name: 'Revision', value: String(r.value.revision) },
-        { name: 'Wave', value: `${r.value.wave} of ${r.value.waves}` },
+        {
+          name: 'Revision',
+          value: `${r.value.revision}${r.value.before ? `, before it ${r.value.before}` : ''}`,
+        },
+        { name: 'Plan', value: `${r.value.plan.name}, soak ${r.value.plan.soak}` },
         { name: 'Started', value: `${moment(r.value.started)} by ${r.value.author}` },
         { name: 'Ended', value: r.value.ended ? moment(r.value.ended) : 'not yet' },
-      ]
+        { name: 'For', value: r.value.chosen },
+        { name: 'Takes back', value: r.value.takesBack && `rollout ${r.value.takesBack}` },
+      ].map((f) => ({ ...f, value: f.value || undefined }))
     : [],
 )
-const look: Record<string, string> = {
-  refused: 'text-failing',
-  'timed out': 'text-degraded',
-  confirmed: 'text-healthy',
-  deferred: 'text-offline',
-}
-const mark: Record<string, string> = {
-  refused: '⯃',
-  'timed out': '▲',
-  confirmed: '●',
-  deferred: '⊘',
-  'left out': '–',
-}
+const why = computed(() => r.value?.asks || r.value?.decisions.at(-1)?.why || '')
 </script>
 
 <template>
-  <PageHead :title="`Rollout ${rollout}`" back="Rollouts" back-to="/rollouts" />
+  <PageHead :title="`Rollout ${rollout}`" back="Rollouts" back-to="/rollouts">
+    <template #actions><RolloutActions v-if="r" :rollout="r" /></template>
+  </PageHead>
   <Answer :pending="isPending" :error="error" :what="`Rollout ${rollout}`">
     <template v-if="r">
-      <p
-        class="mb-4 font-medium"
-        :class="{ 'text-failing': r.state === 'stopped', 'text-waiting': r.state === 'running' }"
-      >
-        {{ r.state === 'running' ? 'Running' : r.state === 'done' ? 'Done' : 'Stopped'
-        }}<span class="font-normal text-ink">: {{ r.decisions.at(-1)?.why }}</span>
+      <p class="mb-4 max-w-[60rem] font-medium" :class="tone(r.state)" role="status">
+        {{ atWork(r) }}<span class="font-normal text-ink">. {{ sentence(why) }}.</span>
       </p>
-      <RolloutBar :counts="r.counts" class="mb-6" />
-      <Facts :items="facts" />
-      <h2 class="mt-8 mb-3 text-section font-semibold">Hosts</h2>
-      <table class="grid-table">
-        <thead>
-          <tr>
-            <th>State</th>
-            <th>Host</th>
-            <th>Since</th>
-            <th>Reason</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="h in r.hosts" :key="h.host">
-            <td class="font-medium whitespace-nowrap" :class="look[h.state] ?? 'text-waiting'">
-              <span aria-hidden="true" class="inline-block w-5">{{ mark[h.state] ?? '◌' }}</span>{{
-                h.state
-              }}
-            </td>
-            <td>
-              <router-link :to="`/hosts/${h.host}`" class="link machine">{{ h.host }}</router-link>
-            </td>
-            <td class="whitespace-nowrap">
-              {{ ago(h.since)
-              }}<span v-if="h.until" class="text-soft">, answer {{ until(h.until) }}</span>
-            </td>
-            <td class="break-words">{{ h.reason }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <RolloutWaves :rollout="r" @choose="wave = $event" />
+      <RolloutGate :rollout="r" />
+      <Facts :items="facts" class="mt-8" />
+      <RolloutHosts v-model:wave="wave" :hosts="r.hosts" :waves="r.waves" />
       <h2 class="mt-8 mb-3 text-section font-semibold">Decisions</h2>
       <ul class="border-t border-line">
         <li
           v-for="(d, i) in r.decisions"
           :key="i"
-          class="grid grid-cols-[18rem_6rem_1fr] gap-4 border-b border-line py-1.5 text-table"
+          class="grid gap-x-4 border-b border-line py-1.5 text-table md:grid-cols-[15rem_7rem_1fr]"
         >
-          <span class="text-soft">{{ moment(d.at) }}</span><span class="font-medium">{{
-            d.what
-          }}</span
-          ><span>{{ d.why }}</span>
+          <span class="text-soft">{{ moment(d.at) }}</span>
+          <span class="font-medium">{{ d.what }}</span>
+          <span class="break-words"
+            >{{ sentence(d.why) }}<span v-if="d.who" class="text-soft"> ({{ d.who }})</span></span
+          >
         </li>
       </ul>
     </template>

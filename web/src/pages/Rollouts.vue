@@ -1,17 +1,16 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { useRouter } from 'vue-router'
-import { client, take } from '../api/client'
 import { useRollouts, useStatus } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import PageHead from '../components/PageHead.vue'
 import { ago, moment, plural } from '../composables/format'
+import { atWork, tone } from '../composables/rollout'
 import { rowKeys } from '../composables/rows'
 
 const { data, isPending, error } = useRollouts()
 const { data: status } = useStatus()
 const router = useRouter()
-const failure = ref('')
 const open = (id: number) => router.push(`/rollouts/${id}`)
 
 /** Why there is something to roll out, or "". */
@@ -27,15 +26,6 @@ const waits = computed(() => {
   return ''
 })
 
-async function start() {
-  failure.value = ''
-  try {
-    const r = await take(client.POST('/rollouts', { body: {} }))
-    await open(r.id)
-  } catch (e) {
-    failure.value = e instanceof Error ? e.message : String(e)
-  }
-}
 const told = (counts: Record<string, number>) =>
   Object.entries(counts)
     .map(([s, n]) => `${n} ${s}`)
@@ -45,18 +35,11 @@ const told = (counts: Record<string, number>) =>
 <template>
   <PageHead title="Rollouts">
     <template #actions
-      ><button class="button" :disabled="!waits" @click="start">
-        Roll out revision {{ status?.published || '–' }}
-      </button></template
+      ><router-link v-if="status?.published" to="/rollouts/new" class="button">
+        Roll out revision {{ status.published }}…
+      </router-link></template
     >
   </PageHead>
-  <p
-    v-if="failure"
-    role="alert"
-    class="mb-4 rounded-md border border-failing px-4 py-2 text-failing"
-  >
-    {{ failure }}
-  </p>
   <p class="mb-6">
     {{
       waits ||
@@ -89,14 +72,8 @@ const told = (counts: Record<string, number>) =>
           @keydown="rowKeys($event, () => open(r.id))"
         >
           <td class="machine">{{ r.id }}</td>
-          <td
-            class="font-medium"
-            :class="{
-              'text-failing': r.state === 'stopped',
-              'text-waiting': r.state === 'running',
-            }"
-          >
-            {{ r.state }}
+          <td class="font-medium" :class="tone(r.state)">
+            {{ atWork(r) }}
           </td>
           <td class="num">{{ r.revision }}</td>
           <td>{{ told(r.counts) }}</td>

@@ -1,0 +1,612 @@
+package rollouts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/inventory"
+	"synaxis/internal/core/rollout"
+	"synaxis/internal/service/hosts"
+	"synaxis/internal/service/links"
+	"synaxis/internal/service/revisions"
+	"synaxis/internal/service/store"
+)
+
+// ErrBusy says that a rollout is under way, or that one that was stopped must be dealt with first.
+var ErrBusy = errors.New("another rollout comes first")
+
+// Invalid is a request that is wrong in itself.
+type Invalid string
+
+func (i Invalid) Error() string { return string(i) }
+
+func invalidf(format string, args ...any) error { return Invalid(fmt.Sprintf(format, args...)) }
+
+// pollerPatience is how long a polling host may take to answer: three of its intervals.
+const pollerPatience = 3 * links.PollPatience
+
+// Request says which rollout is to start.
+type Request struct {
+	Revision int    // 0 for the newest
+	Plan     string // "" for the one that fits
+	Hosts    string // a choice of hosts, which keep it when others go on; "" for all
+	First    string // a host of the first wave
+	Only     string // one cause: hosts whose config changes for another reason too are left as they are
+}
+
+// Revised is the cause that another revision renders a host otherwise.
+const Revised = "revision"
+
+// Proposal is what a rollout would do.
+type Proposal struct {
+	rollout.Head
+	Targets []rollout.Target
+	Changes int            // how many of them would run another config than now
+	Causes  map[string]int // how many hosts change for each cause
+	Left    map[string]int // how many hosts are left as they are, by why
+	Why     string         // why it goes by this plan
+}
+
+// Preview tells what a rollout would do, and why it may not start now.
+func (d *Driver) Preview(ctx context.Context, who store.Person, r Request) (p Proposal, problem, err error) {
+	newest, err := d.store.Head(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	p, err = d.propose(ctx, who, r, newest)
+	return p, d.free(p.Revision), err
+}
+
+// Start starts a rollout. It answers its number.
+func (d *Driver) Start(ctx context.Context, who store.Person, r Request) (int, error) {
+	var deltas []rollout.Delta
+	id := 0
+	err := d.store.Alone(ctx, func(t *store.Tx) (err error) {
+		d.mu.RLock()
+		defer d.mu.RUnlock()
+		newest, err := t.Head()
+		if err != nil {
+			return err
+		}
+		if r.Revision == 0 {
+			r.Revision = newest
+		}
+		if err := d.free(r.Revision); err != nil {
+			return err
+		}
+		p, err := d.propose(ctx, who, r, newest)
+		if err != nil {
+			return err
+		}
+		if p.Chosen != "" && len(p.Targets) == 0 {
+			return store.Missingf("no host that has joined is chosen by %s", p.Chosen)
+		}
+		id = p.ID
+		if deltas, err = d.begin(ctx, t, p); err != nil {
+			return err
+		}
+		note := map[string]any{"revision": p.Revision, "plan": p.Plan.Name}
+		if p.Chosen != "" {
+			note["hosts"] = p.Chosen
+		}
+		return t.Audit(who, d.now(), "rollout start", fmt.Sprint(id), nil, note)
+	})
+	if err != nil {
+		return 0, err
+	}
+	d.carryOut(ctx, deltas)
+	return id, nil
+}
+
+// free tells why no rollout of a revision may start now. The driver is locked.
+func (d *Driver) free(revision int) error {
+	if s := d.rollouts[d.running]; s != nil {
+		return fmt.Errorf("%w: rollout %d of revision %d is %s; wait until it has ended, or stop it", ErrBusy, s.ID,
+			s.Revision, s.Status)
+	}
+	for id := d.last; id > 0; id-- {
+		s := d.rollouts[id]
+		if s == nil || s.Chosen != "" {
+			continue
+		}
+		if s.Status != rollout.Stopped || s.TakenBackBy > 0 || s.Before == 0 {
+			return nil
+		}
+		if revision > s.Revision {
+			return fmt.Errorf("%w: rollout %d of revision %d was stopped, and what comes later contains its change; go on "+
+				"with it (synaxis rollout resume %d), or take it back (synaxis rollout back %d)", ErrBusy, s.ID,
+				s.Revision,
+				s.ID, s.ID)
+		}
+		return nil
+	}
+	return nil
+}
+
+// propose makes a rollout. The driver is locked.
+func (d *Driver) propose(ctx context.Context, who store.Person, r Request, newest int) (p Proposal, err error) {
+	if r.Revision == 0 {
+		r.Revision = newest
+	}
+	if r.Revision == 0 {
+		return p, store.Missingf("nothing has been published yet, so there is nothing to roll out")
+	}
+	p.Head = rollout.Head{ID: d.last + 1, Revision: r.Revision, Author: who.Name, Before: d.inForce, Chosen: r.Hosts}
+	p.Causes, p.Left = map[string]int{}, map[string]int{}
+	st, err := d.revisions.At(ctx, r.Revision)
+	if err != nil {
+		return p, err
+	}
+	chosen := inventory.Selector{All: true}
+	if r.Hosts != "" {
+		if chosen, err = inventory.ParseSelector(r.Hosts); err != nil {
+			return p, Invalid(err.Error())
+		}
+	}
+	var changing []hosts.View
+	runs := false
+	for _, v := range d.hosts.All() {
+		if v.UID == "" {
+			continue
+		}
+		h := v.Inventory()
+		if !chosen.Match(&h) {
+			continue
+		}
+		if v.Assigned.Pinned && r.Hosts == "" {
+			p.Left["pinned"]++
+			continue
+		}
+		a, _, ok, err := d.desired.For(ctx, v.Name, r.Revision, p.ID, d.now())
+		if err != nil {
+			return p, err
+		}
+		if !ok {
+			continue
+		}
+		x := rollout.Target{Host: v.Name, Hash: a.Hash, Connected: v.Connected, Running: v.Running}
+		if v.Transport == "polling" {
+			x.Patience = pollerPatience
+		}
+		runs = runs || v.Running != ""
+		if v.Running != a.Hash {
+			causes, err := d.causes(ctx, v, a)
+			if err != nil {
+				return p, err
+			}
+			if r.Only != "" && !slices.Equal(causes, []string{r.Only}) {
+				p.Left["changes for "+strings.Join(causes, ", ")]++
+				continue
+			}
+			for _, c := range causes {
+				p.Causes[c]++
+			}
+			changing = append(changing, v)
+		}
+		p.Targets = append(p.Targets, x)
+	}
+	p.Changes = len(changing)
+	if p.Plan, p.Why, err = d.plan(ctx, r, st, changing, runs); err != nil {
+		return p, err
+	}
+	return p, d.divide(&p, r, changing)
+}
+
+// causes tells why a host changes: by revision, and by what is pending.
+func (d *Driver) causes(ctx context.Context, v hosts.View, a store.Assignment) (out []string, err error) {
+	if v.Assigned.Hash == "" {
+		return []string{Revised}, nil
+	}
+	if v.Assigned.Revision != a.Revision { // would the revision that it is assigned come to something else now?
+		same, _, ok, err := d.desired.For(ctx, v.Name, v.Assigned.Revision, 0, d.now())
+		if err != nil {
+			return nil, err
+		}
+		if !ok || same.Hash != a.Hash {
+			out = append(out, Revised)
+		}
+	}
+	if v.Pending != "" {
+		out = append(out, strings.Split(v.Pending, ", ")...)
+	}
+	if len(out) == 0 { // it is assigned this, and runs something else
+		out = append(out, "not taken yet")
+	}
+	return out, nil
+}
+
+// plan finds the plan of a rollout.
+func (d *Driver) plan(ctx context.Context, r Request, st *revisions.State, changing []hosts.View, runs bool) (
+	p rollout.Plan, why string, err error,
+) {
+	switch r.Plan {
+	case "":
+	case rollout.Usual().Name:
+		return rollout.Usual(), "it was named", nil
+	case rollout.OneWave().Name:
+		return rollout.OneWave(), "it was named", nil
+	default:
+		def := st.Catalogue.Get("plan", r.Plan)
+		if def == nil {
+			return p, "", invalidf("revision %d has no plan %s; there are %s", st.Revision.Number, r.Plan,
+				strings.Join(append(planNames(st.Catalogue), rollout.Usual().Name, rollout.OneWave().Name), ", "))
+		}
+		return def.Plan.Plan, "it was named", nil
+	}
+	changed, err := d.changed(ctx, st)
+	if err != nil {
+		return p, "", err
+	}
+	var fits []*catalogue.Definition
+	for _, def := range st.Catalogue.All() {
+		if def.Plan != nil && def.Plan.For && fitsPlan(def.Plan, changed, changing) {
+			fits = append(fits, def)
+		}
+	}
+	switch {
+	case len(fits) > 1:
+		return p, "", invalidf("plans %s and %s are both for this change; say which one", fits[0].Name, fits[1].Name)
+	case len(fits) == 1:
+		return fits[0].Plan.Plan, "it is for what changes", nil
+	case !runs:
+		return rollout.OneWave(), "no host runs anything yet, so nothing can break", nil
+	}
+	return rollout.Usual(), "no plan is for what changes", nil
+}
+
+func planNames(c *catalogue.Catalogue) (out []string) {
+	for _, d := range c.All() {
+		if d.Plan != nil {
+			out = append(out, d.Name)
+		}
+	}
+	return out
+}
+
+// changed are the definitions, as KIND/NAME, in which a revision differs from the one in force.
+func (d *Driver) changed(ctx context.Context, st *revisions.State) (out []string, err error) {
+	before := map[string]string{}
+	if d.inForce > 0 {
+		old, err := d.revisions.At(ctx, d.inForce)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range old.Revision.Definitions {
+			before[x.Kind+"/"+x.Name] = x.Digest
+		}
+	}
+	for _, x := range st.Revision.Definitions {
+		id := x.Kind + "/" + x.Name
+		if before[id] != x.Digest {
+			out = append(out, id)
+		}
+		delete(before, id)
+	}
+	return append(out, slices.Sorted(maps.Keys(before))...), nil
+}
+
+// fitsPlan tells whether all that changes is what a plan is for.
+func fitsPlan(p *catalogue.Plan, changed []string, changing []hosts.View) bool {
+	if len(p.Definitions) > 0 {
+		if len(changed) == 0 {
+			return false
+		}
+		for _, id := range changed {
+			if !slices.ContainsFunc(p.Definitions, func(pattern string) bool { return matches(pattern, id) }) {
+				return false
+			}
+		}
+	}
+	if p.Hosts != nil {
+		if len(changing) == 0 {
+			return false
+		}
+		for _, v := range changing {
+			if h := v.Inventory(); !p.Hosts.Match(&h) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// matches tells whether a text is of a pattern in which * stands for any letters.
+func matches(pattern, text string) bool {
+	first, rest, any := strings.Cut(pattern, "*")
+	if !any {
+		return pattern == text
+	}
+	text, ok := strings.CutPrefix(text, first)
+	if !ok {
+		return false
+	}
+	for i := 0; i <= len(text); i++ {
+		if matches(rest, text[i:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// divide gives each host that changes its wave.
+func (d *Driver) divide(p *Proposal, r Request, changing []hosts.View) error {
+	var all []rollout.Candidate
+	byName := map[string]*hosts.View{}
+	for i := range changing {
+		v := &changing[i]
+		byName[v.Name] = v
+		all = append(all, rollout.Candidate{Host: v.Name, Present: v.Connected, Spread: v.Labels[p.Plan.SpreadBy],
+			First: v.Name == r.First})
+	}
+	if r.First != "" && byName[r.First] == nil {
+		return invalidf("%s would not change, so it cannot come first", r.First)
+	}
+	conditions := map[int]inventory.Selector{}
+	for i, w := range p.Plan.Waves {
+		if w.Where != "" {
+			c, err := inventory.ParseSelector(w.Where)
+			if err != nil {
+				return invalidf("wave %d: %s", i+1, err)
+			}
+			conditions[i] = c
+		}
+	}
+	waves := p.Plan.Divide(all, func(wave int, host string) bool {
+		h := byName[host].Inventory()
+		c := conditions[wave]
+		return c.Match(&h)
+	})
+	for i := range p.Targets {
+		p.Targets[i].Wave = waves[p.Targets[i].Host]
+	}
+	return nil
+}
+
+// begin writes a rollout that starts. The driver is locked.
+func (d *Driver) begin(ctx context.Context, t *store.Tx, p Proposal) (deltas []rollout.Delta, err error) {
+	now := d.now()
+	taken := map[int][]rollout.Event{}
+	for _, x := range p.Targets {
+		taken[d.member[x.Host]] = append(taken[d.member[x.Host]], rollout.Event{Kind: rollout.Gone, Host: x.Host,
+			Reason: fmt.Sprintf("taken over by rollout %d", p.ID)})
+	}
+	for _, other := range slices.Sorted(maps.Keys(taken)) {
+		if s := d.rollouts[other]; s != nil {
+			deltas = append(deltas, s.Decide(taken[other], now))
+		}
+	}
+	deltas = append(deltas, rollout.Start(p.Head, p.Targets, now))
+	for _, x := range deltas {
+		if err := d.move(ctx, t, x); err != nil {
+			return nil, err
+		}
+	}
+	return deltas, nil
+}
+
+// carryOut carries out the commands of deltas that were committed.
+func (d *Driver) carryOut(ctx context.Context, deltas []rollout.Delta) {
+	for _, c := range commands(deltas) {
+		switch c.Kind {
+		case rollout.Offer:
+			d.offer(ctx, c.Host)
+		case rollout.Withdraw:
+			d.withdraw(c)
+		}
+	}
+}
+
+// commands are those of several deltas.
+func commands(deltas []rollout.Delta) (out []rollout.Command) {
+	for _, x := range deltas {
+		out = append(out, x.Commands...)
+	}
+	return out
+}
+
+// backByPlan starts to take back what the plans of rollouts that have just been stopped say should be.
+func (d *Driver) backByPlan(ctx context.Context, t *store.Tx, deltas []rollout.Delta) (out []rollout.Delta,
+	err error) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	for _, x := range deltas {
+		s := d.rollouts[x.ID]
+		if s == nil || x.Status != rollout.Stopped || s.Status == rollout.Stopped || x.Plan.OnStop != rollout.GoBack ||
+			x.Before == 0 || x.TakenBackBy > 0 {
+			continue
+		}
+		more, err := d.back(ctx, t, s, &x, store.Person{Name: "plan " + x.Plan.Name}, "")
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
+	}
+	return out, nil
+}
+
+// back takes back what a rollout did: the hosts that changed get the revision that was in force before, at once. x is
+// how the rollout has just moved on, or nil. The driver is locked.
+func (d *Driver) back(ctx context.Context, t *store.Tx, s *rollout.State, x *rollout.Delta, who store.Person,
+	why string) (
+	[]rollout.Delta, error,
+) {
+	id, now := d.last+1, d.now()
+	then := rollout.From(rollout.Delta{Head: s.Head, New: true, Hosts: s.Hosts(), Decisions: s.Decisions})
+	if x != nil {
+		then.Apply(*x)
+	}
+	p := Proposal{Head: rollout.Head{ID: id, Revision: s.Before, Author: who.Name, Plan: rollout.OneWave(),
+		Before: s.Before, TakesBack: s.ID}}
+	for _, h := range then.Hosts() {
+		if v, ok := d.hosts.Get(h.Name); ok && v.UID != "" && h.State != rollout.LeftOut &&
+			(h.Told || h.State == rollout.Confirmed) {
+			a, _, ok, err := d.desired.For(ctx, h.Name, s.Before, id, now)
+			if err != nil {
+				return nil, err
+			}
+			if ok {
+				p.Targets = append(p.Targets, rollout.Target{Host: h.Name, Hash: a.Hash, Connected: v.Connected,
+					Running: v.Running})
+			}
+		}
+	}
+	taken := then.Decide([]rollout.Event{{Kind: rollout.TakenBack, By: id, Who: who.Name, Reason: why}}, now)
+	if err := d.move(ctx, t, taken); err != nil {
+		return nil, err
+	}
+	first := rollout.Start(p.Head, p.Targets, now)
+	if err := d.move(ctx, t, first); err != nil {
+		return nil, err
+	}
+	return []rollout.Delta{taken, first}, nil
+}
+
+// Act takes what a person decides of a rollout: to pause, resume, stop or approve it, to skip its soak, to retry or
+// leave out hosts.
+func (d *Driver) Act(ctx context.Context, who store.Person, id int, e rollout.Event, what string) error {
+	e.Who = who.Name
+	var deltas []rollout.Delta
+	err := d.store.Alone(ctx, func(t *store.Tx) error {
+		d.mu.RLock()
+		defer d.mu.RUnlock()
+		s := d.rollouts[id]
+		if s == nil {
+			return store.Missingf("there is no rollout %d", id)
+		}
+		if err := s.May(e); err != nil {
+			return err
+		}
+		if e.Kind == rollout.Resume || e.Kind == rollout.Retry {
+			if d.running > 0 && d.running != id {
+				return fmt.Errorf("%w: rollout %d is %s", ErrBusy, d.running, d.rollouts[d.running].Status)
+			}
+			if s.Status == rollout.Stopped && d.superseded(s) {
+				return fmt.Errorf("%w: rollout %d came after it, so it is history", rollout.ErrNot, d.last)
+			}
+		}
+		x := s.Decide([]rollout.Event{e}, d.now())
+		deltas = []rollout.Delta{x}
+		if err := d.move(ctx, t, x); err != nil {
+			return err
+		}
+		return t.Audit(who, d.now(), "rollout "+what, fmt.Sprint(id), nil,
+			map[string]string{"host": e.Host, "reason": e.Reason})
+	})
+	if err == nil {
+		d.carryOut(ctx, deltas)
+	}
+	return err
+}
+
+// superseded tells whether a later rollout has taken hosts over. The driver is locked.
+func (d *Driver) superseded(s *rollout.State) bool {
+	for id := s.ID + 1; id <= d.last; id++ {
+		if o := d.rollouts[id]; o != nil && o.Chosen == "" {
+			return true
+		}
+	}
+	return false
+}
+
+// Back takes back what a rollout did, and answers the number of the rollout that does it.
+func (d *Driver) Back(ctx context.Context, who store.Person, id int, why string) (back int, err error) {
+	var deltas []rollout.Delta
+	err = d.store.Alone(ctx, func(t *store.Tx) error {
+		d.mu.RLock()
+		defer d.mu.RUnlock()
+		s := d.rollouts[id]
+		if s == nil {
+			return store.Missingf("there is no rollout %d", id)
+		}
+		if err := s.May(rollout.Event{Kind: rollout.TakenBack}); err != nil {
+			return err
+		}
+		switch {
+		case s.Before == 0:
+			return fmt.Errorf("%w: nothing was in force before rollout %d, so there is nothing to go back to",
+				rollout.ErrNot, id)
+		case d.running > 0 && d.running != id:
+			return fmt.Errorf("%w: rollout %d is %s", ErrBusy, d.running, d.rollouts[d.running].Status)
+		case d.superseded(s):
+			return fmt.Errorf("%w: later rollouts came after it; start one of revision %d", rollout.ErrNot, s.Before)
+		}
+		back = d.last + 1
+		if deltas, err = d.back(ctx, t, s, nil, who, why); err != nil {
+			return err
+		}
+		return t.Audit(who, d.now(), "rollout back", fmt.Sprint(id), nil, map[string]any{"by": back, "reason": why})
+	})
+	if err == nil {
+		d.carryOut(ctx, deltas)
+	}
+	return back, err
+}
+
+// BackOf tells what taking a rollout back would do: how many hosts it would bring back, and how many of them are away.
+// ok is false where it cannot be taken back.
+func (d *Driver) BackOf(id int) (hosts, away int, ok bool) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	s := d.rollouts[id]
+	if s == nil || s.Before == 0 || s.May(rollout.Event{Kind: rollout.TakenBack}) != nil || d.superseded(s) ||
+		d.running > 0 && d.running != id {
+		return 0, 0, false
+	}
+	for _, h := range s.Hosts() {
+		if h.State != rollout.LeftOut && (h.Told || h.State == rollout.Confirmed) {
+			hosts++
+			if v, known := d.hosts.Get(h.Name); !known || !v.Connected {
+				away++
+			}
+		}
+	}
+	return hosts, away, hosts > 0
+}
+
+// LetGo gives a pinned host what is in force, and lets it go with the others again.
+func (d *Driver) LetGo(ctx context.Context, who store.Person, host string) error {
+	var deltas []rollout.Delta
+	err := d.store.Alone(ctx, func(t *store.Tx) error {
+		d.mu.RLock()
+		defer d.mu.RUnlock()
+		v, ok := d.hosts.Get(host)
+		if !ok {
+			return store.Missingf("there is no host %s", host)
+		}
+		if !v.Assigned.Pinned {
+			return fmt.Errorf("%w: %s is not pinned", rollout.ErrNot, host)
+		}
+		if s := d.rollouts[d.member[host]]; s != nil {
+			x := s.Decide([]rollout.Event{{Kind: rollout.Gone, Host: host, Reason: "let go"}}, d.now())
+			if err := d.move(ctx, t, x); err != nil {
+				return err
+			}
+			deltas = append(deltas, x)
+		}
+		a, m, ok, err := d.desired.For(ctx, host, d.inForce, 0, d.now())
+		if err != nil {
+			return err
+		}
+		if !ok || d.inForce == 0 {
+			return t.Unassign(host)
+		}
+		a.Who = who.Name
+		if err := t.Assign(a, m); err != nil {
+			return err
+		}
+		return t.Audit(who, d.now(), "host let go", host, map[string]int{"revision": v.Assigned.Revision},
+			map[string]int{"revision": d.inForce})
+	})
+	if err == nil {
+		d.carryOut(ctx, deltas)
+		d.offer(ctx, host)
+	}
+	return err
+}
