@@ -169,7 +169,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.formatCmd(),
 		a.maskCmd(),
 		a.sourceCmd(),
-		a.preflightCmd(),
+		a.preflightCmd(), a.trialCmd(),
 		a.destinationCmd(),
 		a.rejectCmd(),
 		a.booksCmd(),

@@ -38,11 +38,10 @@ func (a *app) preflightRunCmd() *cobra.Command {
 	var send bool
 	cmd := &cobra.Command{
 		Use: "run [DRAFT]", Short: "Let hosts rehearse a draft, or a revision", Args: cobra.MaximumNArgs(1),
-		Long: `Lets hosts rehearse a draft, or a revision with --revision; without either the newest revision. Each host looks whether
-its files are there and can be read, whether destinations are found, connect, are safe and let it in,
-	whether there is room
-for buffers,
-	and whether its clock is right. Nothing is changed there. Without --hosts all hosts rehearse that a draft changes.
+		Long: `Lets hosts rehearse a draft, or a revision with --revision; without either the newest revision. Each host looks
+whether its files are there and can be read, whether destinations are found, connect, are safe and let it in,
+whether there is room for buffers, and whether its clock is right. Nothing is changed there. Without --hosts all
+hosts rehearse that a draft changes.
 
 A destination gets an empty delivery. With --send-test it gets a record that says that it is a test.
 

@@ -624,6 +624,35 @@ type ClientInterface interface {
 	// Corresponds with GET /status (the `GetStatus` operationId).
 	GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTrials Trials of this run of the service, newest first
+	//
+	// Corresponds with GET /trials (the `ListTrials` operationId).
+	ListTrials(ctx context.Context, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTrialWithBody Let hosts run a draft beside what they run, on the records that come, and send nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /trials (the `StartTrial` operationId).
+	StartTrialWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTrial Let hosts run a draft beside what they run, on the records that come, and send nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /trials (the `StartTrial` operationId).
+	StartTrial(ctx context.Context, body StartTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndTrial End a trial
+	//
+	// Corresponds with DELETE /trials/{trial} (the `EndTrial` operationId).
+	EndTrial(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTrial What a trial has found by now
+	//
+	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
+	GetTrial(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TryDefinitionWithBody Check the text of one definition as it stands, and tell who gets it
 	//
 	// Takes any type of body and a specified content type.
@@ -2133,6 +2162,85 @@ func (c *Client) SpliceText(ctx context.Context, body SpliceTextJSONRequestBody,
 // Corresponds with GET /status (the `GetStatus` operationId).
 func (c *Client) GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStatusRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTrials Trials of this run of the service, newest first
+//
+// Corresponds with GET /trials (the `ListTrials` operationId).
+func (c *Client) ListTrials(ctx context.Context, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrialsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTrialWithBody Let hosts run a draft beside what they run, on the records that come, and send nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /trials (the `StartTrial` operationId).
+func (c *Client) StartTrialWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTrialRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTrial Let hosts run a draft beside what they run, on the records that come, and send nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /trials (the `StartTrial` operationId).
+func (c *Client) StartTrial(ctx context.Context, body StartTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTrialRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndTrial End a trial
+//
+// Corresponds with DELETE /trials/{trial} (the `EndTrial` operationId).
+func (c *Client) EndTrial(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndTrialRequest(c.Server, trial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTrial What a trial has found by now
+//
+// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
+func (c *Client) GetTrial(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTrialRequest(c.Server, trial)
 	if err != nil {
 		return nil, err
 	}
@@ -5491,6 +5599,168 @@ func NewGetStatusRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTrialsRequest constructs an http.Request for the ListTrials method
+func NewListTrialsRequest(server string, params *ListTrialsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Draft != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "draft", *params.Draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartTrialRequest calls the generic StartTrial builder with application/json body
+func NewStartTrialRequest(server string, body StartTrialJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartTrialRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartTrialRequestWithBody constructs an http.Request for the StartTrial method, with any body, and a specified content type
+func NewStartTrialRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndTrialRequest constructs an http.Request for the EndTrial method
+func NewEndTrialRequest(server string, trial int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trial", trial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTrialRequest constructs an http.Request for the GetTrial method
+func NewGetTrialRequest(server string, trial int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trial", trial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTryDefinitionRequest calls the generic TryDefinition builder with application/json body
 func NewTryDefinitionRequest(server string, body TryDefinitionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6404,6 +6674,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /status (the `GetStatus` operationId).
 	GetStatusWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStatusResponse, error)
+
+	// ListTrialsWithResponse Trials of this run of the service, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /trials (the `ListTrials` operationId).
+	ListTrialsWithResponse(ctx context.Context, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*ListTrialsResponse, error)
+
+	// StartTrialWithBodyWithResponse Let hosts run a draft beside what they run, on the records that come, and send nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /trials (the `StartTrial` operationId).
+	StartTrialWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTrialResponse, error)
+
+	// StartTrialWithResponse Let hosts run a draft beside what they run, on the records that come, and send nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /trials (the `StartTrial` operationId).
+	StartTrialWithResponse(ctx context.Context, body StartTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTrialResponse, error)
+
+	// EndTrialWithResponse End a trial
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /trials/{trial} (the `EndTrial` operationId).
+	EndTrialWithResponse(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*EndTrialResponse, error)
+
+	// GetTrialWithResponse What a trial has found by now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
+	GetTrialWithResponse(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*GetTrialResponse, error)
 
 	// TryDefinitionWithBodyWithResponse Check the text of one definition as it stands, and tell who gets it
 	//
@@ -9760,6 +10065,198 @@ func (r GetStatusResponse) ContentType() string {
 	return ""
 }
 
+type ListTrialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrialList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTrialsResponse) GetJSON200() *TrialList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTrialsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTrialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTrialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTrialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTrialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartTrialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartTrialResponse) GetJSON201() *Trial {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartTrialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartTrialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartTrialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartTrialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartTrialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndTrialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndTrialResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndTrialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndTrialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndTrialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndTrialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndTrialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTrialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTrialResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTrialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTrialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTrialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTrialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTrialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryDefinitionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11216,6 +11713,71 @@ func (c *ClientWithResponses) GetStatusWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetStatusResponse(rsp)
+}
+
+// ListTrialsWithResponse Trials of this run of the service, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /trials (the `ListTrials` operationId).
+func (c *ClientWithResponses) ListTrialsWithResponse(ctx context.Context, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*ListTrialsResponse, error) {
+	rsp, err := c.ListTrials(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTrialsResponse(rsp)
+}
+
+// StartTrialWithBodyWithResponse Let hosts run a draft beside what they run, on the records that come, and send nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /trials (the `StartTrial` operationId).
+func (c *ClientWithResponses) StartTrialWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTrialResponse, error) {
+	rsp, err := c.StartTrialWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTrialResponse(rsp)
+}
+
+// StartTrialWithResponse Let hosts run a draft beside what they run, on the records that come, and send nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /trials (the `StartTrial` operationId).
+func (c *ClientWithResponses) StartTrialWithResponse(ctx context.Context, body StartTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTrialResponse, error) {
+	rsp, err := c.StartTrial(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTrialResponse(rsp)
+}
+
+// EndTrialWithResponse End a trial
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /trials/{trial} (the `EndTrial` operationId).
+func (c *ClientWithResponses) EndTrialWithResponse(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*EndTrialResponse, error) {
+	rsp, err := c.EndTrial(ctx, trial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndTrialResponse(rsp)
+}
+
+// GetTrialWithResponse What a trial has found by now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
+func (c *ClientWithResponses) GetTrialWithResponse(ctx context.Context, trial int, reqEditors ...RequestEditorFn) (*GetTrialResponse, error) {
+	rsp, err := c.GetTrial(ctx, trial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTrialResponse(rsp)
 }
 
 // TryDefinitionWithBodyWithResponse Check the text of one definition as it stands, and tell who gets it
@@ -13631,6 +14193,138 @@ func ParseGetStatusResponse(rsp *http.Response) (*GetStatusResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Status
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTrialsResponse parses an HTTP response from a ListTrialsWithResponse call
+func ParseListTrialsResponse(rsp *http.Response) (*ListTrialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTrialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrialList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartTrialResponse parses an HTTP response from a StartTrialWithResponse call
+func ParseStartTrialResponse(rsp *http.Response) (*StartTrialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartTrialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndTrialResponse parses an HTTP response from a EndTrialWithResponse call
+func ParseEndTrialResponse(rsp *http.Response) (*EndTrialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndTrialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTrialResponse parses an HTTP response from a GetTrialWithResponse call
+func ParseGetTrialResponse(rsp *http.Response) (*GetTrialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTrialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

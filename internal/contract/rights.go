@@ -35,7 +35,8 @@ var rights = map[string][]Right{
 	"ListRevisions": {MayLook}, "GetRevision": {MayLook}, "DiffRevisions": {MayLook}, "ListRollouts": {MayLook},
 	"GetRollout": {MayLook},
 
-	"GetPreflight": {MayLook}, "RunPreflight": {MayChange},
+	"GetPreflight": {MayLook}, "ListTrials": {MayLook}, "GetTrial": {MayLook}, "StartTrial": {MayChange},
+	"EndTrial": {MayChange}, "RunPreflight": {MayChange},
 	"GetBooks": {MayLook}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},
 	"ListRejectRecords": {MayLook}, "ResendRejects": {MayChange}, "DiscardRejects": {MayChange},
 

@@ -396,6 +396,27 @@ func (e State) Valid() bool {
 	}
 }
 
+// Defines values for TrialFieldChange.
+const (
+	Appears  TrialFieldChange = "appears"
+	Type     TrialFieldChange = "type"
+	Vanishes TrialFieldChange = "vanishes"
+)
+
+// Valid indicates whether the value is a known member of the TrialFieldChange enum.
+func (e TrialFieldChange) Valid() bool {
+	switch e {
+	case Appears:
+		return true
+	case Type:
+		return true
+	case Vanishes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListHostsParamsSort.
 const (
 	ListHostsParamsSortAcknowledged ListHostsParamsSort = "acknowledged"
@@ -1326,6 +1347,17 @@ type NewSourceDraft struct {
 	Zone *string `json:"zone,omitempty"`
 }
 
+// NewTrial defines model for NewTrial.
+type NewTrial struct {
+	Draft int `json:"draft"`
+
+	// Hosts a choice of hosts, at most 50 of them; without it some that the draft changes
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Seconds default 60
+	Seconds *int `json:"seconds,omitempty"`
+}
+
 // Newcomer defines model for Newcomer.
 type Newcomer struct {
 	Connected bool `json:"connected"`
@@ -1910,6 +1942,94 @@ type StepEffect struct {
 	Step int `json:"step"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	By    string      `json:"by"`
+	Draft int         `json:"draft"`
+	Ended bool        `json:"ended"`
+	Hosts []TrialHost `json:"hosts"`
+	Id    int         `json:"id"`
+
+	// Skipped bytes that hosts passed over, to stay within their share of a core: the counts are of a sample
+	Skipped int64         `json:"skipped"`
+	Sources []TrialSource `json:"sources"`
+	Started time.Time     `json:"started"`
+	Until   time.Time     `json:"until"`
+}
+
+// TrialExample defines model for TrialExample.
+type TrialExample struct {
+	Host string `json:"host"`
+
+	// Now as it is sent now, masked; empty where it is dropped or cut otherwise
+	Now  string `json:"now"`
+	Then string `json:"then"`
+}
+
+// TrialField defines model for TrialField.
+type TrialField struct {
+	Change TrialFieldChange `json:"change"`
+	Name   string           `json:"name"`
+
+	// Now values of each type
+	Now  map[string]int64 `json:"now"`
+	Then map[string]int64 `json:"then"`
+}
+
+// TrialFieldChange defines model for TrialField.Change.
+type TrialFieldChange string
+
+// TrialHost defines model for TrialHost.
+type TrialHost struct {
+	Ended bool   `json:"ended"`
+	Host  string `json:"host"`
+
+	// Reason why it has no trial
+	Reason *string `json:"reason,omitempty"`
+}
+
+// TrialList defines model for TrialList.
+type TrialList struct {
+	Items []Trial `json:"items"`
+}
+
+// TrialSent defines model for TrialSent.
+type TrialSent struct {
+	Bytes   int64 `json:"bytes"`
+	Records int64 `json:"records"`
+}
+
+// TrialSide defines model for TrialSide.
+type TrialSide struct {
+	Destinations map[string]TrialSent `json:"destinations"`
+	Dropped      int64                `json:"dropped"`
+	Drops        map[string]int64     `json:"drops"`
+	Failed       int64                `json:"failed"`
+	Levels       map[string]int64     `json:"levels"`
+	Masked       int64                `json:"masked"`
+
+	// MicrosecondsEach of a core, for a record
+	MicrosecondsEach float64 `json:"microsecondsEach"`
+	NoZone           int64   `json:"noZone"`
+	Read             int64   `json:"read"`
+	Unparsed         int64   `json:"unparsed"`
+}
+
+// TrialSource defines model for TrialSource.
+type TrialSource struct {
+	// Differ records that come out differently
+	Differ   int64          `json:"differ"`
+	Examples []TrialExample `json:"examples"`
+
+	// Fields fields that appear, vanish, or change their type
+	Fields []TrialField `json:"fields"`
+	Hosts  int          `json:"hosts"`
+	Name   string       `json:"name"`
+	Notes  []string     `json:"notes"`
+	Now    *TrialSide   `json:"now,omitempty"`
+	Then   *TrialSide   `json:"then,omitempty"`
+}
+
 // Tried defines model for Tried.
 type Tried struct {
 	// Changes how many hosts would run something else than by the newest revision
@@ -2238,6 +2358,11 @@ type DiffRevisionsParams struct {
 	From int `form:"from" json:"from"`
 }
 
+// ListTrialsParams defines parameters for ListTrials.
+type ListTrialsParams struct {
+	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
+}
+
 // DiscardRejectsJSONRequestBody defines body for DiscardRejects for application/json ContentType.
 type DiscardRejectsJSONRequestBody = RejectChoice
 
@@ -2300,6 +2425,9 @@ type CreateSessionJSONRequestBody = SignIn
 
 // SpliceTextJSONRequestBody defines body for SpliceText for application/json ContentType.
 type SpliceTextJSONRequestBody = Splice
+
+// StartTrialJSONRequestBody defines body for StartTrial for application/json ContentType.
+type StartTrialJSONRequestBody = NewTrial
 
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = Try
@@ -2528,6 +2656,18 @@ type ServerInterface interface {
 	// GetStatus What is in force, what waits, what is wrong
 	// (GET /status)
 	GetStatus(c *gin.Context)
+	// ListTrials Trials of this run of the service, newest first
+	// (GET /trials)
+	ListTrials(c *gin.Context, params ListTrialsParams)
+	// StartTrial Let hosts run a draft beside what they run, on the records that come, and send nothing
+	// (POST /trials)
+	StartTrial(c *gin.Context)
+	// EndTrial End a trial
+	// (DELETE /trials/{trial})
+	EndTrial(c *gin.Context, trial int)
+	// GetTrial What a trial has found by now
+	// (GET /trials/{trial})
+	GetTrial(c *gin.Context, trial int)
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(c *gin.Context)
@@ -4461,6 +4601,96 @@ func (siw *ServerInterfaceWrapper) GetStatus(c *gin.Context) {
 	siw.Handler.GetStatus(c)
 }
 
+// ListTrials operation middleware
+func (siw *ServerInterfaceWrapper) ListTrials(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrialsParams
+
+	// ------------- Optional query parameter "draft" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "draft", c.Request.URL.Query(), &params.Draft, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTrials(c, params)
+}
+
+// StartTrial operation middleware
+func (siw *ServerInterfaceWrapper) StartTrial(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartTrial(c)
+}
+
+// EndTrial operation middleware
+func (siw *ServerInterfaceWrapper) EndTrial(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trial" -------------
+	var trial int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trial", c.Param("trial"), &trial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndTrial(c, trial)
+}
+
+// GetTrial operation middleware
+func (siw *ServerInterfaceWrapper) GetTrial(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trial" -------------
+	var trial int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trial", c.Param("trial"), &trial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trial: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTrial(c, trial)
+}
+
 // TryDefinition operation middleware
 func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 
@@ -4632,6 +4862,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/revisions", wrapper.ListRevisions)
 	router.GET(options.BaseURL+"/revisions/:revision", wrapper.GetRevision)
 	router.GET(options.BaseURL+"/revisions/:revision/diff", wrapper.DiffRevisions)
+	router.GET(options.BaseURL+"/trials", wrapper.ListTrials)
+	router.POST(options.BaseURL+"/trials", wrapper.StartTrial)
+	router.DELETE(options.BaseURL+"/trials/:trial", wrapper.EndTrial)
+	router.GET(options.BaseURL+"/trials/:trial", wrapper.GetTrial)
 	router.GET(options.BaseURL+"/rollouts", wrapper.ListRollouts)
 	router.POST(options.BaseURL+"/rollouts", wrapper.StartRollout)
 	router.GET(options.BaseURL+"/rollouts/:rollout", wrapper.GetRollout)
@@ -7334,6 +7568,162 @@ func (response GetStatusdefaultApplicationProblemPlusJSONResponse) VisitGetStatu
 	return err
 }
 
+type ListTrialsRequestObject struct {
+	Params ListTrialsParams
+}
+
+type ListTrialsResponseObject interface {
+	VisitListTrialsResponse(w http.ResponseWriter) error
+}
+
+type ListTrials200JSONResponse TrialList
+
+func (response ListTrials200JSONResponse) VisitListTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTrialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTrialsdefaultApplicationProblemPlusJSONResponse) VisitListTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartTrialRequestObject struct {
+	Body *StartTrialJSONRequestBody
+}
+
+type StartTrialResponseObject interface {
+	VisitStartTrialResponse(w http.ResponseWriter) error
+}
+
+type StartTrial201JSONResponse Trial
+
+func (response StartTrial201JSONResponse) VisitStartTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartTrialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartTrialdefaultApplicationProblemPlusJSONResponse) VisitStartTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndTrialRequestObject struct {
+	Trial int `json:"trial"`
+}
+
+type EndTrialResponseObject interface {
+	VisitEndTrialResponse(w http.ResponseWriter) error
+}
+
+type EndTrial200JSONResponse Trial
+
+func (response EndTrial200JSONResponse) VisitEndTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndTrialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndTrialdefaultApplicationProblemPlusJSONResponse) VisitEndTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTrialRequestObject struct {
+	Trial int `json:"trial"`
+}
+
+type GetTrialResponseObject interface {
+	VisitGetTrialResponse(w http.ResponseWriter) error
+}
+
+type GetTrial200JSONResponse Trial
+
+func (response GetTrial200JSONResponse) VisitGetTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTrialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTrialdefaultApplicationProblemPlusJSONResponse) VisitGetTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TryDefinitionRequestObject struct {
 	Body *TryDefinitionJSONRequestBody
 }
@@ -7777,6 +8167,18 @@ type StrictServerInterface interface {
 	// GetStatus What is in force, what waits, what is wrong
 	// (GET /status)
 	GetStatus(ctx context.Context, request GetStatusRequestObject) (GetStatusResponseObject, error)
+	// ListTrials Trials of this run of the service, newest first
+	// (GET /trials)
+	ListTrials(ctx context.Context, request ListTrialsRequestObject) (ListTrialsResponseObject, error)
+	// StartTrial Let hosts run a draft beside what they run, on the records that come, and send nothing
+	// (POST /trials)
+	StartTrial(ctx context.Context, request StartTrialRequestObject) (StartTrialResponseObject, error)
+	// EndTrial End a trial
+	// (DELETE /trials/{trial})
+	EndTrial(ctx context.Context, request EndTrialRequestObject) (EndTrialResponseObject, error)
+	// GetTrial What a trial has found by now
+	// (GET /trials/{trial})
+	GetTrial(ctx context.Context, request GetTrialRequestObject) (GetTrialResponseObject, error)
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
@@ -9999,6 +10401,126 @@ func (sh *strictHandler) GetStatus(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetStatusResponseObject); ok {
 		if err := validResponse.VisitGetStatusResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTrials operation middleware
+func (sh *strictHandler) ListTrials(ctx *gin.Context, params ListTrialsParams) {
+	var request ListTrialsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTrials(ctx, request.(ListTrialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTrials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTrialsResponseObject); ok {
+		if err := validResponse.VisitListTrialsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartTrial operation middleware
+func (sh *strictHandler) StartTrial(ctx *gin.Context) {
+	var request StartTrialRequestObject
+
+	var body StartTrialJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartTrial(ctx, request.(StartTrialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartTrial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartTrialResponseObject); ok {
+		if err := validResponse.VisitStartTrialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndTrial operation middleware
+func (sh *strictHandler) EndTrial(ctx *gin.Context, trial int) {
+	var request EndTrialRequestObject
+
+	request.Trial = trial
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndTrial(ctx, request.(EndTrialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndTrial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndTrialResponseObject); ok {
+		if err := validResponse.VisitEndTrialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTrial operation middleware
+func (sh *strictHandler) GetTrial(ctx *gin.Context, trial int) {
+	var request GetTrialRequestObject
+
+	request.Trial = trial
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTrial(ctx, request.(GetTrialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTrial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTrialResponseObject); ok {
+		if err := validResponse.VisitGetTrialResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -104,7 +104,8 @@ func (s *Simulation) start(ctx context.Context, listen string) error {
 		return fmt.Errorf("the service did not start: %w", err)
 	}
 	s.address, s.token = address, strings.TrimSpace(string(token))
-	s.client, err = contract.NewClient(s.address+"/api/v1",
+	fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}} // the service may be killed at any time
+	s.client, err = contract.NewClient(s.address+"/api/v1", contract.WithHTTPClient(fresh),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+s.token)
 			return nil
@@ -156,14 +157,6 @@ func (s *Simulation) until(ctx context.Context, most time.Duration, what string,
 	}
 }
 
-func (s *Simulation) connected(ctx context.Context) (int, error) {
-	st, err := answer[contract.Status](s.client.GetStatus(ctx))
-	if err != nil {
-		return 0, err
-	}
-	return s.Options.Hosts - st.Hosts.Offline, nil
-}
-
 // memory is what the service holds, and cpu the time that it has used.
 func (s *Simulation) memory() (bytes int64) {
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.service.Process.Pid))
@@ -208,8 +201,8 @@ func (s *Simulation) join(ctx context.Context, tell func(Measure)) error {
 		h.Start()
 	}
 	took, err := s.until(ctx, 3*time.Minute, "all to join", func() (bool, error) {
-		st, err := answer[contract.Status](s.client.GetStatus(ctx))
-		return st.Hosts.Waiting+st.Hosts.Healthy+st.Hosts.Degraded == s.Options.Hosts, err
+		n, err := s.links(ctx)
+		return n == s.Options.Hosts, err
 	})
 	if err != nil {
 		return err

@@ -43,7 +43,7 @@ export const router = createRouter({
       meta: { title: 'Changes' },
     },
     {
-      path: '/changes/:draft(\\d+)/:tab(findings|definitions|hosts|preflight|masks|conflicts)?',
+      path: '/changes/:draft(\\d+)/:tab(findings|definitions|hosts|preflight|trial|masks|conflicts)?',
       component: () => import('./pages/Draft.vue'),
       props: true,
       meta: { title: 'Draft' },

@@ -47,17 +47,24 @@ type Rehearsal struct {
 // secretRef is a reference to a secret in a config.
 var secretRef = regexp.MustCompile(`\$\{secret\.([^}]+)\}`)
 
-// Run rehearses a config as the service would send it.
-func (r Rehearsal) Run(ctx context.Context, text []byte) []wire.Tried {
-	now := r.Now()
+// Read reads a config that came without secrets: it has those of the config that runs, and what is not here yet is no
+// mistake of it.
+func Read(text []byte, secret func(ref string) (string, bool)) (hostconfig.Config, error) {
 	c, err := hostconfig.Read(text, hostconfig.Runs)
 	c.Secrets = map[string]string{}
-	for _, m := range secretRef.FindAllSubmatch(text, -1) { // what is not here yet is no mistake of the config
+	for _, m := range secretRef.FindAllSubmatch(text, -1) {
 		c.Secrets[string(m[1])] = "not here yet"
-		if v, ok := r.Secret(string(m[0])); ok {
+		if v, ok := secret(string(m[0])); ok {
 			c.Secrets[string(m[1])] = v
 		}
 	}
+	return c, err
+}
+
+// Run rehearses a config as the service would send it.
+func (r Rehearsal) Run(ctx context.Context, text []byte) []wire.Tried {
+	now := r.Now()
+	c, err := Read(text, r.Secret)
 	if err == nil && r.Check != nil {
 		err = r.Check(c)
 	}

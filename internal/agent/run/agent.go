@@ -25,6 +25,7 @@ import (
 	"synaxis/internal/agent/look"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/preflight"
+	"synaxis/internal/agent/trial"
 	"synaxis/internal/core/footprint"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
@@ -53,6 +54,7 @@ type Agent struct {
 	client  *control.Client
 	started time.Time
 	lock    *os.File
+	trials  trial.Trials
 
 	mu      sync.Mutex
 	text    []byte // of the config that runs
@@ -245,6 +247,15 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 	if kind == wire.AskPreflight {
 		return wire.Reply{ID: ask.ID, Preflight: preflight.Rehearsal{State: a.o.StateDir, Check: engine.Check,
 			Secret: engine.secret, SendTest: ask.SendTest, Desk: ask.Desk, Now: time.Now}.Run(ctx, []byte(ask.Config))}
+	}
+	if kind == wire.AskTrial {
+		r, err := a.trials.Answer(ask, engine.Config, func(text []byte) (hostconfig.Config, error) {
+			return preflight.Read(text, engine.secret)
+		})
+		if err != nil {
+			return wire.Reply{ID: ask.ID, Error: err.Error()}
+		}
+		return wire.Reply{ID: ask.ID, Trial: r}
 	}
 	return look.Looker{
 		State:   a.o.StateDir,

@@ -305,6 +305,13 @@ func (e *Engine) secret(ref string) (string, bool) {
 	return string(v), ok
 }
 
+// Config is the config that runs.
+func (e *Engine) Config() hostconfig.Config {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return e.config
+}
+
 // renews tells whether the secrets of a destination have other values than it was made with, under the same names.
 func (e *Engine) renews(c hostconfig.Config, spec delivery.Spec) bool {
 	e.mu.RLock()

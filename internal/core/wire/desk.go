@@ -40,6 +40,7 @@ type Ask struct {
 	Config   string    `json:"config,omitempty"`
 	Desk     time.Time `json:"desk,omitzero"`
 	SendTest bool      `json:"sendTest,omitempty"`
+	Trial    *TrialAsk `json:"trial,omitempty"`
 }
 
 // Reply is what the agent answers: one of its parts, or why there is none.
@@ -51,6 +52,7 @@ type Reply struct {
 
 	Rejects   *Rejects `json:"rejects,omitempty"`
 	Preflight []Tried  `json:"preflight,omitempty"`
+	Trial     *Trial   `json:"trial,omitempty"`
 }
 
 // Lines are the last lines of a file.

@@ -74,6 +74,42 @@ func (a *Agents) Preflight(
 	return r.Preflight[:min(len(r.Preflight), wire.MaxTried)], nil
 }
 
+// Trial starts a trial on a host, asks how it goes, or ends it. Its beginning is in the audit.
+func (a *Agents) Trial(ctx context.Context, who store.Person, host string, q wire.Ask) (wire.Trial, error) {
+	var r wire.Reply
+	var err error
+	if q.Trial.Start {
+		r, err = a.ask(ctx, who, host, wire.AskTrial, "host trial", q)
+	} else {
+		r, err = a.again(ctx, host, wire.AskTrial, q)
+	}
+	if err != nil {
+		return wire.Trial{}, err
+	}
+	if r.Trial == nil {
+		return wire.Trial{}, Refused{"the agent answered something else than a trial"}
+	}
+	return *r.Trial, nil
+}
+
+// again asks about something that is in the audit already.
+func (a *Agents) again(ctx context.Context, name, kind string, q wire.Ask) (wire.Reply, error) {
+	h, ok := a.p.Inventory.Get(name)
+	if !ok {
+		return wire.Reply{}, store.Missingf("there is no host %s", name)
+	}
+	r, err := a.p.Links.Ask(ctx, h.UID, kind, q)
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return r, ctx.Err()
+	case err != nil:
+		return r, Unreachable{fmt.Sprintf("the agent of %s %v", name, err)}
+	case r.Error != "":
+		return r, Refused{name + ": " + r.Error}
+	}
+	return r, nil
+}
+
 // ask sends a question to an agent and waits for the answer.
 func (a *Agents) ask(
 	ctx context.Context,

@@ -42,6 +42,7 @@ type API struct {
 	Join   *join.Join
 
 	secretsIn sync.Map // the secrets of a manifest, []string, by its hash
+	trials    trials
 }
 
 // Bounds of a request's body, in bytes.

@@ -122,6 +122,13 @@ export const usePreflight = (draft: MaybeRefOrGetter<number>) =>
     refetchInterval: false,
   })
 
+export const useTrials = (draft: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ['trials', computed(() => toValue(draft))],
+    queryFn: () => take(client.GET('/trials', { params: { query: { draft: toValue(draft) } } })),
+    refetchInterval: (q) => (q.state.data?.items[0]?.ended === false ? 1500 : false),
+  })
+
 export const useBooks = () =>
   useQuery({ queryKey: ['books'], queryFn: () => take(client.GET('/books')) })
 

@@ -1017,6 +1017,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Trials of this run of the service, newest first */
+        get: operations["listTrials"];
+        put?: never;
+        /** Let hosts run a draft beside what they run, on the records that come, and send nothing */
+        post: operations["startTrial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/trials/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        /** What a trial has found by now */
+        get: operations["getTrial"];
+        put?: never;
+        post?: never;
+        /** End a trial */
+        delete: operations["endTrial"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rollouts": {
         parameters: {
             query?: never;
@@ -2435,6 +2473,106 @@ export interface components {
             inForce: boolean;
             draft: number;
             definitions: components["schemas"]["RevisionDefinition"][];
+        };
+        NewTrial: {
+            draft: number;
+            /** @description a choice of hosts, at most 50 of them; without it some that the draft changes */
+            hosts?: string;
+            /** @description default 60 */
+            seconds?: number;
+        };
+        TrialList: {
+            items: components["schemas"]["Trial"][];
+        };
+        Trial: {
+            id: number;
+            draft: number;
+            by: string;
+            /** Format: date-time */
+            started: string;
+            /** Format: date-time */
+            until: string;
+            ended: boolean;
+            hosts: components["schemas"]["TrialHost"][];
+            sources: components["schemas"]["TrialSource"][];
+            /**
+             * Format: int64
+             * @description bytes that hosts passed over, to stay within their share of a core: the counts are of a sample
+             */
+            skipped: number;
+        };
+        TrialHost: {
+            host: string;
+            ended: boolean;
+            /** @description why it has no trial */
+            reason?: string;
+        };
+        TrialSource: {
+            name: string;
+            hosts: number;
+            now?: components["schemas"]["TrialSide"];
+            then?: components["schemas"]["TrialSide"];
+            /**
+             * Format: int64
+             * @description records that come out differently
+             */
+            differ: number;
+            /** @description fields that appear, vanish, or change their type */
+            fields: components["schemas"]["TrialField"][];
+            examples: components["schemas"]["TrialExample"][];
+            notes: string[];
+        };
+        TrialSide: {
+            /** Format: int64 */
+            read: number;
+            /** Format: int64 */
+            unparsed: number;
+            /** Format: int64 */
+            dropped: number;
+            drops: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            masked: number;
+            /** Format: int64 */
+            noZone: number;
+            /** Format: int64 */
+            failed: number;
+            destinations: {
+                [key: string]: components["schemas"]["TrialSent"];
+            };
+            levels: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description of a core, for a record
+             */
+            microsecondsEach: number;
+        };
+        TrialSent: {
+            /** Format: int64 */
+            records: number;
+            /** Format: int64 */
+            bytes: number;
+        };
+        TrialField: {
+            name: string;
+            /** @enum {string} */
+            change: "appears" | "vanishes" | "type";
+            /** @description values of each type */
+            now: {
+                [key: string]: number;
+            };
+            then: {
+                [key: string]: number;
+            };
+        };
+        TrialExample: {
+            host: string;
+            /** @description as it is sent now, masked; empty where it is dropped or cut otherwise */
+            now: string;
+            then: string;
         };
         NewRollout: {
             /** @description default the newest */
@@ -4302,6 +4440,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Impact"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTrials: {
+        parameters: {
+            query?: {
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            /** @description It has begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it has found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -10,6 +10,7 @@ import DraftChanges from '../components/DraftChanges.vue'
 import FindingList from '../components/FindingList.vue'
 import HostGroups from '../components/HostGroups.vue'
 import PreflightTab from '../components/PreflightTab.vue'
+import TrialTab from '../components/TrialTab.vue'
 import PageHead from '../components/PageHead.vue'
 import PublishDialog from '../components/PublishDialog.vue'
 import Tabs from '../components/Tabs.vue'
@@ -95,6 +96,7 @@ async function discard() {
             },
             { name: 'Hosts', to: `/changes/${id}/hosts`, count: impact.data.value?.hosts },
             { name: 'Preflight', to: `/changes/${id}/preflight` },
+            { name: 'Trial', to: `/changes/${id}/trial` },
             { name: 'Masks', to: `/changes/${id}/masks` },
             {
               name: 'Conflicts',
@@ -110,6 +112,11 @@ async function discard() {
         <CoverageTable v-else-if="current === 'masks'" :draft="id" />
         <PreflightTab
           v-else-if="current === 'preflight'"
+          :draft="id"
+          :hosts="impact.data.value?.hosts ?? 0"
+        />
+        <TrialTab
+          v-else-if="current === 'trial'"
           :draft="id"
           :hosts="impact.data.value?.hosts ?? 0"
         />

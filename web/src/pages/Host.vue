@@ -40,7 +40,10 @@ const facts = computed(() => {
       name: 'Revision',
       value: v.revision ? `${v.revision}${v.pending ? `, pending: ${v.pending}` : ''}` : 'none',
     },
-    { name: 'Pinned', value: v.pinned ? `by rollout ${v.pinned}; other rollouts leave it out` : undefined },
+    {
+      name: 'Pinned',
+      value: v.pinned ? `by rollout ${v.pinned}; other rollouts leave it out` : undefined,
+    },
     {
       name: 'System',
       value: [o['os.description'], [o['os.type'], o['host.arch']].filter(Boolean).join('/')]
