@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -227,4 +228,35 @@ func TestLivingWithARollout(t *testing.T) {
 	var r contract.Rollout
 	require.NoError(t, json.Unmarshal([]byte(out), &r))
 	assert.Equal(t, 3, r.Counts["confirmed"])
+}
+
+// TestRollingOutPage: the commands of docs/rolling-out.md run as they stand.
+func TestRollingOutPage(t *testing.T) {
+	t.Parallel()
+	f := newFleet(t, "gate-a", "gate-b", "gate-c")
+	f.publish(f.catalogue("{n:int} boarded"))
+	require.Equal(t, contract.RolloutStateDone, f.rollOut().State)
+	path := filepath.Join(t.TempDir(), "all.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(f.catalogue("{n:int} {word}")), 0o600))
+	out, code := f.cli("draft", "load", path)
+	require.Zero(t, code, out)
+	page, err := os.ReadFile("../docs/rolling-out.md")
+	require.NoError(t, err)
+	ran := 0
+	for _, block := range strings.Split(string(page), "```sh\n")[1:] {
+		block, _, _ = strings.Cut(block, "```")
+		for line := range strings.Lines(block) {
+			command, _, _ := strings.Cut(line, " #")
+			cmd := exec.Command("sh", "-c", command)
+			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url, "SYNAXIS_TOKEN="+f.token)
+			if strings.Contains(command, "approve") || strings.Contains(command, "pause") {
+				eventually(t, 20*time.Second, "it to ask", func() bool { return f.rollout(2).Phase == contract.RolloutPhaseAsking })
+			}
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s\n%s", command, out)
+			ran++
+		}
+	}
+	assert.Greater(t, ran, 18)
+	assert.Contains(t, f.rollout(2).Counts, "left out")
 }

@@ -29,6 +29,8 @@ type Light struct {
 
 	mu      sync.Mutex
 	text    []byte
+	names   []string // of the sources in it
+	reads   bool     // its format reads what comes
 	began   time.Time
 	status  *protobufs.RemoteConfigStatus
 	counted map[string]wire.Numbers // up to when the config that runs was applied
@@ -110,7 +112,7 @@ func (h *Light) Health() *protobufs.ComponentHealth {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	out := &protobufs.ComponentHealth{Healthy: true, ComponentHealthMap: map[string]*protobufs.ComponentHealth{}}
-	for _, name := range sources(h.text) {
+	for _, name := range h.names {
 		out.ComponentHealthMap["source/"+name] = &protobufs.ComponentHealth{Healthy: true}
 	}
 	return out
@@ -162,6 +164,7 @@ func (h *Light) Apply(text, _, hash []byte) *protobufs.RemoteConfigStatus {
 	default:
 		h.counted = h.count(time.Now())
 		h.text, h.since = text, time.Now()
+		h.names, h.reads = sources(text), !strings.Contains(string(text), Unreadable)
 	}
 	return h.status
 }
@@ -169,13 +172,13 @@ func (h *Light) Apply(text, _, hash []byte) *protobufs.RemoteConfigStatus {
 // count is what its sources have counted by now. The host is locked.
 func (h *Light) count(now time.Time) map[string]wire.Numbers {
 	out := map[string]wire.Numbers{}
-	for _, name := range sources(h.text) {
+	for _, name := range h.names {
 		n := h.counted[name]
 		more := int64(10 * now.Sub(h.since).Seconds())
 		n.Read += more
 		n.Bytes += 100 * more
 		n.Acknowledged += more
-		if strings.Contains(string(h.text), Unreadable) {
+		if !h.reads {
 			n.Unparsed += more
 		}
 		n.LastRecord = now.UnixNano()
