@@ -248,9 +248,11 @@ func TestRollingOutPage(t *testing.T) {
 		for line := range strings.Lines(block) {
 			command, _, _ := strings.Cut(line, " #")
 			cmd := exec.Command("sh", "-c", command)
-			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url, "SYNAXIS_TOKEN="+f.token)
+			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url,
+				"SYNAXIS_TOKEN="+f.token)
 			if strings.Contains(command, "approve") || strings.Contains(command, "pause") {
-				eventually(t, 20*time.Second, "it to ask", func() bool { return f.rollout(2).Phase == contract.RolloutPhaseAsking })
+				eventually(t, 20*time.Second, "it to ask",
+					func() bool { return f.rollout(2).Phase == contract.RolloutPhaseAsking })
 			}
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s\n%s", command, out)
@@ -259,4 +261,32 @@ func TestRollingOutPage(t *testing.T) {
 	}
 	assert.Greater(t, ran, 18)
 	assert.Contains(t, f.rollout(2).Counts, "left out")
+}
+
+// TestAgentGoesBack: a config with which an agent can deliver nothing any more is given up by the agent itself within a
+// minute; the rollout hears of it, and records go on as before.
+func TestAgentGoesBack(t *testing.T) {
+	t.Parallel()
+	f := newFleet(t, "gate-a")
+	recv := newReceiver(t, nil)
+	text := func(url string) string {
+		return strings.Replace(f.catalogue("{n:int} {word}"), fmt.Sprintf("deliver: {file: {path: \"%s/out\"}}",
+			f.dir),
+			fmt.Sprintf("deliver: {http: {url: %q}}", url), 1)
+	}
+	f.publish(text(recv.URL))
+	require.Equal(t, contract.RolloutStateDone, f.rollOut().State)
+	eventually(t, 20*time.Second, "records", func() bool { _, all := recv.count(); return all > 20 })
+	before := *f.host("gate-a").RunningHash
+	f.publish(text("http://" + freePort(t) + "/in"))
+	f.rollOut()
+	eventually(t, 50*time.Second, "the agent to go back",
+		func() bool { return *f.host("gate-a").RunningHash == before })
+	eventually(t, 10*time.Second, "the rollout to hear of it", func() bool {
+		h := f.rollout(2).Hosts[0]
+		return h.State == "refused" && strings.Contains(*h.Reason, "nothing could be delivered that could be before")
+	})
+	assert.Equal(t, contract.Failing, f.host("gate-a").Verdict.State)
+	_, had := recv.count()
+	eventually(t, 20*time.Second, "records again", func() bool { _, all := recv.count(); return all > had+20 })
 }

@@ -409,6 +409,9 @@ func (c *Client) session(ctx context.Context) error {
 			if err := s.healthChanged(ctx); err != nil {
 				return err
 			}
+			if err := s.configChanged(ctx); err != nil {
+				return err
+			}
 		case every := <-c.every:
 			report.Reset(every)
 		case <-report.C:
@@ -450,6 +453,7 @@ type session struct {
 	health     *protobufs.ComponentHealth
 	healthSent time.Time
 	effective  []byte
+	status     *protobufs.RemoteConfigStatus // that was told last
 
 	description *protobufs.AgentDescription
 	described   time.Time
@@ -530,12 +534,12 @@ func (s *session) news() *protobufs.AgentToServer {
 
 func (s *session) full() *protobufs.AgentToServer {
 	s.health, s.healthSent = s.c.host.Health(), time.Now()
-	s.effective = s.c.host.Effective()
+	s.effective, s.status = s.c.host.Effective(), s.c.host.ConfigStatus()
 	s.description, s.described = s.c.host.Describe(), time.Now()
 	return &protobufs.AgentToServer{AgentDescription: s.description, Health: s.health,
 		EffectiveConfig: &protobufs.EffectiveConfig{
 			ConfigMap: wire.ConfigMap(s.effective),
-		}, RemoteConfigStatus: s.c.host.ConfigStatus()}
+		}, RemoteConfigStatus: s.status}
 }
 
 // healthChanged reports health, at most every few seconds.
@@ -549,6 +553,17 @@ func (s *session) healthChanged(ctx context.Context) error {
 	}
 	s.health, s.healthSent = now, time.Now()
 	return s.send(ctx, &protobufs.AgentToServer{Health: now})
+}
+
+// configChanged reports when the agent has gone back to another config by itself.
+func (s *session) configChanged(ctx context.Context) error {
+	now := s.c.host.ConfigStatus()
+	if proto.Equal(now, s.status) {
+		return nil
+	}
+	s.status, s.effective = now, s.c.host.Effective()
+	return s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: now,
+		EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}})
 }
 
 func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error {
@@ -577,7 +592,7 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 		}
 		status := s.c.host.Apply(wire.ConfigOf(rc.GetConfig()), wire.SecretsOf(rc.GetConfig()), rc.GetConfigHash())
 		s.health, s.healthSent = s.c.host.Health(), time.Now()
-		s.effective = s.c.host.Effective()
+		s.effective, s.status = s.c.host.Effective(), status
 		if err := s.send(ctx, &protobufs.AgentToServer{RemoteConfigStatus: status, Health: s.health,
 			EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}}); err != nil {
 			return err

@@ -56,6 +56,9 @@ type Agent struct {
 	lock    *os.File
 	trials  trial.Trials
 
+	applying sync.Mutex // one config at a time
+	unwatch  func()     // ends watching the config that was applied last
+
 	mu      sync.Mutex
 	text    []byte // of the config that runs
 	secrets []byte
@@ -231,6 +234,11 @@ func (a *Agent) resume() {
 // Run reports to the service and follows it until ctx ends, then stops the engine.
 func (a *Agent) Run(ctx context.Context) {
 	a.client.Run(ctx)
+	a.applying.Lock()
+	if a.unwatch != nil {
+		a.unwatch()
+	}
+	a.applying.Unlock()
 	a.engine.Stop()
 	a.lock.Close()
 }
@@ -284,6 +292,12 @@ func failed(hash []byte, err error) *protobufs.RemoteConfigStatus {
 // refused. An empty text takes the config away: nothing is collected any more, what was read is still delivered, and
 // the secrets are deleted.
 func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus {
+	a.applying.Lock()
+	defer a.applying.Unlock()
+	if a.unwatch != nil {
+		a.unwatch()
+		a.unwatch = nil
+	}
 	a.mu.Lock()
 	was, wasSecrets := a.text, a.secrets
 	a.mu.Unlock()
@@ -291,6 +305,7 @@ func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus 
 	if err == nil {
 		err = a.engine.Check(c)
 	}
+	risk := a.engine.atRisk(c)
 	if err == nil {
 		if err = a.keep(text, secrets); err != nil {
 			err = fmt.Errorf(
@@ -325,6 +340,9 @@ func (a *Agent) Apply(text, secrets, hash []byte) *protobufs.RemoteConfigStatus 
 		LastRemoteConfigHash: hash,
 		Status:               protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED,
 	}
+	ctx, unwatch := context.WithCancel(context.Background())
+	a.unwatch = unwatch
+	go a.watch(ctx, risk, hash, was, wasSecrets)
 	return a.status
 }
 

@@ -164,8 +164,8 @@ func (m *moves) take(e Event, now time.Time) {
 			h.Reason, h.Deadline = "", time.Time{}
 			m.set(was, h, Confirmed, now)
 		}
-	case CannotRun:
-		if h.Told && h.State != Confirmed && h.State != LeftOut {
+	case CannotRun: // also when it ran it, and went back by itself
+		if h.Told && h.State != LeftOut {
 			h.Reason, h.Deadline = e.Reason, time.Time{}
 			m.set(was, h, Refused, now)
 		}

@@ -83,7 +83,7 @@ func (p *plain) step(e Event, now time.Time) (cmds []Command) {
 	case e.Kind == Reported && h.State == Applied:
 		h.Reason, h.Deadline = "", time.Time{}
 		to(h, Confirmed)
-	case e.Kind == CannotRun && h.Told && h.State != Confirmed && h.State != LeftOut:
+	case e.Kind == CannotRun && h.Told && h.State != LeftOut:
 		h.Reason, h.Deadline = e.Reason, time.Time{}
 		to(h, Refused)
 	case e.Kind == Gone && h.State != Confirmed && h.State != LeftOut:

@@ -58,7 +58,8 @@ const (
 	Applying HostState = "applying"
 	// the agent says that it runs it: Confirmed, Refused, TimedOut, Deferred, Waiting
 	Applied   HostState = "applied"
-	Confirmed HostState = "confirmed" // and what it reports as running is what was sent: nothing
+	// and what it reports as running is what was sent: Refused, when it goes back by itself
+	Confirmed HostState = "confirmed"
 	Refused   HostState = "refused"   // the agent cannot run it and keeps the old one: Applied, Waiting
 	TimedOut  HostState = "timed out" // no answer in time: Waiting, Applying, Applied, Refused
 	Deferred  HostState = "deferred"  // away; it catches up when it comes back: Waiting, Applied, Refused
