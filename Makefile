@@ -9,7 +9,7 @@ CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
 
 .DEFAULT_GOAL := help
-.PHONY: help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial
+.PHONY: help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial rehearse simulate
 
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -58,6 +58,9 @@ gcc: ## install a C compiler when it is missing, which the race detector needs
 
 race: gcc $(CONSOLE) ## the Go tests of agent and service under the race detector
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/agent/... ./internal/service/... ./internal/fleetsim/...
+
+rehearse: build ## the demo's fleet tries, rehearses, rolls out and goes back, and prints what it does
+	bin/synaxis-demo rehearse
 
 simulate: build ## a fleet of 10,000 hosts goes through all that a rollout may meet; takes half an hour
 	bin/synaxis-demo simulate

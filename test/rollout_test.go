@@ -263,8 +263,8 @@ func TestRollingOutPage(t *testing.T) {
 	assert.Contains(t, f.rollout(2).Counts, "left out")
 }
 
-// TestAgentGoesBack: a config with which an agent can deliver nothing any more is given up by the agent itself within a
-// minute; the rollout hears of it, and records go on as before.
+// TestAgentGoesBack: a config with which an agent can deliver nothing any more is given up by the agent itself within
+// a minute; the rollout hears of it, and records go on as before.
 func TestAgentGoesBack(t *testing.T) {
 	t.Parallel()
 	f := newFleet(t, "gate-a")

@@ -85,10 +85,36 @@ those that the service says were acknowledged, and those that arrived at the rec
 	f.BoolVar(&once, "once", false, "tell the whole story, print a table and end")
 	f.IntVar(&records, "records", 400, "with --once: records for each log")
 	f.BoolVar(&verbose, "verbose", false, "show what service and agents log")
-	cmd.AddCommand(simulateCmd())
+	cmd.AddCommand(simulateCmd(), rehearseCmd())
 	if err := cmd.ExecuteContext(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "synaxis-demo:", err)
 		os.Exit(1)
+	}
+}
+
+// rehearseCmd tells how a change hurts nobody.
+func rehearseCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rehearse",
+		Short: "A trial, a preflight, a bad revision that is taken back by itself, and a vessel that catches up",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			dir, err := os.MkdirTemp("", "synaxis-demo-")
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(dir)
+			d, err := fleetsim.Start(ctx, fleetsim.Options{Dir: dir, Listen: "127.0.0.1:0",
+				Log: slog.New(slog.DiscardHandler), Out: os.Stdout})
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			_, err = d.Rehearse(ctx)
+			return err
+		},
 	}
 }
 

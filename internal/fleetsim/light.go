@@ -35,10 +35,10 @@ type Light struct {
 	status  *protobufs.RemoteConfigStatus
 	counted map[string]wire.Numbers // up to when the config that runs was applied
 	since   time.Time
-	last    string // hash of the config that it was offered last
-	again   int    // how often it was offered the same one again
-	saw     []string       // words of simulation that its configs had
-	lies    bool           // it says that it runs what it does not
+	last    string   // hash of the config that it was offered last
+	again   int      // how often it was offered the same one again
+	saw     []string // words of simulation that its configs had
+	lies    bool     // it says that it runs what it does not
 
 	stop context.CancelFunc
 	done chan struct{}

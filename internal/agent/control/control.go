@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -244,11 +245,11 @@ func (c *Client) Run(ctx context.Context) {
 		if errors.Is(err, errRejoin) {
 			continue
 		}
-		if time.Since(began) > time.Minute {
+		if time.Since(began) > 10*time.Second {
 			try = 0
 		}
 		try++
-		limit := min(time.Second<<min(try, 6), time.Minute)
+		limit := time.Second << min(try, 5)
 		pause := time.Duration(
 			mrand.Float64() * float64(limit),
 		) // full jitter, so that a fleet does not come back at once
@@ -415,10 +416,9 @@ func (c *Client) session(ctx context.Context) error {
 		case every := <-c.every:
 			report.Reset(every)
 		case <-report.C:
-			if err := s.send(ctx, s.news()); err != nil {
+			if err := s.report(ctx, s.news()); err != nil {
 				return err
 			}
-			c.sendMetrics(ctx)
 		}
 	}
 }
@@ -454,6 +454,7 @@ type session struct {
 	healthSent time.Time
 	effective  []byte
 	status     *protobufs.RemoteConfigStatus // that was told last
+	numbers    bool                          // the service takes numbers in messages
 
 	description *protobufs.AgentDescription
 	described   time.Time
@@ -579,6 +580,9 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 	if err := s.c.takeCredential(msg.GetConnectionSettings()); err != nil {
 		return err
 	}
+	if caps := msg.GetCustomCapabilities(); caps != nil {
+		s.numbers = slices.Contains(caps.GetCapabilities(), wire.NumbersCapability)
+	}
 	if m := msg.GetCustomMessage(); m != nil {
 		s.ask(ctx, m)
 	}
@@ -597,7 +601,9 @@ func (s *session) take(ctx context.Context, msg *protobufs.ServerToAgent) error 
 			EffectiveConfig: &protobufs.EffectiveConfig{ConfigMap: wire.ConfigMap(s.effective)}}); err != nil {
 			return err
 		}
-		s.c.sendMetrics(ctx)
+		if err := s.report(ctx, &protobufs.AgentToServer{}); err != nil {
+			return err
+		}
 	}
 	if msg.GetFlags()&uint64(protobufs.ServerToAgentFlags_ServerToAgentFlags_ReportFullState) != 0 {
 		return s.send(ctx, s.full())
@@ -641,6 +647,25 @@ func (c *Client) takeCredential(o *protobufs.ConnectionSettingsOffers) error {
 		c.Log.Info("joined; the credential is kept in the state folder")
 		return errRejoin
 	}
+	return nil
+}
+
+// report sends a message with the agent's numbers: in it where the service takes them so, else in a request of their
+// own.
+func (s *session) report(ctx context.Context, m *protobufs.AgentToServer) error {
+	if s.numbers {
+		body, err := proto.Marshal(s.c.host.Metrics(time.Now()))
+		if err != nil {
+			s.c.Log.Error("numbers cannot be encoded", "error", err)
+			return nil
+		}
+		m.CustomMessage = &protobufs.CustomMessage{Capability: wire.NumbersCapability, Type: wire.TypeNumbers, Data: body}
+		return s.send(ctx, m)
+	}
+	if err := s.send(ctx, m); err != nil {
+		return err
+	}
+	s.c.sendMetrics(ctx)
 	return nil
 }
 

@@ -141,6 +141,6 @@ func (a *Agent) fallBack(ctx context.Context, hash, was, wasSecrets []byte, why 
 	a.text, a.secrets = was, wasSecrets
 	a.status = failed(hash,
 		fmt.Errorf("within its first minute nothing could be delivered that could be before, so the "+
-		"config before it runs again: %s", why))
+			"config before it runs again: %s", why))
 	a.o.Log.Error("nothing could be delivered any more; the config before runs again", "reason", why)
 }

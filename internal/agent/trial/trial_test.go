@@ -95,8 +95,11 @@ func TestBothWays(t *testing.T) {
 	}
 	eventually(t, "the lines", func() bool { s := source("gates"); return s.Now.Read == 3 && s.Then.Read == 3 })
 	write(t, path, " done\n")
-	eventually(t, "the rest of a line", func() bool { s := source("gates"); return s.Now.Read == 4 &&
-		s.Then.Read == 4 })
+	eventually(t, "the rest of a line", func() bool {
+		s := source("gates")
+		return s.Now.Read == 4 &&
+			s.Then.Read == 4
+	})
 	s := source("gates")
 	assert.EqualValues(t, 1, s.Then.Masked)
 	assert.EqualValues(t, 0, s.Now.Masked)

@@ -57,7 +57,7 @@ const (
 	// the agent has taken it and is at work: Applied, Refused, TimedOut, Deferred, Waiting
 	Applying HostState = "applying"
 	// the agent says that it runs it: Confirmed, Refused, TimedOut, Deferred, Waiting
-	Applied   HostState = "applied"
+	Applied HostState = "applied"
 	// and what it reports as running is what was sent: Refused, when it goes back by itself
 	Confirmed HostState = "confirmed"
 	Refused   HostState = "refused"   // the agent cannot run it and keeps the old one: Applied, Waiting

@@ -87,6 +87,13 @@ const AgentCapabilities = uint64(protobufs.AgentCapabilities_AgentCapabilities_R
 	protobufs.AgentCapabilities_AgentCapabilities_ReportsHealth |
 	protobufs.AgentCapabilities_AgentCapabilities_ReportsRemoteConfig)
 
+// NumbersCapability names the custom messages in which an agent sends its numbers, as OTLP, within a report. A service
+// that takes them says so; to others they go to MetricsPath.
+const (
+	NumbersCapability = "example.synaxis.numbers/1"
+	TypeNumbers       = "otlp"
+)
+
 // ServerCapabilities are what our service can do.
 const ServerCapabilities = uint64(protobufs.ServerCapabilities_ServerCapabilities_AcceptsStatus |
 	protobufs.ServerCapabilities_ServerCapabilities_OffersRemoteConfig |

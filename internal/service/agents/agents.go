@@ -112,7 +112,7 @@ func (a *Agents) Run(ctx context.Context) {
 				a.away(uid)
 			}
 			a.p.Hosts.Pass()
-			a.p.Reports.Flush(ctx)
+			a.p.Reports.FlushDue(ctx)
 		}
 	}
 }
@@ -227,6 +227,12 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 				return
 			}
 		}
+		if m := msg.GetCustomMessage(); m.GetCapability() == wire.NumbersCapability && who.Credential != nil {
+			req := &colmetrics.ExportMetricsServiceRequest{}
+			if len(m.GetData()) <= wire.MaxMetrics && proto.Unmarshal(m.GetData(), req) == nil {
+				a.numbers(who.Credential.UID, req)
+			}
+		}
 		if answer := a.newest(ctx, msg, who, c.Private()); answer != nil {
 			if err := c.Send(ctx, answer); err != nil {
 				return
@@ -267,9 +273,13 @@ func (a *Agents) newest(
 		Capability: wire.DeskCapability, Type: wire.TypeSecret, Data: wire.Encode(s)}}
 }
 
-// push sends offers as they come up and pings, so that a dead peer is noticed.
+// silentFor is how long a connection may be silent before it is asked whether anybody is there: agents report more
+// often.
+const silentFor = 32 * time.Second
+
+// push sends offers as they come up, and pings who is silent, so that a dead peer is noticed.
 func (a *Agents) push(ctx context.Context, c *links.Conn) {
-	ping := time.NewTicker(20 * time.Second)
+	ping := time.NewTimer(silentFor)
 	defer ping.Stop()
 	for {
 		select {
@@ -286,6 +296,11 @@ func (a *Agents) push(ctx context.Context, c *links.Conn) {
 			}
 			a.sent(uid, o)
 		case <-ping.C:
+			if silent := c.Silent(); silent < silentFor { // who reports is there
+				ping.Reset(silentFor - silent)
+				continue
+			}
+			ping.Reset(silentFor)
 			pctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 			err := c.Ping(pctx)
 			cancel()
@@ -443,6 +458,11 @@ func (a *Agents) take(
 	if took.Changed || len(events) > 0 {
 		a.p.Hosts.Touch(h.Name)
 		a.p.Note("hosts")
+	}
+	if c != nil && msg.GetAgentDescription() != nil { // once a connection, and when the host has changed
+		answer.CustomCapabilities = &protobufs.CustomCapabilities{
+			Capabilities: []string{wire.DeskCapability, wire.NumbersCapability}}
+		return answer, uid, nil
 	}
 	if c != nil && answer.Flags == 0 {
 		return nil, uid, nil
@@ -632,6 +652,18 @@ func (a *Agents) recognise(ctx context.Context, ec *protobufs.EffectiveConfig) s
 
 var hashLine = regexp.MustCompile(`(?m)^hash: ([0-9a-f]{64})$`)
 
+// numbers takes the numbers of an agent.
+func (a *Agents) numbers(uid string, req *colmetrics.ExportMetricsServiceRequest) {
+	h, ok := a.p.Inventory.ByUID(uid)
+	if !ok {
+		return
+	}
+	numbers, start, at := wire.DecodeNumbers(req)
+	a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
+	a.p.Reports.TakeDestinations(h.Name, wire.DecodeDestinations(req))
+	a.p.Hosts.Touch(h.Name)
+}
+
 // ServeMetrics takes an agent's own numbers as OTLP.
 func (a *Agents) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 	who, err := a.p.Membership.Authenticate(r.Header.Get("Authorization"))
@@ -651,12 +683,7 @@ func (a *Agents) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 	if !readBody(w, r, wire.MaxMetrics, req) {
 		return
 	}
-	if h, ok := a.p.Inventory.ByUID(who.Credential.UID); ok {
-		numbers, start, at := wire.DecodeNumbers(req)
-		a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
-		a.p.Reports.TakeDestinations(h.Name, wire.DecodeDestinations(req))
-		a.p.Hosts.Touch(h.Name)
-	}
+	a.numbers(who.Credential.UID, req)
 	w.Header().Set("Content-Type", "application/x-protobuf")
 	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
 	_, _ = w.Write(out)

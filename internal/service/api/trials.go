@@ -328,7 +328,7 @@ func addSide(sum, s *wire.TrialSide) *wire.TrialSide {
 
 func (x *trialSums) shown(name string) contract.TrialSource {
 	out := contract.TrialSource{Name: name, Hosts: x.hosts, Differ: x.differ, Now: trialSide(x.now),
-		Then: trialSide(x.then),
+		Then:   trialSide(x.then),
 		Fields: []contract.TrialField{}, Examples: x.examples, Notes: x.notes}
 	if out.Examples == nil {
 		out.Examples = []contract.TrialExample{}

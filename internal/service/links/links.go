@@ -28,6 +28,7 @@ type Conn struct {
 	answers atomic.Bool   // questions of the desk
 	asked   sync.Map      // channels for the answers, by the question's id
 	uid     string        // once it is known; the lock of Links guards it
+	heard   atomic.Int64  // Unix nanoseconds of the last message
 }
 
 // NewConn takes a WebSocket.
@@ -44,8 +45,12 @@ func (c *Conn) Kicked() <-chan struct{} { return c.kick }
 // Read waits for the next message.
 func (c *Conn) Read(ctx context.Context) ([]byte, error) {
 	_, frame, err := c.ws.Read(ctx)
+	c.heard.Store(time.Now().UnixNano())
 	return frame, err
 }
+
+// Silent is how long nothing has come.
+func (c *Conn) Silent() time.Duration { return time.Since(time.Unix(0, c.heard.Load())) }
 
 // Ping waits for the agent to answer.
 func (c *Conn) Ping(ctx context.Context) error { return c.ws.Ping(ctx) }

@@ -88,8 +88,10 @@ var nothing = &Said{}
 // entry is what is kept of a host.
 type entry struct {
 	said    *Said
-	dirty   bool  // to be written to state.db
-	bucket  int64 // of five minutes
+	dirty   bool      // more than numbers is to be written to state.db
+	counted bool      // numbers are
+	saved   time.Time // when they were written last
+	bucket  int64     // of five minutes
 	base    map[string]wire.Numbers
 	volumes map[string]volume // by source
 	hour    []row             // of the last hour, oldest first
@@ -107,6 +109,7 @@ type Reports struct {
 	mu     sync.RWMutex
 	hosts  map[string]*entry
 	saving sync.Mutex
+	seen   time.Time // when it was written last when hosts were seen
 }
 
 // New reads what hosts said last.
@@ -132,10 +135,16 @@ func New(
 		}
 	}
 	delete(states, "") // written to notice whether anything can be
+	var seen map[string]int64
+	_ = json.Unmarshal([]byte(states[seenRow]), &seen) // without it hosts were seen when their state was written
+	delete(states, seenRow)
 	read(states, "reports", func(s *Said) any { return &s.Live })
 	read(numbers, "numbers", func(s *Said) any { return &s.Numbers })
-	for _, e := range r.hosts {
+	for name, e := range r.hosts {
 		e.said.facts = facts(e.said.Observed)
+		if at := time.Unix(seen[name], 0); at.After(e.said.LastSeen) {
+			e.said.LastSeen = at
+		}
 	}
 	recent, err := st.NumbersSince(ctx, now().Add(-time.Hour))
 	if err != nil {
@@ -206,14 +215,14 @@ func (r *Reports) change(host string, f func(e *entry, s *Said)) *Said {
 	e := r.entry(host)
 	s := *e.said
 	f(e, &s)
-	e.said, e.dirty = &s, true
+	e.said = &s
 	return &s
 }
 
 // Seen notes that an agent is there.
 func (r *Reports) Seen(host, transport string) {
-	r.change(host, func(_ *entry, s *Said) {
-		s.LastSeen = r.now()
+	r.change(host, func(e *entry, s *Said) {
+		s.LastSeen, e.dirty = r.now(), true
 		if transport != "" {
 			s.Transport = transport
 		}
@@ -222,12 +231,12 @@ func (r *Reports) Seen(host, transport string) {
 
 // Emptied notes that the agent of a retired host runs nothing any more.
 func (r *Reports) Emptied(host string) {
-	r.change(host, func(_ *entry, s *Said) { s.Emptied, s.Running = r.now(), "" })
+	r.change(host, func(e *entry, s *Said) { s.Emptied, s.Running, e.dirty = r.now(), "", true })
 }
 
 // BroughtBack notes that a retired host is one of the fleet again.
 func (r *Reports) BroughtBack(host string) {
-	r.change(host, func(_ *entry, s *Said) { s.Emptied = time.Time{} })
+	r.change(host, func(e *entry, s *Said) { s.Emptied, e.dirty = time.Time{}, true })
 }
 
 // Took is what came out of a message.
@@ -240,7 +249,11 @@ type Took struct {
 // Take takes what a message of an agent says. running is the hash of the config that it reports as effective, if that
 // is known here.
 func (r *Reports) Take(host, transport string, msg *protobufs.AgentToServer, running string) (took Took) {
-	r.change(host, func(_ *entry, s *Said) {
+	r.change(host, func(e *entry, s *Said) {
+		if s.Transport != transport || msg.GetAgentDescription() != nil || msg.GetHealth() != nil ||
+			msg.GetEffectiveConfig() != nil || msg.GetRemoteConfigStatus() != nil {
+			e.dirty = true
+		}
 		s.LastSeen, s.Transport = r.now(), transport
 		took = s.take(host, msg, running, r.now())
 	})
@@ -340,6 +353,7 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 			e.bucket, e.base = bucket, s.Numbers
 		}
 		same := s.Counting.Equal(start)
+		e.counted, e.dirty = true, e.dirty || !same
 		s.book(numbers, at)
 		all, recent := map[string]wire.Numbers{}, map[string]*window{}
 		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
@@ -410,32 +424,63 @@ func (r *Reports) Volumes() []check.Volume {
 	return out
 }
 
-// Flush writes what hosts said since the last time. Nothing waits for it but the next flush: what was said is encoded
-// outside the lock.
-func (r *Reports) Flush(ctx context.Context) {
+// How often numbers of a host are written, and when hosts were seen. Agents report sums, so that nothing is lost with
+// what is not written.
+const (
+	numbersEvery = time.Minute
+	seenEvery    = 30 * time.Second
+)
+
+// seenRow holds when hosts were seen, as JSON of Unix seconds by host: no host has such a name.
+const seenRow = "*"
+
+// Flush writes everything that hosts said since the last time.
+func (r *Reports) Flush(ctx context.Context) { r.flush(ctx, true) }
+
+// FlushDue writes what is due: states at once, numbers and when hosts were seen now and then.
+func (r *Reports) FlushDue(ctx context.Context) { r.flush(ctx, false) }
+
+// flush writes. Nothing waits for it but the next flush: what was said is encoded outside the lock.
+func (r *Reports) flush(ctx context.Context, all bool) {
 	r.saving.Lock()
 	defer r.saving.Unlock()
 	type unsaved struct {
-		said   *Said
-		bucket int64
-		base   map[string]wire.Numbers
+		said           *Said
+		state, numbers bool
+		bucket         int64
+		base           map[string]wire.Numbers
 	}
+	now := r.now()
 	rows := map[string]unsaved{}
+	var seen map[string]int64
 	r.mu.Lock()
+	if all || now.Sub(r.seen) >= seenEvery {
+		r.seen, seen = now, map[string]int64{}
+	}
 	for name, e := range r.hosts {
-		if e.dirty {
+		if seen != nil && !e.said.LastSeen.IsZero() {
+			seen[name] = e.said.LastSeen.Unix()
+		}
+		counted := e.counted && (all || now.Sub(e.saved) >= numbersEvery)
+		if e.dirty || counted {
+			rows[name] = unsaved{e.said, e.dirty, counted, e.bucket, e.base}
 			e.dirty = false
-			rows[name] = unsaved{e.said, e.bucket, e.base}
+			if counted {
+				e.counted, e.saved = false, now
+			}
 		}
 	}
 	r.mu.Unlock()
-	if len(rows) == 0 {
+	if len(rows) == 0 && len(seen) == 0 {
 		return
 	}
-	updates := make([]store.HostUpdate, 0, len(rows))
+	updates := make([]store.HostUpdate, 0, len(rows)+1)
 	for name, e := range rows {
-		u := store.HostUpdate{Host: name, State: encode(e.said.Live)}
-		if e.said.Numbers != nil {
+		u := store.HostUpdate{Host: name}
+		if e.state {
+			u.State = encode(e.said.Live)
+		}
+		if e.numbers && e.said.Numbers != nil {
 			u.Numbers = encode(e.said.Numbers)
 			if e.bucket != 0 {
 				u.Bucket, u.Delta = e.bucket, encode(deltas(e.base, e.said.Numbers))
@@ -443,11 +488,18 @@ func (r *Reports) Flush(ctx context.Context) {
 		}
 		updates = append(updates, u)
 	}
+	if len(seen) > 0 {
+		updates = append(updates, store.HostUpdate{Host: seenRow, State: encode(seen)})
+	}
 	if err := r.store.SaveStates(ctx, updates); err != nil {
 		r.log.Error("what agents reported is not written", "error", err)
 		r.mu.Lock()
-		for name := range rows {
-			r.hosts[name].dirty = true
+		for name, e := range rows {
+			r.hosts[name].dirty = r.hosts[name].dirty || e.state
+			r.hosts[name].counted = r.hosts[name].counted || e.numbers
+			if e.numbers {
+				r.hosts[name].saved = time.Time{}
+			}
 		}
 		r.mu.Unlock()
 	}

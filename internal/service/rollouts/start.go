@@ -445,16 +445,24 @@ func (d *Driver) back(ctx context.Context, t *store.Tx, s *rollout.State, x *rol
 	p := Proposal{Head: rollout.Head{ID: id, Revision: s.Before, Author: who.Name, Plan: rollout.OneWave(),
 		Before: s.Before, TakesBack: s.ID}}
 	for _, h := range then.Hosts() {
-		if v, ok := d.hosts.Get(h.Name); ok && v.UID != "" && h.State != rollout.LeftOut &&
-			(h.Told || h.State == rollout.Confirmed) {
-			a, _, ok, err := d.desired.For(ctx, h.Name, s.Before, id, now)
-			if err != nil {
+		v, ok := d.hosts.Get(h.Name)
+		if !ok || v.UID == "" || h.State == rollout.LeftOut || !h.Told && h.State != rollout.Confirmed {
+			continue
+		}
+		a, m, ok, err := d.desired.For(ctx, h.Name, s.Before, id, now)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case !ok:
+		case !h.Told && a.Hash == h.Hash: // it is the same for it
+			a.Rollout, a.Who = s.ID, who.Name
+			if err := t.Assign(a, m); err != nil {
 				return nil, err
 			}
-			if ok {
-				p.Targets = append(p.Targets, rollout.Target{Host: h.Name, Hash: a.Hash, Connected: v.Connected,
-					Running: v.Running})
-			}
+		default:
+			p.Targets = append(p.Targets, rollout.Target{Host: h.Name, Hash: a.Hash, Connected: v.Connected,
+				Running: v.Running})
 		}
 	}
 	taken := then.Decide([]rollout.Event{{Kind: rollout.TakenBack, By: id, Who: who.Name, Reason: why}}, now)
@@ -560,7 +568,7 @@ func (d *Driver) BackOf(id int) (hosts, away int, ok bool) {
 		return 0, 0, false
 	}
 	for _, h := range s.Hosts() {
-		if h.State != rollout.LeftOut && (h.Told || h.State == rollout.Confirmed) {
+		if h.State != rollout.LeftOut && h.Told {
 			hosts++
 			if v, known := d.hosts.Get(h.Name); !known || !v.Connected {
 				away++
