@@ -409,7 +409,11 @@ func (a *app) rollout(r contract.Rollout) {
 	a.printf("\n")
 	rows = nil
 	for _, h := range r.Hosts {
-		rows = append(rows, []string{h.Host, fmt.Sprint(h.Wave), h.State, ago(&h.Since), str(h.Reason)})
+		wave := "-"
+		if h.Wave > 0 {
+			wave = fmt.Sprint(h.Wave)
+		}
+		rows = append(rows, []string{h.Host, wave, h.State, ago(&h.Since), str(h.Reason)})
 	}
 	a.table([]string{"host", "wave", "state", "since", "reason"}, rows, 4)
 	a.printf("\n")

@@ -1691,7 +1691,9 @@ type RolloutHost struct {
 	// Told it was assigned the config by this rollout
 	Told  bool       `json:"told"`
 	Until *time.Time `json:"until,omitempty"`
-	Wave  int        `json:"wave"`
+
+	// Wave 0 for a host that ran the config already
+	Wave int `json:"wave"`
 }
 
 // RolloutList defines model for RolloutList.

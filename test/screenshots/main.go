@@ -48,18 +48,14 @@ var shots = []struct{ name, path, see, theme string }{
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
 	{"host", "/hosts/gate-northpier-1", "gate-scans", "light"},
 	{"coverage", "/coverage", "covers it", "light"},
-	{"catalogue", "/catalogue", "gate-scans", "light"},
-	{"changes", "/changes", "Drafts", "light"},
 	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
 	{"destination", "/catalogue/destination/harbour-archive", "wait", "light"},
 	{"rejects", "/catalogue/destination/harbour-archive/rejects", "column kg", "dark"},
-	{"rollout", "/rollouts/1", "Decisions", "light"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
-	{"secrets", "/secrets", "archive_token", "light"},
 }
 
 func run(out string) error {
-	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer stop()
 	dir, err := os.MkdirTemp("", "synaxis-shots-")
 	if err != nil {
@@ -164,7 +160,44 @@ func run(out string) error {
 			return err
 		}
 	}
-	return workbench(d, tab, out)
+	if err := workbench(d, tab, out); err != nil {
+		return err
+	}
+	return rolling(ctx, d, tab, out)
+}
+
+// rolling pictures a rollout that waits at its gate, one that was stopped, a trial and a preflight.
+func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string) error {
+	for _, m := range d.Fleet {
+		if m.Name == "petrel" {
+			if err := m.Start(context.WithoutCancel(ctx)); err != nil {
+				return err
+			}
+		}
+		m.Arrive()
+	}
+	r, err := d.Rehearse(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range []struct{ name, path, see string }{
+		{"rollout", fmt.Sprintf("/rollouts/%d", r.Waits), "Gate"},
+		{"rollout-stopped", fmt.Sprintf("/rollouts/%d", r.Stopped), "Taken back"},
+		{"trial", fmt.Sprintf("/changes/%d/trial", r.Trial), "come out differently"},
+		{"preflight", fmt.Sprintf("/changes/%d/preflight", r.Preflight), "not a directory"},
+	} {
+		if err := tab.Open(d.URL() + s.path); err != nil {
+			return err
+		}
+		if err := tab.See(s.see); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		time.Sleep(700 * time.Millisecond)
+		if err := keep(tab, filepath.Join(out, s.name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // trouble lets two vessels lose the harbour archive, and the archive refuse weights.

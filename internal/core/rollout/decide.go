@@ -23,14 +23,14 @@ type moves struct {
 	ended     time.Time
 	asks      string
 	takenBack int
-	evidence  Evidence
+	evidence  Evidence // newest of this turn
 	decisions []Decision
 	commands  []Command
 }
 
 func (s *State) moves() *moves {
 	m := &moves{State: s, waves: slices.Clone(s.waves), status: s.Status, phase: s.Phase, wave: s.Wave, since: s.Since,
-		until: s.Until, ended: s.Ended, asks: s.Asks, takenBack: s.TakenBackBy, evidence: s.evidence,
+		until: s.Until, ended: s.Ended, asks: s.Asks, takenBack: s.TakenBackBy,
 		hosts: map[string]Host{}}
 	for i := range m.waves {
 		m.waves[i].counts = maps.Clone(s.waves[i].counts)
@@ -40,8 +40,7 @@ func (s *State) moves() *moves {
 
 // delta is what the moves come to.
 func (m *moves) delta() Delta {
-	d := Delta{Head: m.Head, Decisions: m.decisions, Decided: len(m.State.Decisions), Commands: m.commands,
-		evidence: m.evidence}
+	d := Delta{Head: m.Head, Decisions: m.decisions, Decided: len(m.State.Decisions), Commands: m.commands}
 	d.Status, d.Phase, d.Wave, d.Since, d.Until = m.status, m.phase, m.wave, m.since, m.until
 	d.Ended, d.Asks, d.TakenBackBy = m.ended, m.asks, m.takenBack
 	d.head = d.Status != m.Status || d.Phase != m.Phase || d.Wave != m.Wave || d.Asks != m.Asks ||
@@ -371,7 +370,7 @@ func (m *moves) next(why Decision, now time.Time) {
 func (m *moves) finish(now time.Time) {
 	m.status, m.ended = Done, now
 	m.to(Changing, time.Time{}, now)
-	c := map[HostState]int{}
+	c := maps.Clone(m.same.counts)
 	for _, w := range m.waves {
 		for s, n := range w.counts {
 			c[s] += n

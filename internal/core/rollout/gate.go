@@ -30,6 +30,7 @@ type Evidence struct {
 	Numbers map[string]float64 // by GateNames; what is not there is not known
 	Enough  bool               // it proves that the wave is well, where the gate does not stop it
 	Missing string             // what it lacks, when it is not enough
+	Wrong   string             // what is wrong with its hosts, in words
 }
 
 // words are the numbers of an evidence that a gate looks at.
@@ -43,6 +44,14 @@ func (e Evidence) words(names []string) string {
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// after puts a text behind a head, where there is one.
+func after(head, text string) string {
+	if text == "" {
+		return ""
+	}
+	return head + text
 }
 
 // Patience is how long a wave without evidence waits beyond its soak before it asks a person.
@@ -77,7 +86,8 @@ func (m *moves) measured(e Evidence, now time.Time) {
 	met, known := g.Met(e.Numbers)
 	if met {
 		m.stop(Decision{At: now, What: "gate", Numbers: maps.Clone(e.Numbers),
-			Why: fmt.Sprintf("wave %d: %s, and the plan stops when %s", e.Wave+1, e.words(g.Uses()), g.Text)}, now)
+			Why: fmt.Sprintf("wave %d: %s, and the plan stops when %s%s", e.Wave+1, e.words(g.Uses()), g.Text,
+				after("; ", e.Wrong))}, now)
 		return
 	}
 	if e.Wave != m.wave {

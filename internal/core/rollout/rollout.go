@@ -90,6 +90,9 @@ type Host struct {
 // open tells whether the host was told and is waited for.
 func (h Host) open() bool { return h.Told && h.State.unsettled() }
 
+// Same tells whether the host ran the config already, so that it is in no wave.
+func (h Host) Same() bool { return !h.Told && h.State == Confirmed }
+
 // queued tells whether the host is there and was not told yet.
 func (h Host) queued() bool { return !h.Told && h.State == Waiting }
 
@@ -127,9 +130,9 @@ type State struct {
 
 	hosts     map[string]*Host
 	waves     []wave
+	same      wave // hosts that ran it already: they are in no wave
 	deadlines deadlines
 	gate      *expr.NumberCondition
-	evidence  Evidence // newest, of the wave at work; not written down
 }
 
 // wave is how the hosts of one wave stand.
@@ -148,7 +151,6 @@ type Delta struct {
 	Decisions []Decision
 	Decided   int // how many decisions there were before
 	Commands  []Command
-	evidence  Evidence
 	head      bool // something of Head changes
 }
 
@@ -294,6 +296,7 @@ func patience(d time.Duration) time.Duration {
 // From makes the state that a first delta describes.
 func From(first Delta) *State {
 	s := &State{hosts: make(map[string]*Host, len(first.Hosts)), waves: make([]wave, max(1, first.Waves))}
+	s.same.counts = map[HostState]int{}
 	for i := range s.waves {
 		s.waves[i].counts = map[HostState]int{}
 	}
@@ -304,10 +307,12 @@ func From(first Delta) *State {
 // Apply moves the state on.
 func (s *State) Apply(d Delta) {
 	s.Head = d.Head
-	s.evidence = d.evidence
 	s.Decisions = append(s.Decisions[:len(s.Decisions):len(s.Decisions)], d.Decisions...)
 	for _, h := range d.Hosts {
 		w := &s.waves[h.Wave]
+		if h.Same() {
+			w = &s.same
+		}
 		if was := s.hosts[h.Name]; was != nil {
 			w.count(*was, -1)
 			*was = h
@@ -348,7 +353,7 @@ func (s *State) holds(x deadline) bool {
 // Counts tells how many hosts are in each state that has any.
 func (s *State) Counts() map[HostState]int {
 	out := map[HostState]int{}
-	for _, w := range s.waves {
+	for _, w := range append([]wave{s.same}, s.waves...) {
 		for state, n := range w.counts {
 			if n != 0 {
 				out[state] += n
@@ -358,7 +363,7 @@ func (s *State) Counts() map[HostState]int {
 	return out
 }
 
-// WaveCounts are the counts of each wave.
+// WaveCounts are the counts of each wave, without the hosts that ran it already.
 func (s *State) WaveCounts() []map[HostState]int {
 	out := make([]map[HostState]int, len(s.waves))
 	for i, w := range s.waves {
@@ -367,9 +372,6 @@ func (s *State) WaveCounts() []map[HostState]int {
 	}
 	return out
 }
-
-// Evidence is what was known last of the wave at work.
-func (s *State) Evidence() Evidence { return s.evidence }
 
 // Watched are the hosts of a wave that the rollout has told, with when their state began.
 func (s *State) Watched(wave int) []Host {

@@ -122,7 +122,7 @@ func TestWaves(t *testing.T) {
 	s, cmds := steps(s, now.Add(time.Minute), proof(0, nil))
 	assert.Empty(t, cmds, "it soaks on")
 	now = now.Add(2 * time.Minute)
-	s, cmds = steps(s, now, Event{Kind: Tick})
+	s, cmds = steps(s, now, Event{Kind: Tick}, proof(0, nil))
 	assert.Equal(t, []Command{{Assign, "b", "h"}, {Offer, "b", "h"}}, cmds, "5 % of six is one")
 	assert.Equal(t, 1, s.Wave)
 	assert.Equal(t, map[string]float64{"failing": 0, "degraded_share": 0, "unparsed_share": 0},

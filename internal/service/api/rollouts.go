@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"synaxis/internal/contract"
@@ -55,6 +56,17 @@ var trouble = []rollout.HostState{
 	rollout.Deferred,
 	rollout.LeftOut,
 	rollout.Confirmed,
+}
+
+// words are a duration without its zeros, such as 2m.
+func words(d time.Duration) string {
+	s := d.String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(s, zero) {
+			s = s[:len(s)-2]
+		}
+	}
+	return s
 }
 
 func rolloutPlan(p rollout.Plan) contract.RolloutPlan {
@@ -113,6 +125,9 @@ func (a *API) rolloutFull(r rollouts.Rollout) contract.Rollout {
 		return cmp.Or(slices.Index(trouble, x.State)-slices.Index(trouble, y.State), x.Wave-y.Wave)
 	})
 	for _, h := range r.Hosts {
+		if h.Same() {
+			h.Wave = -1
+		}
 		out.Hosts = append(
 			out.Hosts,
 			contract.RolloutHost{

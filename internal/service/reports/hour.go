@@ -7,7 +7,7 @@ import (
 )
 
 // Sums are what the sources of a host have counted together.
-type Sums struct{ Read, Unparsed, Rejected, Acknowledged int64 }
+type Sums struct{ Read, Unparsed, NoZone, Rejected, Acknowledged int64 }
 
 // Past is what a host counted in the hour before now, or in the part of it in which it was known.
 type Past struct {
@@ -27,6 +27,7 @@ type row struct {
 func (s *Sums) add(n wire.Numbers) {
 	s.Read += n.Read
 	s.Unparsed += n.Unparsed
+	s.NoZone += n.NoZone
 	s.Acknowledged += n.Acknowledged
 	for _, d := range n.Deliveries {
 		s.Rejected += d.Refused

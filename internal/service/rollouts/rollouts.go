@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"synaxis/internal/core/health"
@@ -42,9 +43,10 @@ type Driver struct {
 	inForce  int
 
 	watching sync.Mutex
-	marks    map[string]mark // of hosts that rollouts with a gate have told
-	looked   time.Time       // when a gate was looked at last
-	began    time.Time       // when the service began
+	marks    map[string]mark                  // of hosts that rollouts with a gate have told
+	looked   time.Time                        // when a gate was looked at last
+	evidence atomic.Pointer[rollout.Evidence] // of the wave at work, as it was looked at last
+	began    time.Time                        // when the service began
 
 	again []happening // events whose outcome could not be written; they come before newer ones
 	told  time.Time   // when the log said so last
@@ -227,6 +229,7 @@ func (d *Driver) handle(ctx context.Context, batch []happening) {
 	if deltas, err := d.step(ctx, steps); err != nil {
 		d.failed(err, stepped)
 	} else {
+		d.markTold(deltas)
 		for _, c := range commands(deltas) {
 			switch c.Kind {
 			case rollout.Offer:
@@ -461,7 +464,6 @@ func shown(s *rollout.State) Rollout {
 		Head:       s.Head,
 		Counts:     s.Counts(),
 		WaveCounts: s.WaveCounts(),
-		Evidence:   s.Evidence(),
 		Decisions:  s.Decisions,
 	}
 }
@@ -476,6 +478,9 @@ func (d *Driver) Get(id int) (Rollout, error) {
 	}
 	out := shown(s)
 	out.Hosts = s.Hosts()
+	if id == d.running {
+		out.Evidence = d.newest()
+	}
 	return out, nil
 }
 

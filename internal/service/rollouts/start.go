@@ -393,6 +393,7 @@ func (d *Driver) begin(ctx context.Context, t *store.Tx, p Proposal) (deltas []r
 
 // carryOut carries out the commands of deltas that were committed.
 func (d *Driver) carryOut(ctx context.Context, deltas []rollout.Delta) {
+	d.markTold(deltas)
 	for _, c := range commands(deltas) {
 		switch c.Kind {
 		case rollout.Offer:

@@ -8,6 +8,7 @@ import (
 
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/rollout"
+	"synaxis/internal/service/hosts"
 	"synaxis/internal/service/reports"
 )
 
@@ -39,6 +40,7 @@ func (d *Driver) look() (out []rollout.Event) {
 	if s == nil || s.Plan.StopWhen == "" || s.Status != rollout.Running {
 		d.mu.RUnlock()
 		clear(d.marks)
+		d.evidence.Store(nil)
 		return nil
 	}
 	if now.Sub(d.looked) < lookEvery {
@@ -53,11 +55,38 @@ func (d *Driver) look() (out []rollout.Event) {
 	d.mu.RUnlock()
 	for i, list := range waves {
 		if len(list) > 0 {
-			e := d.evidence(i, list, s.Plan.Soak, now)
+			e := d.known(i, list, s.Plan.Soak, now)
 			out = append(out, rollout.Event{Kind: rollout.Measured, Evidence: &e})
+			if i == s.Wave {
+				d.evidence.Store(&e)
+			}
 		}
 	}
 	return out
+}
+
+// newest is what was known last of the wave at work.
+func (d *Driver) newest() rollout.Evidence {
+	if e := d.evidence.Load(); e != nil {
+		return *e
+	}
+	return rollout.Evidence{}
+}
+
+// markTold notes how hosts are that are about to be offered a config, where a gate will ask.
+func (d *Driver) markTold(deltas []rollout.Delta) {
+	d.watching.Lock()
+	defer d.watching.Unlock()
+	for _, x := range deltas {
+		if x.Plan.StopWhen == "" {
+			continue
+		}
+		for _, h := range x.Hosts {
+			if h.Told && h.State == rollout.Waiting {
+				d.mark(h.Name, h.Hash)
+			}
+		}
+	}
 }
 
 // mark notes how a host is before it is told. A host that was told before the service began is taken as having been
@@ -70,12 +99,12 @@ func (d *Driver) mark(host, hash string) {
 	d.marks[host] = m
 }
 
-// evidence is what is known of hosts of a wave.
-func (d *Driver) evidence(wave int, list []rollout.Host, soak time.Duration, now time.Time) rollout.Evidence {
+// known is what is known of hosts of a wave.
+func (d *Driver) known(wave int, list []rollout.Host, soak time.Duration, now time.Time) rollout.Evidence {
 	n := map[string]float64{"failing": 0, "degraded": 0, "silent": 0, "refused": 0, "timed_out": 0}
 	var sums, past reports.Sums
 	var expected, expectedAcks, pastRead float64
-	var lacks []string
+	var lacks, wrong []string
 	confirmed, quiet, sources := 0, true, 0
 	for _, h := range list {
 		switch h.State {
@@ -93,12 +122,15 @@ func (d *Driver) evidence(wave int, list []rollout.Host, soak time.Duration, now
 		if !ok {
 			continue
 		}
-		worst := d.hosts.Health(h.Name).Worst.State
+		verdict := d.hosts.Health(h.Name).Worst
+		worst := verdict.State
 		if worst == health.Failing && m.before != health.Failing && v.Connected {
 			n["failing"]++
+			wrong = append(wrong, h.Name+": "+verdict.Reason)
 		}
-		if worst == health.Degraded && m.before != health.Degraded {
+		if worst == health.Degraded && m.before != health.Degraded && d.since(verdict.Code, h, m, v, now) {
 			n["degraded"]++
+			wrong = append(wrong, h.Name+": "+verdict.Reason)
 		}
 		if h.State != rollout.Confirmed {
 			continue
@@ -171,9 +203,31 @@ func (d *Driver) evidence(wave int, list []rollout.Host, soak time.Duration, now
 		lacks = append(lacks, "no host has it yet")
 	}
 	e := rollout.Evidence{Wave: wave, Numbers: n, Enough: len(lacks) == 0}
-	if slices.Sort(lacks); len(lacks) > 3 {
-		lacks = append(lacks[:3], fmt.Sprintf("and %d more", len(lacks)-3))
-	}
-	e.Missing = strings.Join(lacks, "; ")
+	e.Missing, e.Wrong = some(lacks), some(wrong)
 	return e
+}
+
+// since tells whether what is wrong with a host is so since it changed. What is judged over the last minutes may be of
+// before: then the records since the change decide.
+func (d *Driver) since(code health.Code, h rollout.Host, m mark, v hosts.View, now time.Time) bool {
+	if !slices.Contains([]health.Code{health.RecordsRefused, health.ReadsTooFew, health.StampsWithoutZone}, code) {
+		return true
+	}
+	switch {
+	case h.State != rollout.Confirmed || m.said == nil:
+		return false
+	case now.Sub(m.at) >= health.Window:
+		return true
+	}
+	got := v.Total(m.said)
+	return got.Rejected > 0 || got.Read >= health.Fewest && max(got.Unparsed, got.NoZone)*20 > got.Read
+}
+
+// some are the first of many texts.
+func some(all []string) string {
+	const most = 3
+	if slices.Sort(all); len(all) > most {
+		all = append(all[:most:most], fmt.Sprintf("and %d more", len(all)-most))
+	}
+	return strings.Join(all, "; ")
 }

@@ -2698,6 +2698,7 @@ export interface components {
         };
         RolloutHost: {
             host: string;
+            /** @description 0 for a host that ran the config already */
             wave: number;
             /** @description it was assigned the config by this rollout */
             told: boolean;

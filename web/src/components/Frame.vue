@@ -121,8 +121,7 @@ async function signOut() {
             <span class="text-soft">Drafted</span>
             <strong class="font-medium">{{
               status.drafts.length ? plural(status.drafts.length, 'draft') : 'nothing'
-            }}</strong>
-            <template v-if="status.published > status.inForce && !status.rolledOut"
+            }}</strong><template v-if="status.published > status.inForce && !status.rolledOut"
               >,
               <strong class="font-medium"
                 >revision {{ status.published }} published and not in force</strong

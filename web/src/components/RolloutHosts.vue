@@ -17,7 +17,7 @@ const look: Record<string, string> = {
   'left out': 'text-soft',
 }
 const mark: Record<string, string> = {
-  refused: '⯃',
+  refused: '✖',
   'timed out': '▲',
   confirmed: '●',
   deferred: '⊘',
@@ -66,7 +66,7 @@ const list = computed(() =>
         <td>
           <router-link :to="`/hosts/${h.host}`" class="link machine">{{ h.host }}</router-link>
         </td>
-        <td v-if="waves > 1" class="num">{{ h.wave }}</td>
+        <td v-if="waves > 1" class="num">{{ h.wave || '–' }}</td>
         <td class="whitespace-nowrap">
           {{ ago(h.since)
           }}<span v-if="h.until" class="text-soft">, answer {{ until(h.until) }}</span>

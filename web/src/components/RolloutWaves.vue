@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { plural, sentence } from '../composables/format'
-import { atWork } from '../composables/rollout'
+import { inShort } from '../composables/rollout'
 import RolloutBar from './RolloutBar.vue'
 
 /** The waves of a rollout from the first to the last: who is where, and what let each of them pass. */
@@ -28,7 +28,7 @@ const waves = computed(() => {
         : over
           ? 'Confirmed'
           : here
-            ? atWork(r)
+            ? inShort(r)
             : r.state === 'stopped'
               ? 'Was not reached'
               : r.plan.approve?.includes(w.wave)
@@ -37,7 +37,7 @@ const waves = computed(() => {
       return {
         ...w,
         words,
-        mark: over ? '●' : here ? (r.state === 'stopped' ? '⯃' : '◐') : '○',
+        mark: over ? '●' : here ? (r.state === 'stopped' ? '✖' : '◐') : '○',
         look: over
           ? 'text-healthy'
           : here

@@ -15,7 +15,7 @@ export function atWork(r: Rollout): string {
   const wave = r.waves > 1 ? `Wave ${r.wave} of ${r.waves} ` : 'It '
   switch (r.phase) {
     case 'soaking':
-      return `${wave}is watched, and ends ${until(r.until)}`
+      return `${wave}is watched; its soak ends ${until(r.until)}`
     case 'proving':
       return `${wave}waits for evidence, and asks a person ${until(r.until)}`
     case 'asking':
@@ -24,6 +24,32 @@ export function atWork(r: Rollout): string {
       return `${wave}waits for its window, which opens ${until(r.until)}`
   }
   return `${wave}changes hosts`
+}
+
+/** What the wave at work is at, in few words. */
+export function inShort(r: Rollout): string {
+  if (r.state === 'stopped') return 'Stopped'
+  if (r.state === 'paused') return 'Paused'
+  return {
+    changing: 'Hosts change',
+    soaking: `Is watched; its soak ends ${until(r.until)}`,
+    proving: `Waits for evidence; a person is asked ${until(r.until)}`,
+    asking: 'Waits for a person',
+    closed: `Waits for its window, which opens ${until(r.until)}`,
+  }[r.phase]
+}
+
+/** Why a rollout is where it is. */
+export function reason(r: Schemas['Rollout']): string {
+  const decided = [...r.decisions].reverse()
+  if (r.asks) return r.asks
+  if (r.takenBackBy)
+    return (
+      decided.find((d) => d.what === 'gate' || d.what === 'stopped')?.why ?? decided[0]?.why ?? ''
+    )
+  if (r.state === 'running' && r.gate)
+    return r.gate.enough ? 'it is well so far' : `it lacks evidence: ${r.gate.missing ?? ''}`
+  return decided[0]?.why ?? ''
 }
 
 export const tone = (state: string) =>

@@ -9,7 +9,7 @@ import RolloutGate from '../components/RolloutGate.vue'
 import RolloutHosts from '../components/RolloutHosts.vue'
 import RolloutWaves from '../components/RolloutWaves.vue'
 import { moment, sentence } from '../composables/format'
-import { atWork, tone } from '../composables/rollout'
+import { atWork, reason, tone } from '../composables/rollout'
 
 const props = defineProps<{ rollout: string }>()
 const { data: r, isPending, error } = useRollout(() => Number(props.rollout))
@@ -29,7 +29,7 @@ const facts = computed(() =>
       ].map((f) => ({ ...f, value: f.value || undefined }))
     : [],
 )
-const why = computed(() => r.value?.asks || r.value?.decisions.at(-1)?.why || '')
+const why = computed(() => (r.value ? reason(r.value) : ''))
 </script>
 
 <template>
