@@ -321,6 +321,7 @@ func TestContract(t *testing.T) {
 	assert.Len(t, get[contract.RolloutList](t, first(c.ListRollouts(ctx)), nil).Items, 1)
 	bad(404, first(c.GetRollout(ctx, 9)), nil)
 	contractOfRollouts(t, c, bad)
+	contractOfTrials(t, c, bad)
 	contractOfDestinations(t, c, bad)
 	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
 	assert.Equal(t, "retired", *retired.Verdict.Code)
@@ -396,6 +397,30 @@ func contractOfDestinations(
 }
 
 // first takes the response of a call that reached the service.
+// contractOfTrials tries a draft on hosts that run.
+func contractOfTrials(t *testing.T, c *contract.Client, bad func(int, *http.Response, error)) {
+	ctx := context.Background()
+	later, seconds := "host.name == \"later\"", 60
+	draft := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "more.yaml",
+		Text: "destination: more\ndeliver: {discard: {}}\n"}}})), nil)
+	trial := get[contract.Trial](t, first(c.StartTrial(ctx, contract.NewTrial{Draft: draft.Id, Hosts: &later,
+		Seconds: &seconds})), nil)
+	assert.Len(t, trial.Hosts, 1)
+	bad(400, first(c.StartTrial(ctx, contract.NewTrial{Draft: draft.Id})), nil)
+	bad(404, first(c.StartTrial(ctx, contract.NewTrial{Draft: 99})), nil)
+	long := 3601
+	bad(400, first(c.StartTrial(ctx, contract.NewTrial{Draft: draft.Id, Hosts: &later, Seconds: &long})), nil)
+	eventually(t, 10*time.Second, "the host to begin", func() bool {
+		return len(get[contract.Trial](t, first(c.GetTrial(ctx, trial.Id)), nil).Sources) == 1
+	})
+	bad(404, first(c.GetTrial(ctx, 99)), nil)
+	assert.True(t, get[contract.Trial](t, first(c.EndTrial(ctx, trial.Id)), nil).Ended)
+	bad(404, first(c.EndTrial(ctx, 99)), nil)
+	assert.Len(t, get[contract.TrialList](t, first(c.ListTrials(ctx, &contract.ListTrialsParams{Draft: &draft.Id})),
+		nil).Items, 1)
+	get[struct{}](t, first(c.DiscardDraft(ctx, draft.Id)), nil)
+}
+
 // contractOfRollouts goes through what persons decide of rollouts.
 func contractOfRollouts(t *testing.T, c *contract.Client, bad func(int, *http.Response, error)) {
 	ctx := context.Background()

@@ -212,6 +212,17 @@ func TestLivingWithARollout(t *testing.T) {
 		return f.rollout(5).Counts["confirmed"] == 3
 	})
 
+	// An edit says what it would do before it is made.
+	must("would get another config with the same sources", "host", "label", "gate-a", "lane=4", "--dry-run")
+	text := strings.Replace(f.catalogue("{n:int} {word} "), "hosts: all", "hosts: 'labels.off == \"\"'", 1)
+	f.publish(text)
+	require.Equal(t, contract.RolloutStateDone, f.rollOut().State)
+	must("gate-a, gate-b, gate-c would lose their only source, gates", "host", "label", "--hosts", "all",
+		"off=yes", "--dry-run")
+	must("No host would run anything else", "host", "set", "gate-a", "unused=x", "--dry-run")
+	f.publish(f.catalogue("{n:int} {word} "))
+	require.Equal(t, contract.RolloutStateDone, f.rollOut().State)
+
 	// What is pending says why, and can go alone.
 	must("", "host", "label", "gate-a", "lane=4")
 	must("", "host", "label", "gate-b", "lane=5")
@@ -220,9 +231,9 @@ func TestLivingWithARollout(t *testing.T) {
 		return h.Pending != nil && *h.Pending == "labels"
 	})
 	f.publish(f.catalogue("{n:int} {what}"))
-	must("2 hosts change for labels", "rollout", "preview", "--only", "labels", "--revision", "3")
+	must("2 hosts change for labels", "rollout", "preview", "--only", "labels", "--revision", "5")
 	must("1 host is left as it is: changes for revision", "rollout", "preview", "--only", "labels")
-	out, code := f.cli("rollout", "start", "--only", "labels", "--revision", "3", "--plan", "one-wave", "--watch",
+	out, code := f.cli("rollout", "start", "--only", "labels", "--revision", "5", "--plan", "one-wave", "--watch",
 		"-o", "json")
 	require.Zero(t, code, out)
 	var r contract.Rollout

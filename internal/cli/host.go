@@ -612,11 +612,42 @@ func (a *app) editHosts(
 				plural(r.Chosen, "host", "hosts"),
 				number(int64(r.Changed)),
 			)
+			a.effects(r.Effects)
 		} else {
 			a.printf("%s chosen, %s changed. Where what they should run differs now it is pending, and goes out "+
 				"with the next rollout.\n", plural(r.Chosen, "host", "hosts"), number(int64(r.Changed)))
 		}
 	})
+}
+
+// effects tells what an edit would do to the configs of hosts.
+func (a *app) effects(list *[]contract.HostsEffect) {
+	if list == nil || len(*list) == 0 {
+		a.printf("No host would run anything else by the revision in force\n")
+		return
+	}
+	for _, e := range *list {
+		var parts []string
+		switch {
+		case e.Only && len(e.Loses) == 1:
+			parts = append(parts, "would lose their only source, "+e.Loses[0])
+		case e.Only:
+			parts = append(parts, "would lose all their sources: "+strings.Join(e.Loses, ", "))
+		case len(e.Loses) > 0:
+			parts = append(parts, "would lose "+strings.Join(e.Loses, ", "))
+		}
+		if len(e.Gains) > 0 {
+			parts = append(parts, "would gain "+strings.Join(e.Gains, ", "))
+		}
+		if len(e.Changes) > 0 {
+			parts = append(parts, "would run another "+strings.Join(e.Changes, ", "))
+		}
+		mark := "▲ "
+		if len(parts) == 0 {
+			mark, parts = "● ", []string{"would get another config with the same sources"}
+		}
+		a.wrapped(mark, someOf(e.Hosts)+" "+strings.Join(parts, "; "))
+	}
 }
 
 // maxShown bounds long lists in tables; JSON has all of them.

@@ -1094,8 +1094,25 @@ type HostsEdited struct {
 	Chosen  int            `json:"chosen"`
 	DryRun  bool           `json:"dryRun"`
 
+	// Effects with dryRun: what it would do to the configs of hosts, by the revision in force
+	Effects *[]HostsEffect `json:"effects,omitempty"`
+
 	// Hint where the choice names a label or a value that no host has: which, and the nearest
 	Hint *string `json:"hint,omitempty"`
+}
+
+// HostsEffect defines model for HostsEffect.
+type HostsEffect struct {
+	// Changes sources that would run in another way
+	Changes []string `json:"changes"`
+
+	// Gains sources
+	Gains []string `json:"gains"`
+	Hosts []string `json:"hosts"`
+	Loses []string `json:"loses"`
+
+	// Only they would lose all sources that they have
+	Only bool `json:"only"`
 }
 
 // Impact defines model for Impact.

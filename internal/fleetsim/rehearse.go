@@ -107,7 +107,8 @@ func (d *Demo) tryOtherMake(ctx context.Context) (int, error) {
 	for _, s := range t.Sources {
 		for _, f := range s.Fields {
 			if f.Change == contract.Vanishes {
-				d.say("Trial of draft %d on %d gates: of %d records %d come out differently, and field %s vanishes", id,
+				d.say("Trial of draft %d on %d gates: of %d records %d come out differently, and field %s vanishes",
+					id,
 					len(t.Hosts), s.Now.Read, s.Differ, f.Name)
 				return id, nil
 			}

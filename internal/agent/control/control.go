@@ -659,7 +659,8 @@ func (s *session) report(ctx context.Context, m *protobufs.AgentToServer) error 
 			s.c.Log.Error("numbers cannot be encoded", "error", err)
 			return nil
 		}
-		m.CustomMessage = &protobufs.CustomMessage{Capability: wire.NumbersCapability, Type: wire.TypeNumbers, Data: body}
+		m.CustomMessage = &protobufs.CustomMessage{Capability: wire.NumbersCapability, Type: wire.TypeNumbers,
+			Data: body}
 		return s.send(ctx, m)
 	}
 	if err := s.send(ctx, m); err != nil {

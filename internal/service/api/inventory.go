@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/check"
@@ -74,10 +75,39 @@ func (a *API) EditHosts(
 		}
 	}
 	out.Changed = len(out.Changes)
-	if out.DryRun || out.Changed == 0 {
+	if out.DryRun {
+		effects, err := a.effects(ctx, hosts, all)
+		out.Effects = &effects
+		return out, err
+	}
+	if out.Changed == 0 {
 		return out, nil
 	}
 	return out, a.Inventory.Change(ctx, person(ctx), "host edit", all)
+}
+
+// effects tells what an edit would do to the configs of hosts.
+func (a *API) effects(
+	ctx context.Context, hosts []inventory.Host, all []inventory.Change,
+) ([]contract.HostsEffect, error) {
+	edits := map[string]inventory.Change{}
+	for _, c := range all {
+		edits[c.Host] = c
+	}
+	after := slices.Clone(hosts)
+	for i := range after {
+		c := edits[after[i].Name]
+		after[i].Labels = inventory.Apply(after[i].Labels, c.Labels)
+		after[i].Settings = inventory.Apply(after[i].Settings, c.Settings)
+	}
+	list, err := a.Desired.Effects(ctx, hosts, after)
+	out := []contract.HostsEffect{}
+	texts := func(l []string) []string { return append([]string{}, l...) }
+	for _, e := range list {
+		out = append(out, contract.HostsEffect{Hosts: e.Hosts, Gains: texts(e.Gains), Loses: texts(e.Loses),
+			Changes: texts(e.Others), Only: e.Only})
+	}
+	return out, err
 }
 
 func importChange(c inventory.Change) contract.ImportChange {

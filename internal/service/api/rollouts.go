@@ -72,7 +72,7 @@ func words(d time.Duration) string {
 func rolloutPlan(p rollout.Plan) contract.RolloutPlan {
 	out := contract.RolloutPlan{Name: p.Name, Waves: []string{}, SpreadBy: optional(p.SpreadBy),
 		AtOnce: optional(p.AtOnce),
-		Soak:   p.Soak.String(), StopWhen: optional(p.StopWhen), OnStop: cmp.Or(p.OnStop, rollout.Hold),
+		Soak:   words(p.Soak), StopWhen: optional(p.StopWhen), OnStop: cmp.Or(p.OnStop, rollout.Hold),
 		Window: optional(p.Window), Absent: cmp.Or(p.Absent, rollout.CatchUp)}
 	for _, w := range p.Waves {
 		out.Waves = append(out.Waves, w.String())

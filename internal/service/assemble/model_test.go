@@ -160,6 +160,7 @@ func full(o *Owners) map[string]any {
 	}
 	for _, r := range o.Rollouts.All() {
 		r, _ = o.Rollouts.Get(r.ID)
+		r.Evidence = rollout.Evidence{} // it is looked at, and not kept
 		out[fmt.Sprint("rollout ", r.ID)] = r
 	}
 	for _, h := range o.Inventory.Index().Hosts {

@@ -2239,6 +2239,18 @@ export interface components {
             hint?: string;
             /** @description of the hosts that change */
             changes: components["schemas"]["ImportChange"][];
+            /** @description with dryRun: what it would do to the configs of hosts, by the revision in force */
+            effects?: components["schemas"]["HostsEffect"][];
+        };
+        HostsEffect: {
+            hosts: string[];
+            /** @description sources */
+            gains: string[];
+            loses: string[];
+            /** @description sources that would run in another way */
+            changes: string[];
+            /** @description they would lose all sources that they have */
+            only: boolean;
         };
         Newcomer: {
             /** @description it carries the identity of the host; otherwise it asks for its name with a join token */

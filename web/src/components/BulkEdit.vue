@@ -45,6 +45,22 @@ const send = (dryRun: boolean) =>
     }
   })
 
+const few = (hosts: string[]) =>
+  hosts.length > 4
+    ? `${hosts.slice(0, 4).join(', ')} and ${hosts.length - 4} more`
+    : hosts.join(', ')
+const effect = (e: Schemas['HostsEffect']) =>
+  [
+    e.loses.length &&
+      (e.only && e.loses.length === 1
+        ? `would lose their only source, ${e.loses[0]}`
+        : `would lose ${e.only ? 'all their sources: ' : ''}${e.loses.join(', ')}`),
+    e.gains.length && `would gain ${e.gains.join(', ')}`,
+    e.changes.length && `would run another ${e.changes.join(', ')}`,
+  ]
+    .filter(Boolean)
+    .join('; ') || 'would get another config with the same sources'
+
 /** Hosts that change in the same way, together. */
 const groups = computed(() => {
   const by = new Map<string, string[]>()
@@ -111,9 +127,23 @@ const groups = computed(() => {
           >
         </li>
       </ul>
+      <ul v-if="preview.effects?.length" class="mt-3">
+        <li v-for="e in preview.effects" :key="e.hosts[0]" class="flex gap-2 py-0.5">
+          <span
+            :class="e.loses.length ? 'text-degraded' : 'text-soft'"
+            aria-hidden="true"
+            class="w-4 shrink-0"
+            >{{ e.loses.length ? '▲' : '●' }}</span><span
+            ><span class="machine">{{ few(e.hosts) }}</span> {{ effect(e) }}</span
+          >
+        </li>
+      </ul>
       <p v-if="preview.changed" class="mt-2 text-soft">
-        Where what a host should run differs then, it is pending: inventory, and goes out with the
-        next rollout.
+        {{
+          preview.effects?.length
+            ? 'Their new configs are pending then, and go out with the next rollout.'
+            : 'No host would run anything else by the revision in force.'
+        }}
       </p>
     </div>
     <template #actions>
