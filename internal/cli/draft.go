@@ -618,6 +618,9 @@ func (a *app) draftDiffCmd() *cobra.Command {
 func (a *app) impact(head string, i contract.Impact) {
 	a.printf("%s: %s; %s would change, %d stay as they are.\n", head,
 		plural(len(i.Definitions), "definition", "definitions"), plural(i.Hosts, "host", "hosts"), i.Unchanged)
+	for _, l := range i.Losses {
+		a.wrapped("▲ ", l)
+	}
 	for _, d := range i.Definitions {
 		a.printf("  %-9s %s %s\n", d.What, d.Kind, d.Name)
 	}

@@ -1121,7 +1121,10 @@ type Impact struct {
 	Groups      []ImpactGroup      `json:"groups"`
 	Head        int                `json:"head"`
 	Hosts       int                `json:"hosts"`
-	Unchanged   int                `json:"unchanged"`
+
+	// Losses what it takes away: masks that records would leave without, and sources that go and still read
+	Losses    []string `json:"losses"`
+	Unchanged int      `json:"unchanged"`
 }
 
 // ImpactGroup defines model for ImpactGroup.

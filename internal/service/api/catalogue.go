@@ -186,6 +186,7 @@ func impact(i changes.Impact) contract.Impact {
 		Unchanged:   i.Unchanged,
 		Definitions: []contract.DefinitionChange{},
 		Groups:      []contract.ImpactGroup{},
+		Losses:      append([]string{}, i.Losses...),
 	}
 	for _, c := range i.Definitions {
 		out.Definitions = append(

@@ -388,7 +388,8 @@ type Impact struct {
 	Definitions []DefinitionChange
 	Hosts       int // that change
 	Unchanged   int
-	Groups      []Group // largest first
+	Groups      []Group  // largest first
+	Losses      []string // what it takes away that protects data, or is of use now, in words
 }
 
 // Impact tells what a draft would change against the newest revision.
@@ -397,7 +398,9 @@ func (s *Service) Impact(ctx context.Context, d store.Draft) (Impact, error) {
 	if err != nil {
 		return Impact{}, err
 	}
-	return impact(head, after, s.desired.At(head), s.desired.Draft(d.ID, after)), nil
+	out := impact(head, after, s.desired.At(head), s.desired.Draft(d.ID, after))
+	out.Losses = losses(head.Catalogue, after.Catalogue, s.hosts.Volumes())
+	return out, nil
 }
 
 // Between tells what another revision would change against one.
@@ -410,7 +413,9 @@ func (s *Service) Between(ctx context.Context, from, to int) (Impact, error) {
 	if err != nil {
 		return Impact{}, err
 	}
-	return impact(a, b, s.desired.At(a), s.desired.At(b)), nil
+	out := impact(a, b, s.desired.At(a), s.desired.At(b))
+	out.Losses = losses(a.Catalogue, b.Catalogue, s.hosts.Volumes())
+	return out, nil
 }
 
 // impact tells what changes from one state to another.

@@ -2182,6 +2182,8 @@ export interface components {
         };
         Impact: {
             head: number;
+            /** @description what it takes away: masks that records would leave without, and sources that go and still read */
+            losses: string[];
             definitions: components["schemas"]["DefinitionChange"][];
             hosts: number;
             unchanged: number;

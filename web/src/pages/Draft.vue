@@ -14,7 +14,7 @@ import TrialTab from '../components/TrialTab.vue'
 import PageHead from '../components/PageHead.vue'
 import PublishDialog from '../components/PublishDialog.vue'
 import Tabs from '../components/Tabs.vue'
-import { moment, plural } from '../composables/format'
+import { moment, plural, sentence } from '../composables/format'
 
 const props = defineProps<{ draft: string; tab?: string }>()
 const router = useRouter()
@@ -85,6 +85,11 @@ async function discard() {
           <strong class="font-medium">{{ plural(impact.data.value.hosts, 'host') }}</strong> change;
           {{ impact.data.value.unchanged }} stay as they are.
         </p>
+        <ul v-if="impact.data.value?.losses.length" class="mt-2" role="status">
+          <li v-for="l in impact.data.value.losses" :key="l" class="text-degraded">
+            <span aria-hidden="true">▲</span> {{ sentence(l) }}
+          </li>
+        </ul>
         <Tabs
           :current="current"
           :tabs="[
