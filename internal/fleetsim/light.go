@@ -38,7 +38,6 @@ type Light struct {
 	last    string   // hash of the config that it was offered last
 	again   int      // how often it was offered the same one again
 	saw     []string // words of simulation that its configs had
-	lies    bool     // it says that it runs what it does not
 
 	stop context.CancelFunc
 	done chan struct{}
@@ -157,7 +156,6 @@ func (h *Light) Apply(text, _, hash []byte) *protobufs.RemoteConfigStatus {
 	h.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash,
 		Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	switch {
-	case h.lies:
 	case strings.Contains(string(text), Unfit):
 		h.status.Status = protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED
 		h.status.ErrorMessage = "this host cannot run it"
