@@ -2,8 +2,6 @@ package fleetsim
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -196,9 +194,8 @@ func (h *Light) Metrics(now time.Time) proto.Message {
 }
 
 // Answer answers nothing.
-func (h *Light) Answer(context.Context, string, wire.Ask) wire.Reply {
-	text, _ := json.Marshal("a light host looks at nothing") // texts always become JSON
-	return wire.Reply{Error: fmt.Sprintf("%s", text)}
+func (h *Light) Answer(_ context.Context, _ string, ask wire.Ask) wire.Reply {
+	return wire.Reply{ID: ask.ID, Error: "a light host looks at nothing"}
 }
 
 // Runs tells whether the config that it runs has a text in it, and how often it was offered a config again that it

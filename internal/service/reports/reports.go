@@ -272,10 +272,10 @@ var configStates = map[protobufs.RemoteConfigStatuses]struct {
 
 func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, now time.Time) (took Took) {
 	if d := msg.GetAgentDescription(); d != nil {
-		s.Observed = attributes(d)
-		s.Version = s.Observed["service.version"]
-		s.facts = facts(s.Observed)
-		took.Changed, took.Described = true, true
+		took.Changed = true
+		if now := attributes(d); !maps.Equal(now, s.Observed) { // a fleet that comes back says what it said before
+			s.Observed, s.Version, s.facts, took.Described = now, now["service.version"], facts(now), true
+		}
 	}
 	if tree := msg.GetHealth(); tree != nil {
 		took.Changed = true
