@@ -98,6 +98,7 @@ func TestNoBarriers(t *testing.T) {
 			"rollout start"},
 		{"/catalogue/destination/out", "gate-00"}, {"/catalogue/destination/out/rejects", "Nothing"},
 		{"/catalogue/destination/out/books", "difference"}, {"/changes/2/preflight", "Rehearse"},
+		{"/changes/2/trial", "Try it"}, {"/rollouts/new", "would change"}, {"/hosts/gate-00/history", "rollout 1"},
 		{"/nowhere/at/all", "nothing"},
 	}
 	for _, dark := range []bool{false, true} {

@@ -36,6 +36,7 @@ func (a *app) preflightRunCmd() *cobra.Command {
 	var of ofFlags
 	var hosts string
 	var send bool
+	var wave int
 	cmd := &cobra.Command{
 		Use: "run [DRAFT]", Short: "Let hosts rehearse a draft, or a revision", Args: cobra.MaximumNArgs(1),
 		Long: `Lets hosts rehearse a draft, or a revision with --revision; without either the newest revision. Each host looks
@@ -62,6 +63,9 @@ Exits with 1 when a host found trouble.`,
 			if send {
 				body.SendTest = &send
 			}
+			if wave > 0 {
+				body.Wave = &wave
+			}
 			trouble := 0
 			err = ask(
 				a,
@@ -76,6 +80,7 @@ Exits with 1 when a host found trouble.`,
 	}
 	f := cmd.Flags()
 	f.IntVar(&of.revision, "revision", 0, "a published revision")
+	f.IntVar(&wave, "wave", 0, "of a revision: only the hosts of this wave of the rollout that would come")
 	f.BoolVar(&send, "send-test", false, "send a record that says that it is a test to each destination")
 	hostsFlag(cmd, &hosts)
 	return cmd

@@ -148,7 +148,7 @@ func (a *app) secret(s contract.Secret) {
 
 func (a *app) secretSetCmd() *cobra.Command {
 	var about, owner, file string
-	var keep bool
+	var keep, dry bool
 	cmd := &cobra.Command{
 		Use: "set NAME", Short: "Set the value from standard input; hosts that need it get it with the next rollout",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
@@ -157,6 +157,9 @@ never shown again. With --about or --owner alone, only these are changed.`,
 		Example: "  synaxis secret set archive_token < token.txt\n  synaxis secret set archive_token --owner " +
 			"\"Harbour archive\" --about \"Token of the archive's gate\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if dry {
+				return a.secretEffect(cmd, args[0])
+			}
 			var body contract.SecretValue
 			if cmd.Flags().Changed("about") {
 				body.About = &about
@@ -195,7 +198,31 @@ never shown again. With --about or --owner alone, only these are changed.`,
 	f.StringVar(&owner, "owner", "", "who looks after it")
 	f.StringVar(&file, "file", "", "read the value from this file")
 	f.BoolVar(&keep, "value", false, "read a value too, when --about or --owner is given")
+	f.BoolVar(&dry, "dry-run", false, "only tell whose config a new value would change")
 	return cmd
+}
+
+// secretEffect tells whose config a new value of a secret would change.
+func (a *app) secretEffect(cmd *cobra.Command, name string) error {
+	return ask(
+		a,
+		func(c *contract.Client) (*http.Response, error) { return c.ListSecrets(cmd.Context()) },
+		func(l contract.SecretList) {
+			for _, s := range l.Items {
+				if s.Name != name {
+					continue
+				}
+				a.printf("%s would be pending for it, and get version %d with the next rollout", plural(s.Hosts, "host", "hosts"),
+					s.Version+1)
+				if len(s.UsedBy) > 0 {
+					a.printf(": %s", strings.Join(s.UsedBy, ", "))
+				}
+				a.printf("\n")
+				return
+			}
+			a.printf("No definition asks for %s: nothing would change on any host\n", name)
+		},
+	)
 }
 
 // secretValue reads a value without its last newline.

@@ -1333,6 +1333,9 @@ type NewPreflight struct {
 
 	// SendTest send a marked record to each destination
 	SendTest *bool `json:"sendTest,omitempty"`
+
+	// Wave of a revision: only the hosts of this wave, by the plan that a rollout would go by now
+	Wave *int `json:"wave,omitempty"`
 }
 
 // NewRollout defines model for NewRollout.

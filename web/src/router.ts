@@ -11,7 +11,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/Morning.vue'), meta: { title: 'Morning' } },
     { path: '/hosts', component: () => import('./pages/Hosts.vue'), meta: { title: 'Hosts' } },
     {
-      path: '/hosts/:host/:tab(sources|uncollected|config|facts)?',
+      path: '/hosts/:host/:tab(sources|uncollected|config|history|facts)?',
       component: () => import('./pages/Host.vue'),
       props: true,
       meta: { title: 'Host' },

@@ -265,6 +265,14 @@ var Codes = []Code{
 		"Take the nearest label, which the message names, or label a host.",
 	},
 	{
+		"wave-empty",
+		Warning,
+		true,
+		"The condition of a wave of a plan meets no host.",
+		"The wave is passed over, and what it should prove is not proven.",
+		"Take the nearest label, which the message names, or label hosts.",
+	},
+	{
 		"value-unknown",
 		Warning,
 		true,

@@ -213,6 +213,10 @@ var cases = map[string]struct{ text, mended, reason string }{
 		destination("dd", "deliver: {discard: {}}\n"),
 		"no source sends",
 	},
+	"wave-empty": {
+		"plan: aa\nwaves: ['labels.role == \"gaet\"', rest]\n", "plan: aa\nwaves: ['labels.role == \"gate\"', rest]\n",
+		"wave 1 (labels.role == \"gaet\") meets no host",
+	},
 	"no-hosts": {source("aa", "hosts: {role: gaet}\n"), source("aa", ""), "chooses no host"},
 	"setting-undefined": {
 		source("aa", "read: {files: ['${setting.rot}/x']}\n"),

@@ -38,6 +38,7 @@ func (c *checker) choices() {
 	f := c.world.Fleet
 	var agents []*catalogue.Definition
 	for _, d := range c.cat.All() {
+		c.waves(d)
 		sel := d.Selector()
 		if sel == nil {
 			continue
@@ -63,6 +64,27 @@ func (c *checker) choices() {
 			}
 		}
 		agents = append(agents, d)
+	}
+}
+
+// waves finds waves of a plan whose condition meets no host: they are passed over, and what they should prove is not
+// proven.
+func (c *checker) waves(d *catalogue.Definition) {
+	if d.Plan == nil || len(c.world.Fleet.Index.Hosts) == 0 {
+		return
+	}
+	x := c.world.Fleet.Index
+	for i, w := range d.Plan.Waves {
+		sel, err := inventory.ParseSelector(w.Where)
+		if w.Where == "" || err != nil || x.Choose(sel).Len() > 0 {
+			continue
+		}
+		fix := "label hosts, or change the condition"
+		if hint := x.Hint(sel); hint != "" {
+			fix = hint
+		}
+		c.add(d, []string{"waves", fmt.Sprintf("#%d", i)}, "wave-empty",
+			fmt.Sprintf("wave %d (%s) meets no host of the fleet", i+1, w.Where), fix)
 	}
 }
 

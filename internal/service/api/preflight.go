@@ -11,6 +11,7 @@ import (
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
+	"synaxis/internal/service/rollouts"
 	"synaxis/internal/service/store"
 )
 
@@ -25,6 +26,20 @@ func (a *API) RunPreflight(
 	names, err := a.rehearsing(ctx, draft, value(r.Body.Hosts))
 	if err != nil {
 		return nil, err
+	}
+	if wave := value(r.Body.Wave); wave > 0 {
+		if draft != 0 {
+			return nil, usage{"wave: a draft has no waves yet; publish it, or choose hosts"}
+		}
+		p, _, err := a.Rollouts.Preview(ctx, person(ctx), rollouts.Request{Revision: revision})
+		if err != nil {
+			return nil, err
+		}
+		in := map[string]bool{}
+		for _, t := range p.Targets {
+			in[t.Host] = t.Wave == wave-1 && t.Running != t.Hash
+		}
+		names = slices.DeleteFunc(names, func(n string) bool { return !in[n] })
 	}
 	var configs map[string]string
 	if draft != 0 {

@@ -20,8 +20,8 @@ func TestLosses(t *testing.T) {
 		return c
 	}
 	source := func(name, more string) string {
-		return "source: " + name + "\nhosts: all\nlabels: {data: passenger}\nread: {files: [/a]}\nformat: raw\n" + more +
-			"send: [out]\n---\n"
+		return "source: " + name + "\nhosts: all\nlabels: {data: passenger}\nread: {files: [/a]}\nformat: raw\n" +
+			more + "send: [out]\n---\n"
 	}
 	const guard = "guard: passengers\nsources: {data: passenger}\nmasks: [email, phone]\n---\n"
 	const out = "destination: out\ndeliver: {discard: {}}\n"

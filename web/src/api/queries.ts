@@ -122,6 +122,13 @@ export const usePreflight = (draft: MaybeRefOrGetter<number>) =>
     refetchInterval: false,
   })
 
+export const useHostHistory = (host: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ['hosts', computed(() => toValue(host)), 'history'],
+    queryFn: () =>
+      take(client.GET('/hosts/{host}/history', { params: { path: { host: toValue(host) } } })),
+  })
+
 export const useTrials = (draft: MaybeRefOrGetter<number>) =>
   useQuery({
     queryKey: ['trials', computed(() => toValue(draft))],

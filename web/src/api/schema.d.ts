@@ -1642,6 +1642,8 @@ export interface components {
             revision?: number;
             /** @description which hosts: a condition; without it all that it changes, or all */
             hosts?: string;
+            /** @description of a revision: only the hosts of this wave, by the plan that a rollout would go by now */
+            wave?: number;
             /** @description send a marked record to each destination */
             sendTest?: boolean;
         };

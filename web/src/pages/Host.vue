@@ -7,6 +7,7 @@ import BulkEdit from '../components/BulkEdit.vue'
 import Facts from '../components/Facts.vue'
 import HostConfig from '../components/HostConfig.vue'
 import HostExplain from '../components/HostExplain.vue'
+import HostHistory from '../components/HostHistory.vue'
 import HostLogs from '../components/HostLogs.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
@@ -96,6 +97,7 @@ const observed = computed(() =>
           { name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length },
           { name: 'Uncollected', to: `/hosts/${host}/uncollected` },
           { name: 'Config', to: `/hosts/${host}/config` },
+          { name: 'History', to: `/hosts/${host}/history` },
           { name: 'Facts', to: `/hosts/${host}/facts` },
         ]"
         :current="current"
@@ -105,6 +107,7 @@ const observed = computed(() =>
       /></template>
       <HostLogs v-else-if="current === 'uncollected'" :key="host" :host="host" />
       <HostConfig v-else-if="current === 'config'" :host="host" />
+      <HostHistory v-else-if="current === 'history'" :key="host" :host="host" />
       <div v-else class="space-y-8">
         <section>
           <h2 class="mb-2 text-section font-semibold">Labels</h2>
