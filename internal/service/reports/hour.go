@@ -3,17 +3,9 @@ package reports
 import (
 	"time"
 
+	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
 )
-
-// Sums are what the sources of a host have counted together.
-type Sums struct{ Read, Unparsed, NoZone, Rejected, Acknowledged int64 }
-
-// Past is what a host counted in the hour before now, or in the part of it in which it was known.
-type Past struct {
-	Sums
-	Span time.Duration
-}
 
 // pastHour is how many rows of five minutes an hour has.
 const pastHour = 12
@@ -21,23 +13,22 @@ const pastHour = 12
 // row is what a host counted in five minutes.
 type row struct {
 	bucket int64
-	sums   Sums
+	sums   rollout.Sums
 }
 
-func (s *Sums) add(n wire.Numbers) {
-	s.Read += n.Read
-	s.Unparsed += n.Unparsed
-	s.NoZone += n.NoZone
-	s.Acknowledged += n.Acknowledged
+// sums are those of a source.
+func sums(n wire.Numbers) rollout.Sums {
+	s := rollout.Sums{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone, Acknowledged: n.Acknowledged}
 	for _, d := range n.Deliveries {
 		s.Rejected += d.Refused
 	}
+	return s
 }
 
 // Total are the sums over all sources since an earlier saying of the same host.
-func (s *Said) Total(since *Said) (out Sums) {
+func (s *Said) Total(since *Said) (out rollout.Sums) {
 	for _, n := range deltas(since.Numbers, s.Numbers) {
-		out.add(n)
+		out.Add(sums(n))
 	}
 	return out
 }
@@ -49,7 +40,7 @@ func (s *Said) Reported() time.Time { return s.booked }
 func (e *entry) passed(bucket int64, numbers map[string]wire.Numbers) {
 	x := row{bucket: bucket}
 	for _, n := range numbers {
-		x.sums.add(n)
+		x.sums.Add(sums(n))
 	}
 	if e.first == 0 || bucket < e.first {
 		e.first = bucket
@@ -61,7 +52,7 @@ func (e *entry) passed(bucket int64, numbers map[string]wire.Numbers) {
 }
 
 // Past is what a host counted in the hour before now.
-func (r *Reports) Past(host string) (p Past) {
+func (r *Reports) Past(host string) (p rollout.Past) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	e := r.hosts[host]
@@ -71,16 +62,13 @@ func (r *Reports) Past(host string) (p Past) {
 	now := r.now()
 	for _, x := range e.hour {
 		if now.Unix()-x.bucket <= int64(time.Hour/time.Second) {
-			p.Read += x.sums.Read
-			p.Unparsed += x.sums.Unparsed
-			p.Rejected += x.sums.Rejected
-			p.Acknowledged += x.sums.Acknowledged
+			p.Add(x.sums)
 		}
 	}
 	first := e.first
 	if e.bucket != 0 {
 		for _, n := range deltas(e.base, e.said.Numbers) {
-			p.add(n)
+			p.Add(sums(n))
 		}
 		if first == 0 {
 			first = e.began
