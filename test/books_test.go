@@ -488,7 +488,7 @@ func TestSmallWords(t *testing.T) {
 	assert.Contains(t, out, "1 host would be pending for it, and get version 2 with the next rollout: mask lane")
 	out, code = d.cli("secret", "set", "other", "--dry-run")
 	require.Zero(t, code, out)
-	assert.Contains(t, out, "nothing would change on any host")
+	assert.Contains(t, out, "No host needs other: nothing would change")
 	out, _ = d.cli("secret", "show", "key")
 	assert.Contains(t, out, "version 1 on 1 host")
 	d.publish(text + "---\ndestination: other\ndeliver: {discard: {}}\n")

@@ -63,12 +63,16 @@ func (a *app) status(s contract.Status) {
 	switch {
 	case s.Published > s.InForce && s.RolledOut:
 		published += fmt.Sprintf(" — was rolled out, and revision %d again after it", s.InForce)
+	case s.Published > s.InForce && s.Rollout != nil && s.Rollout.TakesBack != nil:
+		published += fmt.Sprintf(" — rollout %d was taken back by rollout %d", *s.Rollout.TakesBack, s.Rollout.Id)
+	case s.Published > s.InForce && s.Rollout != nil && s.Rollout.Revision == s.Published:
+		published += fmt.Sprintf(" — see synaxis rollout show %d", s.Rollout.Id)
 	case s.Published > s.InForce:
 		published += " — not rolled out yet: synaxis rollout start"
 	}
 	roll := "none"
 	if r := s.Rollout; r != nil {
-		roll = fmt.Sprintf("%d of revision %d: %s, %s", r.Id, r.Revision, r.State, stateCounts(r.Counts))
+		roll = fmt.Sprintf("%d of revision %d: %s, %s", r.Id, r.Revision, rolloutState(*r), stateCounts(r.Counts))
 	}
 	var drafts []string
 	for _, d := range s.Drafts {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -174,7 +175,11 @@ func (a *app) rolloutPreview(ctx context.Context, body contract.NewRollout) erro
 				rows = append(rows, []string{fmt.Sprint(w.Wave), w.Says, fmt.Sprint(len(w.Hosts)), someOf(w.Hosts),
 					note})
 			}
-			a.table([]string{"wave", "says", "hosts", "which", "note"}, rows, 3)
+			if len(rows) > 0 {
+				a.table([]string{"wave", "says", "hosts", "which", "note"}, rows, 3)
+			} else {
+				a.printf("No host would change\n")
+			}
 			for _, cause := range slices.Sorted(maps.Keys(p.Causes)) {
 				a.printf("%s for %s\n", plural(p.Causes[cause], "host changes", "hosts change"), cause)
 			}
@@ -204,7 +209,7 @@ func someOf(names []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
-// phaseWords tells what a rollout is at.
+// phaseWords tells what a rollout does for the wave at work.
 func phaseWords(phase contract.RolloutPhase, until *time.Time, asks *string) string {
 	by := ""
 	if until != nil {
@@ -212,7 +217,7 @@ func phaseWords(phase contract.RolloutPhase, until *time.Time, asks *string) str
 	}
 	switch phase {
 	case contract.RolloutPhaseSoaking:
-		return "watches the wave" + by
+		return "soaks" + by
 	case contract.RolloutPhaseProving:
 		return "waits for evidence" + by + ": " + str(asks)
 	case contract.RolloutPhaseAsking:
@@ -286,6 +291,15 @@ func (a *app) rollout(r contract.Rollout) {
 	if r.Chosen != nil {
 		of += ", for " + *r.Chosen
 	}
+	gate, lacks, back := "", "", ""
+	if r.Gate != nil {
+		gate, lacks = gateWords(r), str(r.Gate.Missing)
+	}
+	if r.Back != nil {
+		a.facts("back", fmt.Sprintf("to revision %d on %s; %d away", r.Back.Revision, plural(r.Back.Hosts, "host",
+			"hosts"),
+			r.Back.Away))
+	}
 	a.facts(
 		"rollout", of,
 		"state", state,
@@ -293,18 +307,10 @@ func (a *app) rollout(r contract.Rollout) {
 		"now", now,
 		"started", when(&r.Started)+" by "+r.Author,
 		"ended", ended,
+		"gate", gate,
+		"lacks", lacks,
+		"goes back", back,
 	)
-	if r.Gate != nil {
-		a.facts("gate", numberWords(r.Gate.Numbers))
-		if r.Gate.Missing != nil {
-			a.facts("lacks", *r.Gate.Missing)
-		}
-	}
-	if r.Back != nil {
-		a.facts("back", fmt.Sprintf("to revision %d on %s; %d away", r.Back.Revision, plural(r.Back.Hosts, "host",
-			"hosts"),
-			r.Back.Away))
-	}
 	a.printf("\n")
 	var rows [][]string
 	for _, w := range r.WaveList {
@@ -331,11 +337,14 @@ func (a *app) rollout(r contract.Rollout) {
 	}
 }
 
+// onStop tells what a plan does when it stops.
+var onStop = map[string]string{"hold": "waits for a person", "go-back": "takes it back by itself"}
+
 // planWords is a plan in a line.
 func planWords(p contract.RolloutPlan) string {
 	out := fmt.Sprintf("%s: %s; soak %s", p.Name, strings.Join(p.Waves, ", "), p.Soak)
 	if p.StopWhen != nil {
-		out += fmt.Sprintf("; stops when %s, then %s", *p.StopWhen, p.OnStop)
+		out += fmt.Sprintf("; stops when %s, and then %s", *p.StopWhen, onStop[p.OnStop])
 	}
 	if p.Window != nil {
 		out += "; window " + *p.Window
@@ -343,16 +352,25 @@ func planWords(p contract.RolloutPlan) string {
 	return out
 }
 
-// numberWords are numbers by name.
-func numberWords(numbers map[string]float64) string {
+// gateWords are the numbers that the plan of a rollout looks at.
+func gateWords(r contract.Rollout) string {
 	var parts []string
-	for _, name := range slices.Sorted(maps.Keys(numbers)) {
-		if numbers[name] != 0 || !strings.HasSuffix(name, "_share") {
-			parts = append(parts, fmt.Sprintf("%s %.3g", name, numbers[name]))
+	for _, name := range numberName.FindAllString(str(r.Plan.StopWhen), -1) {
+		if name == "true" || name == "false" {
+			continue
+		}
+		words := name + " not known"
+		if v, ok := r.Gate.Numbers[name]; ok {
+			words = fmt.Sprintf("%s %.3g", name, v)
+		}
+		if !slices.Contains(parts, words) {
+			parts = append(parts, words)
 		}
 	}
 	return strings.Join(parts, ", ")
 }
+
+var numberName = regexp.MustCompile(`[a-z]+(_[a-z]+)*`)
 
 func (a *app) rolloutWatchCmd() *cobra.Command {
 	var timeout time.Duration

@@ -38,9 +38,7 @@ func (a *app) rolloutActCmd(verb, short string) *cobra.Command {
 				func(c *contract.Client) (*http.Response, error) { return c.ActOnRollout(cmd.Context(), id, body) },
 				func(r contract.Rollout) {
 					last := r.Decisions[len(r.Decisions)-1]
-					a.printf("Rollout %d is %s: %s. %s: %s\n", r.Id, r.State, phaseWords(r.Phase, r.Until, r.Asks),
-						last.What,
-						last.Why)
+					a.printf("Rollout %d is %s; %s: %s\n", r.Id, r.State, last.What, last.Why)
 				},
 			)
 		},

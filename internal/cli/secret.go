@@ -212,6 +212,10 @@ func (a *app) secretEffect(cmd *cobra.Command, name string) error {
 				if s.Name != name {
 					continue
 				}
+				if s.Hosts == 0 {
+					a.printf("No host needs %s: nothing would change\n", name)
+					return
+				}
 				a.printf("%s would be pending for it, and get version %d with the next rollout", plural(s.Hosts, "host", "hosts"),
 					s.Version+1)
 				if len(s.UsedBy) > 0 {
@@ -220,7 +224,7 @@ func (a *app) secretEffect(cmd *cobra.Command, name string) error {
 				a.printf("\n")
 				return
 			}
-			a.printf("No definition asks for %s: nothing would change on any host\n", name)
+			a.printf("No host needs %s: nothing would change\n", name)
 		},
 	)
 }

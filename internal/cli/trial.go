@@ -252,14 +252,32 @@ func (a *app) trialSource(s contract.TrialSource) {
 	}
 	for _, e := range s.Examples {
 		a.printf("\n")
-		gone := func(text string) string {
-			if text == "" {
-				return "(dropped, or cut otherwise)"
-			}
-			return strings.TrimSpace(text)
-		}
-		a.printf("  now   %s\n  then  %s\n", gone(e.Now), gone(e.Then))
+		a.trialExample(e)
 	}
+}
+
+// trialExample prints a record with what differs, or the one way in which it is there.
+func (a *app) trialExample(e contract.TrialExample) {
+	switch {
+	case e.Now == "":
+		a.printf("  only then: %s\n", strings.TrimSpace(e.Then))
+	case e.Then == "":
+		a.printf("  only now: %s\n", strings.TrimSpace(e.Now))
+	case e.Body == nil:
+		a.printf("  now   %s\n  then  %s\n", strings.TrimSpace(e.Now), strings.TrimSpace(e.Then))
+	default:
+		a.wrapped("  ", *e.Body)
+		for _, d := range e.Differs {
+			a.wrapped("    ", fmt.Sprintf("%s: %s → %s", d.Part, orNone(d.Now), orNone(d.Then)))
+		}
+	}
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
 }
 
 func bothKeys[V any](s contract.TrialSource, of func(contract.TrialSide) map[string]V) []string {

@@ -1982,9 +1982,22 @@ type Trial struct {
 	Until   time.Time     `json:"until"`
 }
 
+// TrialDifference defines model for TrialDifference.
+type TrialDifference struct {
+	// Now empty where it is not there
+	Now string `json:"now"`
+
+	// Part such as level or fields.result
+	Part string `json:"part"`
+	Then string `json:"then"`
+}
+
 // TrialExample defines model for TrialExample.
 type TrialExample struct {
-	Host string `json:"host"`
+	// Body as it is now; not there where one of both is empty
+	Body    *string           `json:"body,omitempty"`
+	Differs []TrialDifference `json:"differs"`
+	Host    string            `json:"host"`
 
 	// Now as it is sent now, masked; empty where it is dropped or cut otherwise
 	Now  string `json:"now"`

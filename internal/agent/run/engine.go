@@ -316,6 +316,11 @@ func (e *Engine) Config() hostconfig.Config {
 func (e *Engine) renews(c hostconfig.Config, spec delivery.Spec) bool {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
+	return e.renewed(c, spec)
+}
+
+// renewed is renews while the engine is locked.
+func (e *Engine) renewed(c hostconfig.Config, spec delivery.Spec) bool {
 	for _, ref := range spec.Secrets() {
 		was, had := e.config.Secret(ref)
 		now, has := c.Secret(ref)

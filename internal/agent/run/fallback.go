@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"reflect"
-	"slices"
-	"strings"
 	"time"
 
 	"synaxis/internal/core/hostconfig"
@@ -31,53 +29,34 @@ func (e *Engine) taken() map[string]int64 {
 	return out
 }
 
-// atRisk are the destinations that a config changes and that take records now, by their names in it, with how much
-// they have taken.
-func (e *Engine) atRisk(c hostconfig.Config) map[string]int64 {
+// atRisk are the destinations that a config changes and that take records now, by their names in it.
+func (e *Engine) atRisk(c hostconfig.Config) (names []string) {
+	have := e.taken()
 	e.mu.RLock()
-	was, dests := e.config, e.dests
-	var names []string
+	defer e.mu.RUnlock()
 	for _, now := range c.Destinations {
 		old := now.Name
-		if _, ok := was.Destination(old); !ok {
+		if _, ok := e.config.Destination(old); !ok {
 			old = now.Was
 		}
-		before, ok := was.Destination(old)
-		d := dests[old]
-		if !ok || d == nil || d.Trouble().Code != "" {
+		before, ok := e.config.Destination(old)
+		d := e.dests[old]
+		if !ok || d == nil || d.Trouble().Code != "" || have[old] == 0 {
 			continue
 		}
 		before.Name, before.Was = now.Name, now.Was
-		if !reflect.DeepEqual(before, now) || renewed(was, c, now.Secrets()) {
-			names = append(names, now.Name+"\n"+old)
+		if !reflect.DeepEqual(before, now) || e.renewed(c, now) {
+			names = append(names, now.Name)
 		}
 	}
-	e.mu.RUnlock()
-	have := e.taken()
-	out := map[string]int64{}
-	for _, x := range names {
-		name, old, _ := strings.Cut(x, "\n")
-		if have[old] > 0 {
-			out[name] = have[old]
-		}
-	}
-	return out
-}
-
-// renewed tells whether secrets have other values in another config.
-func renewed(was, now hostconfig.Config, refs []string) bool {
-	return slices.ContainsFunc(refs, func(ref string) bool {
-		a, _ := was.Secret(ref)
-		b, _ := now.Secret(ref)
-		return string(a) != string(b)
-	})
+	return names
 }
 
 // lost tells why nothing can be delivered any more, or "": each destination at risk fails for some time, and none of
 // the agent's destinations has taken anything since.
-func (e *Engine) lost(risk map[string]int64, before map[string]int64, now time.Time) string {
+func (e *Engine) lost(risk []string, before map[string]int64, now time.Time) string {
 	why := ""
-	for name := range risk {
+	for _, name := range risk {
 		d := e.dest(name)
 		if d == nil {
 			return ""
@@ -97,7 +76,7 @@ func (e *Engine) lost(risk map[string]int64, before map[string]int64, now time.T
 }
 
 // watch goes back to the config before when the new one turns out to deliver nothing within its first minute.
-func (a *Agent) watch(ctx context.Context, risk map[string]int64, hash []byte, was, wasSecrets []byte) {
+func (a *Agent) watch(ctx context.Context, risk []string, hash []byte, was, wasSecrets []byte) {
 	if len(risk) == 0 || len(was) == 0 {
 		return
 	}

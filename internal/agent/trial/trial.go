@@ -20,6 +20,7 @@ import (
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
+	"synaxis/internal/core/trial"
 	"synaxis/internal/core/wire"
 )
 
@@ -59,6 +60,7 @@ type source struct {
 	files     map[string]*tail
 	looked    time.Time
 	first     bool
+	turns     int
 	differ    int64
 	examples  []wire.TrialExample
 }
@@ -70,7 +72,7 @@ type side struct {
 	encodings map[string]record.Encoding // by destination
 	batch     record.Batch
 	encoder   record.Encoder
-	sums      wire.TrialSide
+	sums      *wire.TrialSide
 }
 
 // tail is a file that grows, with how far each side has read it.
@@ -133,9 +135,7 @@ func compile(c hostconfig.Config, name string) (*side, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &side{spec: spec, treatment: t, encodings: map[string]record.Encoding{},
-		sums: wire.TrialSide{Drops: map[string]int64{}, Destinations: map[string]wire.TrialSent{},
-			Fields: map[string]map[wire.Type]int64{}, Levels: map[string]int64{}}}
+	s := &side{spec: spec, treatment: t, encodings: map[string]record.Encoding{}, sums: trial.NewSide()}
 	for _, to := range t.Destinations() {
 		d, _ := c.Destination(to)
 		s.encodings[to] = d.Encoding()
@@ -207,15 +207,26 @@ func (t *Trial) turn(s *source, now time.Time) {
 			t.skipped += from - min(f.now, f.then)
 			f.now, f.then = from, from
 		}
-		var kept [2]map[int64]string
-		if s.now != nil {
-			kept[0], f.now = s.now.read(f, f.now, size, now)
+		var was, is map[int64]string
+		readNow := func() {
+			if s.now != nil {
+				was, f.now = s.now.read(f, f.now, size, now)
+			}
 		}
-		if s.then != nil {
-			kept[1], f.then = s.then.read(f, f.then, size, now)
+		readThen := func() {
+			if s.then != nil {
+				is, f.then = s.then.read(f, f.then, size, now)
+			}
+		}
+		if s.turns++; s.turns%2 == 0 { // who comes second finds the bytes at hand
+			readThen()
+			readNow()
+		} else {
+			readNow()
+			readThen()
 		}
 		if s.now != nil && s.then != nil {
-			s.compare(kept[0], kept[1], min(f.now, f.then))
+			s.compare(was, is, min(f.now, f.then))
 		}
 	}
 }
@@ -281,8 +292,6 @@ func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]st
 		return nil, size
 	}
 	kept = map[int64]string{}
-	began := time.Now()
-	defer func() { x.sums.Nanoseconds += time.Since(began).Nanoseconds() }()
 	for at = from; at < size; {
 		b := &x.batch
 		b.Reset()
@@ -293,6 +302,7 @@ func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]st
 			return kept, at
 		}
 		b.Arena, b.Origin = b.Arena[:n], f.origin
+		began := time.Now()
 		used, c := x.treatment.Run(b, at, now.UnixNano(), records, false)
 		if used == 0 {
 			if want < chunk {
@@ -300,6 +310,7 @@ func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]st
 			}
 			used = n // longer than is looked at
 		}
+		x.sums.Nanoseconds += time.Since(began).Nanoseconds()
 		at += int64(used)
 		x.count(b, c.All(), kept)
 	}
@@ -308,7 +319,7 @@ func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]st
 
 // count sums a batch up.
 func (x *side) count(b *record.Batch, n wire.Numbers, kept map[int64]string) {
-	s := &x.sums
+	s := x.sums
 	s.Read += n.Read
 	s.Unparsed += n.Unparsed
 	s.Dropped += n.Dropped
@@ -407,24 +418,14 @@ func (t *Trial) Report() *wire.Trial {
 	for _, s := range t.sources {
 		x := wire.TrialSource{Name: s.name, Note: s.note, Differ: s.differ, Examples: slices.Clone(s.examples)}
 		if s.now != nil {
-			x.Now = copyOf(s.now.sums)
+			x.Now = trial.Add(nil, s.now.sums)
 		}
 		if s.then != nil {
-			x.Then = copyOf(s.then.sums)
+			x.Then = trial.Add(nil, s.then.sums)
 		}
 		out.Sources = append(out.Sources, x)
 	}
 	return out
-}
-
-func copyOf(s wire.TrialSide) *wire.TrialSide {
-	s.Drops, s.Destinations, s.Levels = maps.Clone(s.Drops), maps.Clone(s.Destinations), maps.Clone(s.Levels)
-	fields := map[string]map[wire.Type]int64{}
-	for name, types := range s.Fields {
-		fields[name] = maps.Clone(types)
-	}
-	s.Fields = fields
-	return &s
 }
 
 // Stop ends the trial.

@@ -49,7 +49,8 @@ func TestMeasure(t *testing.T) {
 		})}, numbers: map[string]float64{"degraded": 1}, wrong: "a: why"},
 		"refused and late": {hosts: []Seen{well, but(func(s *Seen) { s.State = Refused }), but(func(s *Seen) {
 			s.State = TimedOut
-		}), well}, numbers: map[string]float64{"refused": 1, "refused_share": 0.25, "timed_out": 1, "timed_out_share": 0.25}},
+		}), well}, numbers: map[string]float64{"refused": 1, "refused_share": 0.25, "timed_out": 1,
+			"timed_out_share": 0.25}},
 		"silent": {hosts: []Seen{but(func(s *Seen) { s.Got = Sums{} })}, numbers: map[string]float64{"silent": 1,
 			"unparsed_share": -1, "read_ratio": 0}, missing: "no record was read yet; about 120 usually are in 2m0s"},
 		"quiet at this hour": {hosts: []Seen{but(func(s *Seen) {
@@ -69,13 +70,15 @@ func TestMeasure(t *testing.T) {
 			numbers: map[string]float64{"unparsed_share": 0}},
 		"no report yet": {hosts: []Seen{but(func(s *Seen) { s.Reported = false })},
 			missing: "a has not reported since it changed"},
-		"waits":           {hosts: []Seen{but(is(health.Waiting, ""))}, missing: "a waits: why"},
-		"nobody has it":   {hosts: []Seen{but(func(s *Seen) { s.State = Offered })}, missing: "no host has it yet"},
+		"waits":         {hosts: []Seen{but(is(health.Waiting, ""))}, missing: "a waits: why"},
+		"nobody has it": {hosts: []Seen{but(func(s *Seen) { s.State = Offered })}, missing: "no host has it yet"},
 		"refused records": {hosts: []Seen{but(func(s *Seen) { s.Got.Rejected = 30 })},
 			numbers: map[string]float64{"rejected_share": 0.25}},
 		"many that lack": {hosts: []Seen{but(func(s *Seen) { s.Reported = false }), but(func(s *Seen) {
 			s.Host, s.Reported = "b", false
-		}), but(func(s *Seen) { s.Host, s.Connected = "c", false }), but(func(s *Seen) { s.Host, s.Connected = "d", false })},
+		}), but(func(s *Seen) {
+			s.Host, s.Connected = "c", false
+		}), but(func(s *Seen) { s.Host, s.Connected = "d", false })},
 			missing: "a has not reported since it changed; b has not reported since it changed; c is away; and 1 more"},
 	} {
 		e := Measure(2, c.hosts, 2*time.Minute)

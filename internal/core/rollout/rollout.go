@@ -244,8 +244,8 @@ func Start(h Head, targets []Target, now time.Time) Delta {
 			d.Commands = append(d.Commands, Command{Assign, t.Host, t.Hash})
 		case !t.Connected:
 			x.State, x.Reason = Deferred, awayReason
-			changing++
-		default:
+		}
+		if t.Running != t.Hash {
 			changing++
 		}
 		d.Hosts = append(d.Hosts, x)

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"synaxis/internal/contract"
+	core "synaxis/internal/core/trial"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/agents"
 	"synaxis/internal/service/store"
@@ -279,10 +279,10 @@ type trialSums struct {
 func (x *trialSums) add(host string, s wire.TrialSource) {
 	x.hosts++
 	x.differ += s.Differ
-	x.now, x.then = addSide(x.now, s.Now), addSide(x.then, s.Then)
+	x.now, x.then = core.Add(x.now, s.Now), core.Add(x.then, s.Then)
 	for _, e := range s.Examples {
 		if len(x.examples) < wire.MaxTrialExamples {
-			x.examples = append(x.examples, contract.TrialExample{Host: host, Now: e.Now, Then: e.Then})
+			x.examples = append(x.examples, example(host, e))
 		}
 	}
 	if s.Note != "" && !slices.Contains(x.notes, s.Note) {
@@ -290,40 +290,18 @@ func (x *trialSums) add(host string, s wire.TrialSource) {
 	}
 }
 
-func addSide(sum, s *wire.TrialSide) *wire.TrialSide {
-	if s == nil {
-		return sum
+// example is a record both ways, with what differs.
+func example(host string, e wire.TrialExample) contract.TrialExample {
+	out := contract.TrialExample{Host: host, Now: e.Now, Then: e.Then, Differs: []contract.TrialDifference{}}
+	body, parts, ok := core.Differences(e.Now, e.Then)
+	if !ok {
+		return out
 	}
-	if sum == nil {
-		sum = &wire.TrialSide{Drops: map[string]int64{}, Destinations: map[string]wire.TrialSent{},
-			Fields: map[string]map[wire.Type]int64{}, Levels: map[string]int64{}}
+	out.Body = &body
+	for _, d := range parts {
+		out.Differs = append(out.Differs, contract.TrialDifference{Part: d.Part, Now: d.Now, Then: d.Then})
 	}
-	sum.Read += s.Read
-	sum.Unparsed += s.Unparsed
-	sum.Dropped += s.Dropped
-	sum.Masked += s.Masked
-	sum.NoZone += s.NoZone
-	sum.Failed += s.Failed
-	sum.Nanoseconds += s.Nanoseconds
-	for why, n := range s.Drops {
-		sum.Drops[why] += n
-	}
-	for level, n := range s.Levels {
-		sum.Levels[level] += n
-	}
-	for to, d := range s.Destinations {
-		have := sum.Destinations[to]
-		sum.Destinations[to] = wire.TrialSent{Records: have.Records + d.Records, Bytes: have.Bytes + d.Bytes}
-	}
-	for name, types := range s.Fields {
-		if sum.Fields[name] == nil {
-			sum.Fields[name] = map[wire.Type]int64{}
-		}
-		for kind, n := range types {
-			sum.Fields[name][kind] += n
-		}
-	}
-	return sum
+	return out
 }
 
 func (x *trialSums) shown(name string) contract.TrialSource {
@@ -339,32 +317,15 @@ func (x *trialSums) shown(name string) contract.TrialSource {
 	if x.now == nil || x.then == nil {
 		return out
 	}
-	names := map[string]bool{}
-	for _, side := range []*wire.TrialSide{x.now, x.then} {
-		for f := range side.Fields {
-			names[f] = true
+	counts := func(m map[wire.Type]int64) map[string]int64 {
+		if m == nil {
+			return map[string]int64{}
 		}
+		return m
 	}
-	for _, f := range slices.Sorted(maps.Keys(names)) {
-		now, then := x.now.Fields[f], x.then.Fields[f]
-		change := contract.TrialFieldChange("")
-		switch {
-		case len(now) == 0:
-			change = contract.Appears
-		case len(then) == 0:
-			change = contract.Vanishes
-		case strings.Join(slices.Sorted(maps.Keys(now)), " ") != strings.Join(slices.Sorted(maps.Keys(then)), " "):
-			change = contract.Type
-		default:
-			continue
-		}
-		if now == nil {
-			now = map[string]int64{}
-		}
-		if then == nil {
-			then = map[string]int64{}
-		}
-		out.Fields = append(out.Fields, contract.TrialField{Name: f, Change: change, Now: now, Then: then})
+	for _, f := range core.Fields(x.now, x.then) {
+		out.Fields = append(out.Fields, contract.TrialField{Name: f.Name, Change: contract.TrialFieldChange(f.Change),
+			Now: counts(f.Now), Then: counts(f.Then)})
 	}
 	return out
 }

@@ -363,8 +363,12 @@ func (d *Driver) divide(p *Proposal, r Request, changing []hosts.View) error {
 		c := conditions[wave]
 		return c.Match(&h)
 	})
-	for i := range p.Targets {
-		p.Targets[i].Wave = waves[p.Targets[i].Host]
+	for i, t := range p.Targets {
+		wave, changes := waves[t.Host]
+		if !changes { // it runs it already; one that is away says so again when it comes back, in the last wave
+			wave = max(0, len(p.Plan.Waves)-1)
+		}
+		p.Targets[i].Wave = wave
 	}
 	return nil
 }

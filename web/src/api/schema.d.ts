@@ -2589,6 +2589,16 @@ export interface components {
             /** @description as it is sent now, masked; empty where it is dropped or cut otherwise */
             now: string;
             then: string;
+            /** @description as it is now; not there where one of both is empty */
+            body?: string;
+            differs: components["schemas"]["TrialDifference"][];
+        };
+        TrialDifference: {
+            /** @description such as level or fields.result */
+            part: string;
+            /** @description empty where it is not there */
+            now: string;
+            then: string;
         };
         NewRollout: {
             /** @description default the newest */

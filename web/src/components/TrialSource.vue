@@ -93,16 +93,22 @@ const mark = { appears: '+', vanishes: '−', type: '▲' }
           <span class="machine">{{ f.name }}</span> {{ fieldWords(f) }}
         </li>
       </ul>
-      <dl
-        v-for="(e, i) in source.examples"
-        :key="i"
-        class="mt-3 ml-5 grid grid-cols-[3.5rem_1fr] gap-x-2 text-table"
-      >
-        <dt class="text-soft">Now</dt>
-        <dd class="machine break-all">{{ e.now || 'dropped, or cut otherwise' }}</dd>
-        <dt class="text-soft">Then</dt>
-        <dd class="machine break-all">{{ e.then || 'dropped, or cut otherwise' }}</dd>
-      </dl>
+      <div v-for="(e, i) in source.examples" :key="i" class="mt-4 ml-5 text-table">
+        <p class="machine break-all">{{ e.body ?? (e.now || e.then) }}</p>
+        <p v-if="!e.now || !e.then" class="text-soft">
+          {{
+            e.now ? 'Dropped then, or cut otherwise' : 'Only then: dropped now, or cut otherwise'
+          }}
+        </p>
+        <dl v-else class="mt-1 grid grid-cols-[10rem_1fr] gap-x-4">
+          <template v-for="d in e.differs" :key="d.part">
+            <dt class="machine text-soft">{{ d.part }}</dt>
+            <dd class="machine break-all">
+              {{ d.now || 'none' }} <span class="text-soft">→</span> {{ d.then || 'none' }}
+            </dd>
+          </template>
+        </dl>
+      </div>
     </template>
   </section>
 </template>
