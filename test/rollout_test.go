@@ -195,6 +195,7 @@ func TestLivingWithARollout(t *testing.T) {
 	must("Done: 1 confirmed", "rollout", "start", "--hosts", `host.name == "gate-b"`, "--plan", "one-wave", "--watch")
 	status := get[contract.Status](t, first(f.api.GetStatus(context.Background())), nil)
 	assert.Equal(t, 1, status.InForce, "what is in force stays")
+	assert.False(t, status.RolledOut, "a rollout for some hosts does not roll a revision out")
 	out, _ := f.cli("host", "show", "gate-b")
 	assert.Contains(t, out, "pinned")
 	must("1 host is left as it is: pinned", "rollout", "preview")

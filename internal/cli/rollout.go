@@ -456,7 +456,14 @@ func rolloutState(r contract.RolloutSummary) string {
 	case r.State == contract.RolloutSummaryStateRunning:
 		return fmt.Sprintf("wave %d of %d %s", r.Wave, r.Waves, r.Phase)
 	}
-	return string(r.State)
+	words := string(r.State)
+	if r.TakesBack != nil {
+		words += fmt.Sprintf(", takes back %d", *r.TakesBack)
+	}
+	if r.Chosen != nil {
+		words += ", for some hosts"
+	}
+	return words
 }
 
 func (a *app) rolloutListCmd() *cobra.Command {

@@ -49,7 +49,7 @@ func (a *API) GetStatus(
 		s := rolloutSummary(all[0])
 		out.Rollout = &s
 		for _, r := range all {
-			out.RolledOut = out.RolledOut || r.Revision == out.Published && r.Status == rollout.Done
+			out.RolledOut = out.RolledOut || r.Revision == out.Published && r.Status == rollout.Done && r.Chosen == ""
 		}
 	}
 	if t := a.Store.Trouble(); t.Reason != "" {

@@ -63,7 +63,7 @@ async function look(m: Schemas['HostMoment']) {
           <td>{{ m.causes?.join(', ') }}</td>
           <td>
             <button type="button" class="link" :aria-expanded="then?.at === m.at" @click="look(m)">
-              Config
+              Show
             </button>
           </td>
         </tr>

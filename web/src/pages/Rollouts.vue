@@ -73,7 +73,10 @@ const told = (counts: Record<string, number>) =>
         >
           <td class="machine">{{ r.id }}</td>
           <td class="font-medium" :class="tone(r.state)">
-            {{ atWork(r) }}
+            {{ atWork(r)
+            }}<span v-if="r.takesBack || r.chosen" class="block font-normal text-soft">{{
+              r.takesBack ? `takes back rollout ${r.takesBack}` : `for ${r.chosen}`
+            }}</span>
           </td>
           <td class="num">{{ r.revision }}</td>
           <td>{{ told(r.counts) }}</td>

@@ -87,10 +87,16 @@ async function start() {
       <Labeled label="First host" hint="the one that takes it before all others">
         <input v-model="form.first" class="field machine w-full" />
       </Labeled>
-      <Labeled label="Only for" hint="one cause, such as labels or secret NAME">
+      <Labeled
+        label="Cause"
+        hint="only hosts that change for this alone: revision, labels, secret NAME"
+      >
         <input v-model="form.only" class="field machine w-full" />
       </Labeled>
-      <Labeled label="Only on" hint="these hosts keep it when others go on, until they are let go">
+      <Labeled
+        label="Hosts"
+        hint="only these; they keep it when others go on, until they are let go"
+      >
         <input v-model="form.hosts" class="field machine w-full" placeholder="site=northpier" />
       </Labeled>
     </form>
