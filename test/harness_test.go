@@ -128,10 +128,11 @@ func (p *program) stop() {
 	}
 }
 
-// eventually waits until a condition holds.
+// eventually waits until something is done, for a minute at least: the bound is against hanging and measures no speed,
+// since the machine may be busy.
 func eventually(t *testing.T, most time.Duration, what string, done func() bool) {
 	t.Helper()
-	deadline := time.Now().Add(most)
+	deadline := time.Now().Add(max(most, time.Minute))
 	for !done() {
 		if time.Now().After(deadline) {
 			require.Fail(t, "waited in vain", "%s for %s", most, what)

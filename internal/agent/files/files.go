@@ -39,6 +39,7 @@ const (
 	IdleAfter  = 10 * time.Second
 	missEvery  = time.Minute      // files that are known and not there
 	still      = time.Second      // how long a file must have been still before its place is given to another
+	stillLate  = pollEvery        // the same, while a file that has something new waits for a place
 	movedFlush = time.Second      // the same, when the file was rotated away
 	holdMoved  = time.Minute      // how long a file that is gone from its path stays open
 	holdBegun  = time.Second      // how long a shorter file that begins like another waits to become its copy
@@ -80,6 +81,7 @@ type Reader struct {
 	missing  map[position.Key]time.Duration
 	turn     int
 	inTurns  int // files that wait until another one gives its place away, or gave theirs
+	late     int // those of them that have something new
 	inScan   bool
 	lost     string // what was let go before it was read
 	lostAt   time.Time
@@ -168,7 +170,7 @@ func (r *Reader) Run(ctx context.Context) {
 	r.scan()
 	r.findRotated()
 	for ctx.Err() == nil {
-		if r.Now().Sub(r.lastScan) >= min(max(scanEvery, scanShare*r.scanCost), scanAtMost) {
+		if r.Now().Sub(r.lastScan) >= r.scanPause() {
 			r.scan()
 		}
 		if r.round(ctx) {
@@ -373,7 +375,7 @@ func (r *Reader) scan() {
 		}
 		return at[a].info.ModTime().Compare(at[b].info.ModTime())
 	})
-	r.inTurns = 0
+	r.inTurns, r.late = 0, 0
 	for _, k := range fresh {
 		if err := r.open(k, at[k]); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			trouble = err.Error()
@@ -411,6 +413,7 @@ func (r *Reader) scan() {
 		r.leave(k, st, now)
 	}
 	r.abandon(now)
+	r.scanCost = r.Now().Sub(now) // without the disk below, which may be slow once
 	// Before anything is read: after a crash a second first look would pass over what came since this one, and a file
 	// that is found anew would give its records other ids.
 	if first || r.fresh {
@@ -422,7 +425,7 @@ func (r *Reader) scan() {
 		}
 	}
 	r.miss(at, now)
-	r.lastScan, r.scanCost = r.Now(), r.Now().Sub(now)
+	r.lastScan = r.Now()
 	switch {
 	case trouble != "":
 		r.complain(health.NotReadable, trouble)
@@ -489,6 +492,7 @@ func (r *Reader) open(k position.Key, f found) error {
 		return nil
 	}
 	if !r.Slots.take() {
+		r.late++
 		if r.inTurns++; !isKnown {
 			r.remember(k, f)
 		}

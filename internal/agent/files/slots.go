@@ -47,11 +47,15 @@ func (r *Reader) vacate(now time.Time) {
 	if !r.Slots.tight() {
 		return
 	}
+	quiet := still
+	if r.late > 0 {
+		quiet = stillLate
+	}
 	for enough := min(r.Slots.Most*3/4, r.Slots.used.Load()-int64(r.inTurns)); r.Slots.used.Load() > enough; {
 		var key position.Key
 		var quietest *stream
 		for k, st := range r.streams {
-			if st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.grew) > still &&
+			if st.moved.IsZero() && st.read >= st.size && st.ledger.Idle() && now.Sub(st.grew) > quiet &&
 				(quietest == nil || st.grew.Before(quietest.grew)) {
 				key, quietest = k, st
 			}
@@ -62,6 +66,15 @@ func (r *Reader) vacate(now time.Time) {
 		r.Save()
 		r.shut(key, quietest)
 	}
+}
+
+// scanPause returns how long the patterns are not looked at. It is shorter while files with something new wait for a
+// place, since a look at the patterns is what gives places away.
+func (r *Reader) scanPause() time.Duration {
+	if r.late > 0 {
+		return min(max(2*pollEvery, hintShare*r.scanCost), scanAtMost)
+	}
+	return min(max(scanEvery, scanShare*r.scanCost), scanAtMost)
 }
 
 // remember notes where to begin in a file for which there is no place yet, so that what comes until there is one is

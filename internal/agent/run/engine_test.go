@@ -80,7 +80,7 @@ func (b *bench) await(want ...string) {
 			}
 		}
 		return true
-	}, 15*time.Second, 10*time.Millisecond, "%v in %v", want, b.arrived())
+	}, longest, 10*time.Millisecond, "%v in %v", want, b.arrived())
 }
 
 func (b *bench) truncations() int64 {
@@ -114,7 +114,7 @@ func TestRotations(t *testing.T) {
 			b.write("a.log", "3\n")
 			b.await("3")
 			require.NoError(b.t, os.Truncate(b.dir+"/a.log", 0))
-			require.Eventually(b.t, func() bool { return b.truncations() == 1 }, 5*time.Second, 10*time.Millisecond)
+			require.Eventually(b.t, func() bool { return b.truncations() == 1 }, longest, 10*time.Millisecond)
 		}, true},
 		"deleted and made anew": {"*.log", func(b *bench) {
 			b.write("a.log", "3\n")
@@ -174,7 +174,7 @@ func TestWhileItWasDown(t *testing.T) {
 			require.Eventually(t, func() bool { // what has arrived counts only once the agent knows it
 				n, _ := b.Numbers()
 				return n["lines"].Deliveries["out"].Acknowledged == 2
-			}, 5*time.Second, 5*time.Millisecond)
+			}, longest, 5*time.Millisecond)
 			b.Stop()
 			b.write("a.log", "3\n")
 			rotate(b)
@@ -234,7 +234,7 @@ func TestSwapsLeaveNothing(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return runtime.NumGoroutine() <= goroutines+2 && fds() <= files+1 },
-		10*time.Second,
+		longest,
 		50*time.Millisecond,
 		"%d goroutines were %d, %d files were %d",
 		runtime.NumGoroutine(),

@@ -110,7 +110,7 @@ func TestQuickRotations(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return len(b.store.Files("lines")) <= 6 },
-		10*time.Second,
+		longest,
 		50*time.Millisecond,
 		"%d files",
 		len(b.store.Files("lines")),
@@ -159,7 +159,7 @@ func TestOldestWaiting(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Read == 1 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	n, _ := b.Numbers()
@@ -169,14 +169,14 @@ func TestOldestWaiting(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Pending == 2 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	open.Store(true)
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	open.Store(false)
@@ -194,7 +194,7 @@ func TestOldestWaiting(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Oldest > 0 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	n, _ = b.Numbers()
@@ -203,7 +203,7 @@ func TestOldestWaiting(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Oldest == 0 && n["lines"].Acknowledged == 43 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 }
@@ -255,7 +255,7 @@ func TestFirstReadNowOfManyFiles(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return len(b.store.Files("lines")) == 20 },
-		15*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	var want []string
@@ -332,14 +332,14 @@ func TestStateCannotBeWritten(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return a.engine.State().Code == "state-not-writable" },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	h := a.Health().ComponentHealthMap["agent/state"]
 	assert.False(t, h.Healthy)
 	assert.Contains(t, h.LastError, "positions")
 	require.NoError(t, os.Rename(state+".away", state))
-	require.Eventually(t, func() bool { return a.engine.State().Code == "" }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return a.engine.State().Code == "" }, longest, 10*time.Millisecond)
 	assert.Empty(t, a.Apply(config(2), nil, []byte{2}).ErrorMessage)
 }
 
@@ -375,7 +375,7 @@ func TestRetired(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(kept), "s3cret")
 	var book = a.engine.sources["lines"].book
-	require.Eventually(t, func() bool { return book.Live().Read == 2 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return book.Live().Read == 2 }, longest, 10*time.Millisecond)
 	require.Empty(t, a.Apply(nil, nil, []byte{9}).ErrorMessage)
 	assert.NoFileExists(t, a.lastGoodPath())
 	assert.Empty(t, a.engine.Sources())
@@ -383,7 +383,7 @@ func TestRetired(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return book.Live().Deliveries["out"].Acknowledged == 2 },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 }
@@ -403,7 +403,7 @@ func TestIdleFilesCostLittle(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { n, _ := b.Numbers(); return n["lines"].Acknowledged == 2000 },
-		30*time.Second,
+		longest,
 		50*time.Millisecond,
 	)
 	time.Sleep(time.Second)

@@ -71,7 +71,7 @@ func TestLinks(t *testing.T) {
 			require.Eventually(
 				t,
 				func() bool { return len(b.arrived()) >= len(c.want) },
-				10*time.Second,
+				longest,
 				10*time.Millisecond,
 				"%v of %v",
 				b.arrived(),
@@ -99,13 +99,13 @@ func TestSwappedFolder(t *testing.T) {
 	b.write("logs/a.log", "a\n")
 	b.write("private/p.log", "private\n")
 	require.NoError(t, b.Apply(b.config("logs/*.log", "")))
-	require.Eventually(t, func() bool { return b.arrived()["a"] == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return b.arrived()["a"] == 1 }, longest, 10*time.Millisecond)
 	require.NoError(t, os.Rename(filepath.Join(dir, "logs"), filepath.Join(dir, "away")))
 	require.NoError(t, os.Symlink("private", filepath.Join(dir, "logs")))
 	require.Eventually(
 		t,
 		func() bool { return b.Sources()[0].Code == "not-readable" },
-		5*time.Second,
+		longest,
 		10*time.Millisecond,
 	)
 	assert.Contains(t, b.Sources()[0].Reason, "read: {links: follow}")

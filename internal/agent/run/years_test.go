@@ -54,10 +54,10 @@ func TestYearsOfOldFiles(t *testing.T) {
 		}
 		return out
 	}
-	require.Eventually(t, func() bool { return len(records()) == len(at) }, 15*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(records()) == len(at) }, longest, 10*time.Millisecond)
 	late := now.AddDate(0, 0, -3).Truncate(time.Second)
 	b.write("a.log", fmt.Sprintf("%s lock-2 gated[7]: %s\n", late.Format(time.Stamp), late.Format(time.RFC3339)))
-	require.Eventually(t, func() bool { return len(records()) == len(at)+1 }, 15*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(records()) == len(at)+1 }, longest, 10*time.Millisecond)
 	for _, r := range records() {
 		assert.Equal(t, r[1], strings.Replace(r[0], ".000000000Z", "Z", 1))
 	}

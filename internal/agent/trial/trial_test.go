@@ -15,6 +15,9 @@ import (
 	"synaxis/internal/core/wire"
 )
 
+// longest bounds a wait that would otherwise hang. It measures no speed: the machine may be busy.
+const longest = time.Minute
+
 const plain = `sources:
   - source: gates
     read: {files: [%[1]q]}
@@ -72,7 +75,7 @@ func write(t *testing.T, path, text string) {
 
 func eventually(t *testing.T, what string, done func() bool) {
 	t.Helper()
-	require.Eventually(t, done, 10*time.Second, 20*time.Millisecond, what)
+	require.Eventually(t, done, longest, 20*time.Millisecond, what)
 }
 
 // TestBothWays: what came before is not read; what comes is treated both ways, and the trial tells what differs.
