@@ -418,6 +418,14 @@ func contractOfTrials(t *testing.T, c *contract.Client, bad func(int, *http.Resp
 	bad(404, first(c.EndTrial(ctx, 99)), nil)
 	assert.Len(t, get[contract.TrialList](t, first(c.ListTrials(ctx, &contract.ListTrialsParams{Draft: &draft.Id})),
 		nil).Items, 1)
+	preview := get[contract.RolloutPreview](t, first(c.PreviewRollout(ctx,
+		contract.NewRollout{Draft: &draft.Id})), nil)
+	revision := get[contract.Status](t, first(c.GetStatus(ctx)), nil).Published
+	assert.Equal(t, revision+1, preview.Revision, "as if it were published now")
+	bad(400, first(c.PreviewRollout(ctx, contract.NewRollout{Draft: &draft.Id, Revision: &revision})), nil)
+	bad(400, first(c.StartRollout(ctx, contract.NewRollout{Draft: &draft.Id})), nil)
+	nine := 99
+	bad(404, first(c.PreviewRollout(ctx, contract.NewRollout{Draft: &nine})), nil)
 	get[struct{}](t, first(c.DiscardDraft(ctx, draft.Id)), nil)
 }
 

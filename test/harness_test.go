@@ -279,16 +279,17 @@ func (d *desk) connected(name string) bool {
 	return resp.StatusCode == http.StatusOK && json.NewDecoder(resp.Body).Decode(&h) == nil && h.Connected
 }
 
+// load makes a draft of a whole catalogue, and answers its number.
+func (d *desk) load(text string) int {
+	d.t.Helper()
+	return get[contract.Draft](d.t, first(d.api.LoadDraft(context.Background(),
+		contract.NewDraft{Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}})), nil).Id
+}
+
 // publish loads one text as the whole wanted state and publishes it.
 func (d *desk) publish(text string) int {
 	d.t.Helper()
-	ctx := context.Background()
-	resp, err := d.api.LoadDraft(
-		ctx,
-		contract.NewDraft{Whole: true, Files: []contract.File{{Path: "all.yaml", Text: text}}},
-	)
-	draft := get[contract.Draft](d.t, resp, err)
-	resp, err = d.api.PublishDraft(ctx, draft.Id, contract.Publication{})
+	resp, err := d.api.PublishDraft(context.Background(), d.load(text), contract.Publication{})
 	return get[contract.Published](d.t, resp, err).Revision
 }
 

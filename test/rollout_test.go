@@ -81,6 +81,9 @@ approve: [2]
 `, f.dir, template, f.dir)
 }
 
+// busy is one more plan, to be put behind a catalogue.
+const busy = "---\nplan: busy\nwaves: [1 host, rest]\nsoak: 1m\nstop-when: cpu_share > 0.9\n"
+
 func (f *fleet) rollout(id int) contract.Rollout {
 	return get[contract.Rollout](f.t, first(f.api.GetRollout(context.Background(), id)), nil)
 }
@@ -96,8 +99,20 @@ func TestBadRevisionIsTakenBack(t *testing.T) {
 		h := f.host("gate-a")
 		return len(h.Sources) == 1 && h.Sources[0].Numbers.Acknowledged > 20
 	})
+	eventually(t, time.Minute, "the agent to tell what it uses", func() bool {
+		share := f.host("gate-a").CpuShare
+		return share != nil && *share >= 0 && *share < 1
+	})
+	draft := f.load(f.catalogue("{n:int} left") + busy)
+	out, code := f.cli("rollout", "preview", "--draft", fmt.Sprint(draft), "--plan", "busy")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "4 hosts change for revision")
+	assert.Contains(t, out, "cpu_share > 0.9", "a plan of the draft")
+	out, code = f.cli("preflight", "run", fmt.Sprint(draft), "--wave", "1")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "1 host rehearsed", "the first wave of the draft")
 	assert.Equal(t, 2, f.publish(f.catalogue("{n:int} left")))
-	out, code := f.cli("rollout", "preview", "--plan", "quick")
+	out, code = f.cli("rollout", "preview", "--plan", "quick")
 	require.Zero(t, code, out)
 	assert.Contains(t, out, "4 hosts change for revision")
 	assert.Contains(t, out, "takes it back by itself")

@@ -368,6 +368,10 @@ func (a *app) host(h contract.Host) {
 	if h.Pinned != nil {
 		pinned = fmt.Sprintf("by rollout %d, and left out of others; synaxis host let-go %s", *h.Pinned, h.Name)
 	}
+	agent := str(h.AgentVersion) + " over " + str(h.Transport)
+	if h.CpuShare != nil {
+		agent += fmt.Sprintf(", uses %.1f %% of a core", *h.CpuShare*100)
+	}
 	a.facts(
 		"labels",
 		labels(h.Labels),
@@ -388,7 +392,7 @@ func (a *app) host(h contract.Host) {
 		"addresses",
 		h.Observed["host.ip"],
 		"agent",
-		str(h.AgentVersion)+" over "+str(h.Transport),
+		agent,
 		"last seen",
 		when(h.LastSeen),
 		"joined",

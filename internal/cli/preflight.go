@@ -80,7 +80,7 @@ Exits with 1 when a host found trouble.`,
 	}
 	f := cmd.Flags()
 	f.IntVar(&of.revision, "revision", 0, "a published revision")
-	f.IntVar(&wave, "wave", 0, "of a revision: only the hosts of this wave of the rollout that would come")
+	f.IntVar(&wave, "wave", 0, "only the hosts of this wave of the rollout that would come")
 	f.BoolVar(&send, "send-test", false, "send a record that says that it is a test to each destination")
 	hostsFlag(cmd, &hosts)
 	return cmd

@@ -64,7 +64,7 @@ func (a *app) rolloutCmd() *cobra.Command {
 
 // rolloutFlags are what says which rollout is to start.
 type rolloutFlags struct {
-	revision                 int
+	revision, draft          int
 	plan, hosts, first, only string
 }
 
@@ -90,6 +90,9 @@ func (f *rolloutFlags) body() contract.NewRollout {
 	b := contract.NewRollout{Plan: text(f.plan), Hosts: text(f.hosts), First: text(f.first), Only: text(f.only)}
 	if f.revision > 0 {
 		b.Revision = &f.revision
+	}
+	if f.draft > 0 {
+		b.Draft = &f.draft
 	}
 	return b
 }
@@ -144,6 +147,7 @@ func (a *app) rolloutPreviewCmd() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.rolloutPreview(cmd.Context(), f.body()) },
 	}
 	f.add(a, cmd)
+	cmd.Flags().IntVar(&f.draft, "draft", 0, "a draft, as if it were published now")
 	return cmd
 }
 

@@ -951,11 +951,14 @@ type GuessedLog struct {
 
 // Host defines model for Host.
 type Host struct {
-	AgentVersion      *string           `json:"agentVersion,omitempty"`
-	AssignedHash      *string           `json:"assignedHash,omitempty"`
-	ConfigReason      *string           `json:"configReason,omitempty"`
-	ConfigState       *string           `json:"configState,omitempty"`
-	Connected         bool              `json:"connected"`
+	AgentVersion *string `json:"agentVersion,omitempty"`
+	AssignedHash *string `json:"assignedHash,omitempty"`
+	ConfigReason *string `json:"configReason,omitempty"`
+	ConfigState  *string `json:"configState,omitempty"`
+	Connected    bool    `json:"connected"`
+
+	// CpuShare what share of a core the agent used between its last two reports: 0.02 is two in a hundred
+	CpuShare          *float64          `json:"cpuShare,omitempty"`
 	Destinations      []HostDestination `json:"destinations"`
 	EffectiveSettings map[string]string `json:"effectiveSettings"`
 	Id                *string           `json:"id,omitempty"`
@@ -1340,6 +1343,9 @@ type NewPreflight struct {
 
 // NewRollout defines model for NewRollout.
 type NewRollout struct {
+	// Draft of a preview only: as if it were published now
+	Draft *int `json:"draft,omitempty"`
+
 	// First a host of the first wave
 	First *string `json:"first,omitempty"`
 

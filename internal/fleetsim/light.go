@@ -3,6 +3,7 @@ package fleetsim
 import (
 	"context"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -36,9 +37,30 @@ type Light struct {
 	last    string   // hash of the config that it was offered last
 	again   int      // how often it was offered the same one again
 	saw     []string // words of simulation that its configs had
+	odd     Odd
 
 	stop context.CancelFunc
 	done chan struct{}
+}
+
+// Odd is how a host harms, or tries to; "" for not at all.
+type Odd string
+
+// The odd ways of hosts.
+const (
+	Lies   Odd = "lies"   // says that it runs what it does not, and counts backwards
+	Silent Odd = "silent" // takes a config and never says what became of it
+	Floods Odd = "floods" // reports a thousand times a second
+)
+
+// Be makes it odd.
+func (h *Light) Be(odd Odd) {
+	h.mu.Lock()
+	h.odd = odd
+	h.mu.Unlock()
+	if odd == Floods {
+		h.client.ReportEvery(time.Millisecond)
+	}
 }
 
 // Words of a config that change how light hosts behave.
@@ -151,9 +173,13 @@ func (h *Light) Apply(text, _, hash []byte) *protobufs.RemoteConfigStatus {
 			h.saw = append(h.saw, w)
 		}
 	}
+	if h.odd == Silent {
+		return h.status
+	}
 	h.status = &protobufs.RemoteConfigStatus{LastRemoteConfigHash: hash,
 		Status: protobufs.RemoteConfigStatuses_RemoteConfigStatuses_APPLIED}
 	switch {
+	case h.odd == Lies:
 	case strings.Contains(string(text), Unfit):
 		h.status.Status = protobufs.RemoteConfigStatuses_RemoteConfigStatuses_FAILED
 		h.status.ErrorMessage = "this host cannot run it"
@@ -178,6 +204,9 @@ func (h *Light) count(now time.Time) map[string]wire.Numbers {
 			n.Unparsed += more
 		}
 		n.LastRecord = now.UnixNano()
+		if h.odd == Lies {
+			n.Read, n.Bytes, n.Acknowledged = math.MaxInt64-n.Read, -n.Bytes, math.MinInt64+n.Acknowledged
+		}
 		out[name] = n
 	}
 	return out

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/rollout"
 )
 
 // Simulation is a large fleet of light hosts, and the built service in a process of its own.
@@ -62,7 +63,7 @@ func Simulate(ctx context.Context, o SimulationOptions, tell func(Measure)) (err
 	defer s.kill()
 	defer s.stopHosts()
 	for _, step := range []func(context.Context, func(Measure)) error{
-		s.join, s.good, s.rest, s.bad, s.kills, s.restart, s.away,
+		s.join, s.good, s.rest, s.bad, s.kills, s.restart, s.away, s.oddHosts,
 	} {
 		if err := step(ctx, tell); err != nil {
 			return err
@@ -454,5 +455,61 @@ func (s *Simulation) away(ctx context.Context, tell func(Measure)) error {
 	tell(Measure{fmt.Sprintf("%d hosts away, back after it is done", len(gone)), "each right within 30 s",
 		fmt.Sprintf("%s with %d deferred; all right %.1f s after the first came back", r.State, r.Counts["deferred"],
 			took.Seconds()), took <= 30*time.Second && r.Counts["deferred"] == len(gone)})
+	return nil
+}
+
+// oddHosts lets some hosts lie, keep silent and flood while all others take a revision.
+func (s *Simulation) oddHosts(ctx context.Context, tell func(Measure)) error {
+	each := max(1, s.Options.Hosts/100)
+	odd := s.hosts[:3*each]
+	for i, h := range odd {
+		h.Be([]Odd{Lies, Silent, Floods}[i/each])
+	}
+	part, err := s.publish(ctx, "odd")
+	if err != nil {
+		return err
+	}
+	plan := "one-wave"
+	r, err := answer[contract.Rollout](s.client.StartRollout(ctx, contract.NewRollout{Plan: &plan}))
+	if err != nil {
+		return err
+	}
+	var slow []time.Duration
+	took, err := s.until(ctx, 3*time.Minute, "the others to run it", func() (bool, error) {
+		began := time.Now()
+		_, err := answer[contract.Rollout](s.client.GetRollout(ctx, r.Id))
+		slow = append(slow, time.Since(began))
+		for _, h := range s.hosts[2*each:] { // those that flood take it too
+			if runs, _ := h.Runs(part); !runs {
+				return false, err
+			}
+		}
+		return true, err
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := s.until(ctx, time.Minute, "the others to be confirmed", func() (bool, error) {
+		r, err = answer[contract.Rollout](s.client.GetRollout(ctx, r.Id))
+		return r.Counts["confirmed"] >= s.Options.Hosts-2*each, err
+	}); err != nil {
+		return err
+	}
+	believed := 0
+	wrong := map[string]bool{}
+	for _, h := range odd[:2*each] {
+		wrong[h.Name] = true
+	}
+	for _, h := range r.Hosts {
+		if wrong[h.Host] && h.State == string(rollout.Confirmed) {
+			believed++
+		}
+	}
+	slices.Sort(slow)
+	p95 := slow[len(slow)*95/100]
+	tell(Measure{fmt.Sprintf("%d hosts lie, %d are silent, %d flood", each, each, each),
+		"all others right in 20 s, none of them believed; API p95 under 300 ms",
+		fmt.Sprintf("%.1f s; %d believed; %d ms", took.Seconds(), believed, p95.Milliseconds()),
+		took <= 20*time.Second && believed == 0 && p95 < 300*time.Millisecond})
 	return nil
 }

@@ -439,5 +439,8 @@ func (a *Agent) Metrics(now time.Time) proto.Message {
 	all, began := a.engine.Numbers()
 	req := wire.EncodeNumbers(a.o.Name, began, now, all)
 	wire.AddDestinations(req, now, a.engine.DestinationNumbers())
+	if used, err := cpuTime(); err == nil {
+		wire.AddProcess(req, now, wire.Process{Started: processStart, CPU: used})
+	}
 	return req
 }

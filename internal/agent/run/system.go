@@ -11,11 +11,24 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/open-telemetry/opamp-go/protobufs"
 
 	"synaxis/internal/core/wire"
 )
+
+// processStart is when this process began, or nearly.
+var processStart = time.Now()
+
+// cpuTime is what this process has used on all cores.
+func cpuTime() (time.Duration, error) {
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		return 0, err
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano()), nil
+}
 
 // lockDir makes sure that one agent uses a state folder.
 func lockDir(dir string) (*os.File, error) {

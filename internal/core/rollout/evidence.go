@@ -10,7 +10,10 @@ import (
 )
 
 // Sums are what the sources of a host have counted together.
-type Sums struct{ Read, Unparsed, NoZone, Rejected, Acknowledged int64 }
+type Sums struct {
+	Read, Unparsed, NoZone, Rejected, Acknowledged int64
+	CPU, Over                                      time.Duration // what its agent used, and in what time that was
+}
 
 // Add sums up.
 func (s *Sums) Add(o Sums) {
@@ -19,6 +22,8 @@ func (s *Sums) Add(o Sums) {
 	s.NoZone += o.NoZone
 	s.Rejected += o.Rejected
 	s.Acknowledged += o.Acknowledged
+	s.CPU += o.CPU
+	s.Over += o.Over
 }
 
 // Past is what a host counted in the hour before it changed, or in the part of it in which it was known.
@@ -39,6 +44,18 @@ type Seen struct {
 	Got       Sums          // since then
 	Reported  bool          // since then
 	Sources   int           // how many it has
+}
+
+// cpuOver is how long the use of an agent must have been measured to be of use.
+const cpuOver = 20 * time.Second
+
+// cpuRise is by how much the share of a core that the agent uses is above what it was; false where one of both is not
+// known.
+func (s Seen) cpuRise() (rise float64, known bool) {
+	if s.Got.Over < cpuOver || s.Past.Over < cpuOver {
+		return 0, false
+	}
+	return s.Got.CPU.Seconds()/s.Got.Over.Seconds() - s.Past.CPU.Seconds()/s.Past.Over.Seconds(), true
 }
 
 // enoughPast is how long a host must have been known before its change for its rates to be of use.
@@ -95,6 +112,7 @@ func Measure(wave int, hosts []Seen, soak time.Duration) Evidence {
 	var due, dueAcknowledged, inSoak float64 // records that are usual since the change, and in a soak
 	var missing, wrong []string
 	confirmed, sources, quiet := 0, 0, true
+	cpu, measured := 0.0, 0
 	for _, s := range hosts {
 		switch s.State {
 		case Refused:
@@ -122,6 +140,10 @@ func Measure(wave int, hosts []Seen, soak time.Duration) Evidence {
 			continue
 		}
 		confirmed++
+		if rise, known := s.cpuRise(); known {
+			cpu += rise
+			measured++
+		}
 		sources += s.Sources
 		got.Add(s.Got)
 		read, acknowledged, known := s.usual(s.Since)
@@ -150,6 +172,9 @@ func Measure(wave int, hosts []Seen, soak time.Duration) Evidence {
 	case got.Read >= health.Fewest || got.Read > 0 && inSoak < health.Fewest:
 		n["unparsed_share"] = rise(got.Unparsed, got.Read, past.Unparsed, past.Read)
 		n["rejected_share"] = rise(got.Rejected, got.Read, past.Rejected, past.Read)
+	}
+	if measured > 0 && measured == confirmed {
+		n["cpu_share"] = max(0, cpu/float64(measured))
 	}
 	if due >= health.Fewest {
 		n["read_ratio"] = float64(got.Read) / due

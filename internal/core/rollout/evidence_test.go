@@ -27,6 +27,25 @@ func TestMeasure(t *testing.T) {
 	}{
 		"all well": {hosts: []Seen{well}, numbers: map[string]float64{"failing": 0, "degraded": 0, "silent": 0,
 			"unparsed_share": 0, "rejected_share": 0, "read_ratio": 1, "delivered_ratio": 1, "cpu_share": -1}},
+		"uses more": {hosts: []Seen{but(func(s *Seen) {
+			s.Past.CPU, s.Past.Over = 36*time.Second, time.Hour
+			s.Got.CPU, s.Got.Over = 3*time.Second, time.Minute
+		}), but(func(s *Seen) {
+			s.Past.CPU, s.Past.Over = 36*time.Second, time.Hour
+			s.Got.CPU, s.Got.Over = 600*time.Millisecond, time.Minute
+		})}, numbers: map[string]float64{"cpu_share": 0.02}},
+		"uses less": {hosts: []Seen{but(func(s *Seen) {
+			s.Past.CPU, s.Past.Over = 36*time.Second, time.Hour
+			s.Got.CPU, s.Got.Over = 0, time.Minute
+		})}, numbers: map[string]float64{"cpu_share": 0}},
+		"uses what is not known yet": {hosts: []Seen{but(func(s *Seen) {
+			s.Past.CPU, s.Past.Over = 36*time.Second, time.Hour
+			s.Got.CPU, s.Got.Over = time.Second, 19*time.Second
+		})}, numbers: map[string]float64{"cpu_share": -1}},
+		"one of two does not tell what it uses": {hosts: []Seen{well, but(func(s *Seen) {
+			s.Past.CPU, s.Past.Over = 36*time.Second, time.Hour
+			s.Got.CPU, s.Got.Over = 3*time.Second, time.Minute
+		})}, numbers: map[string]float64{"cpu_share": -1}},
 		"fails now": {hosts: []Seen{well, but(is(health.Failing, ""))}, wrong: "a: why",
 			numbers: map[string]float64{"failing": 1, "failing_share": 0.5}},
 		"failed before": {hosts: []Seen{but(func(s *Seen) {

@@ -20,6 +20,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/open-telemetry/opamp-go/protobufs"
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
+	"golang.org/x/time/rate"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/contract"
@@ -183,6 +184,13 @@ func (a *Agents) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 	a.serve(links.NewConn(ws, private(r)), who)
 }
 
+// The pace of one connection: what is more waits on its own host, so that an agent that floods harms only itself.
+const (
+	paceMessages = 20       // a second
+	paceBurst    = 400      // at once; the largest message counts 257
+	paceBytes    = 64 << 10 // count as one more message
+)
+
 // serve reads the messages of one WebSocket until it ends.
 func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -200,9 +208,13 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 		}
 	}
 	go a.push(ctx, c)
+	pace := rate.NewLimiter(paceMessages, paceBurst)
 	for {
 		frame, err := c.Read(ctx)
 		if err != nil {
+			return
+		}
+		if pace.WaitN(ctx, 1+len(frame)/paceBytes) != nil {
 			return
 		}
 		msg := &protobufs.AgentToServer{}

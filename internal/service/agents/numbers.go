@@ -17,6 +17,9 @@ func (a *Agents) numbers(uid string, req *colmetrics.ExportMetricsServiceRequest
 		return
 	}
 	numbers, start, at := wire.DecodeNumbers(req)
+	if p, at, ok := wire.DecodeProcess(req); ok {
+		a.p.Reports.TakeProcess(h.Name, p, at)
+	}
 	a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
 	a.p.Reports.TakeDestinations(h.Name, wire.DecodeDestinations(req))
 	a.p.Hosts.Touch(h.Name)

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -371,6 +372,10 @@ func (a *API) host(ctx context.Context, name string) (contract.Host, error) {
 			}
 			out.Destinations = append(out.Destinations, x)
 		}
+	}
+	if share, known := v.CPUShare(); known {
+		share = math.Round(share*1e4) / 1e4
+		out.CpuShare = &share
 	}
 	slices.SortFunc(
 		out.Destinations,

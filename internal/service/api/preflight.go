@@ -28,10 +28,13 @@ func (a *API) RunPreflight(
 		return nil, err
 	}
 	if wave := value(r.Body.Wave); wave > 0 {
+		asked := rollouts.Request{Revision: revision}
 		if draft != 0 {
-			return nil, usage{"wave: a draft has no waves yet; publish it, or choose hosts"}
+			if asked.Draft, err = a.Changes.After(ctx, draft); err != nil {
+				return nil, err
+			}
 		}
-		p, _, err := a.Rollouts.Preview(ctx, person(ctx), rollouts.Request{Revision: revision})
+		p, _, err := a.Rollouts.Preview(ctx, person(ctx), asked)
 		if err != nil {
 			return nil, err
 		}

@@ -177,6 +177,9 @@ func (a *API) StartRollout(
 	ctx context.Context,
 	r contract.StartRolloutRequestObject,
 ) (contract.StartRolloutResponseObject, error) {
+	if r.Body.Draft != nil {
+		return nil, usage{"draft: only a preview takes a draft; publish it, and start a rollout of its revision"}
+	}
 	id, err := a.Rollouts.Start(ctx, person(ctx), request(r.Body))
 	if err != nil {
 		return nil, err
@@ -190,7 +193,18 @@ func (a *API) PreviewRollout(
 	ctx context.Context,
 	r contract.PreviewRolloutRequestObject,
 ) (contract.PreviewRolloutResponseObject, error) {
-	p, problem, err := a.Rollouts.Preview(ctx, person(ctx), request(r.Body))
+	asked := request(r.Body)
+	if draft := value(r.Body.Draft); draft > 0 {
+		if asked.Revision > 0 {
+			return nil, usage{"a preview is of a draft or of a revision, not of both"}
+		}
+		after, err := a.Changes.After(ctx, draft)
+		if err != nil {
+			return nil, err
+		}
+		asked.Draft = after
+	}
+	p, problem, err := a.Rollouts.Preview(ctx, person(ctx), asked)
 	if err != nil {
 		return nil, err
 	}

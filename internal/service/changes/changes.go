@@ -333,17 +333,23 @@ type Group struct {
 	Diff  []render.Line
 }
 
-// Configs are what hosts would run with a draft: its text, by the name of the host.
-func (s *Service) Configs(ctx context.Context, draft int, hosts []string) (map[string]string, error) {
+// After is the state that a draft would make, as far as it can be read.
+func (s *Service) After(ctx context.Context, draft int) (*State, error) {
 	d, err := s.Draft(ctx, draft)
 	if err != nil {
 		return nil, err
 	}
 	_, after, _, err := s.of(ctx, d)
+	return after, err
+}
+
+// Configs are what hosts would run with a draft: its text, by the name of the host.
+func (s *Service) Configs(ctx context.Context, draft int, hosts []string) (map[string]string, error) {
+	after, err := s.After(ctx, draft)
 	if err != nil {
 		return nil, err
 	}
-	return texts(s.desired.Draft(d.ID, after), hosts), nil
+	return texts(s.desired.Draft(draft, after), hosts), nil
 }
 
 // ConfigsAt are what hosts would run at a published revision; 0 is the newest.

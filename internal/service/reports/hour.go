@@ -30,15 +30,60 @@ func (s *Said) Total(since *Said) (out rollout.Sums) {
 	for _, n := range deltas(since.Numbers, s.Numbers) {
 		out.Add(sums(n))
 	}
+	out.Add(s.used.since(since.used))
 	return out
 }
 
 // Reported is when the host's numbers came last, by its own clock; zero for never.
 func (s *Said) Reported() time.Time { return s.booked }
 
+// usage is what an agent has used since the service began, over all its lives.
+type usage struct {
+	of        time.Time // when the present life began
+	cpu       time.Duration
+	at        time.Time
+	sum, over time.Duration
+	share     float64 // of a core, between the last two
+	known     bool
+}
+
+// take adds what the agent says it has used until a moment, by the clock of its host.
+func (u usage) take(p wire.Process, at time.Time) usage {
+	switch {
+	case !u.of.Equal(p.Started) && at.After(p.Started): // a new life, or the first that is heard of
+		if !u.of.IsZero() {
+			u = u.add(p.CPU, at.Sub(p.Started))
+		}
+	case at.After(u.at) && p.CPU >= u.cpu:
+		u = u.add(p.CPU-u.cpu, at.Sub(u.at))
+	default: // a clock was set back
+		return u
+	}
+	u.of, u.cpu, u.at = p.Started, p.CPU, at
+	return u
+}
+
+func (u usage) add(cpu, over time.Duration) usage {
+	u.sum, u.over, u.share, u.known = u.sum+cpu, u.over+over, cpu.Seconds()/over.Seconds(), true
+	return u
+}
+
+// CPUShare is what share of a core the agent used between its last two reports; false where it does not tell.
+func (s *Said) CPUShare() (share float64, known bool) { return s.used.share, s.used.known }
+
+func (u usage) since(was usage) rollout.Sums {
+	return rollout.Sums{CPU: u.sum - was.sum, Over: u.over - was.over}
+}
+
+// TakeProcess takes what the agent's process has used until a moment, by the clock of its host. It is called before
+// TakeNumbers, which closes the five minutes.
+func (r *Reports) TakeProcess(host string, p wire.Process, at time.Time) {
+	r.change(host, func(_ *entry, s *Said) { s.used = s.used.take(p, at) })
+}
+
 // passed keeps what was counted in five minutes.
-func (e *entry) passed(bucket int64, numbers map[string]wire.Numbers) {
-	x := row{bucket: bucket}
+func (e *entry) passed(bucket int64, numbers map[string]wire.Numbers, used rollout.Sums) {
+	x := row{bucket: bucket, sums: used}
 	for _, n := range numbers {
 		x.sums.Add(sums(n))
 	}
@@ -70,6 +115,7 @@ func (r *Reports) Past(host string) (p rollout.Past) {
 		for _, n := range deltas(e.base, e.said.Numbers) {
 			p.Add(sums(n))
 		}
+		p.Add(e.said.used.since(e.used))
 		if first == 0 {
 			first = e.began
 		}

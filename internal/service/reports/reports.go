@@ -72,6 +72,7 @@ type Said struct {
 	booked time.Time
 	recent map[string]*window // by source
 	facts  inventory.Facts
+	used   usage
 }
 
 // Facts are what definitions see of the host.
@@ -93,6 +94,7 @@ type entry struct {
 	saved   time.Time // when they were written last
 	bucket  int64     // of five minutes
 	base    map[string]wire.Numbers
+	used    usage             // when these five minutes began
 	volumes map[string]volume // by source
 	hour    []row             // of the last hour, oldest first
 	first   int64             // the bucket of the first of them that there was
@@ -154,7 +156,7 @@ func New(
 		var read map[string]wire.Numbers
 		if json.Unmarshal([]byte(n.Numbers), &read) == nil {
 			r.entry(n.Host).learn(read)
-			r.entry(n.Host).passed(n.Bucket, read)
+			r.entry(n.Host).passed(n.Bucket, read, rollout.Sums{})
 		}
 	}
 	return r, nil
@@ -346,11 +348,11 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
 			if e.bucket != 0 {
 				e.learn(deltas(e.base, s.Numbers))
-				e.passed(e.bucket, deltas(e.base, s.Numbers))
+				e.passed(e.bucket, deltas(e.base, s.Numbers), s.used.since(e.used))
 			} else {
 				e.began = now.Unix()
 			}
-			e.bucket, e.base = bucket, s.Numbers
+			e.bucket, e.base, e.used = bucket, s.Numbers, s.used
 		}
 		same := s.Counting.Equal(start)
 		e.counted, e.dirty = true, e.dirty || !same

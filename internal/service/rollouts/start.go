@@ -37,6 +37,8 @@ type Request struct {
 	Hosts    string // a choice of hosts, which keep it when others go on; "" for all
 	First    string // a host of the first wave
 	Only     string // one cause: hosts whose config changes for another reason too are left as they are
+	// the state that a draft would make, for Preview only; nil for a revision
+	Draft *revisions.State
 }
 
 // Revised is the cause that another revision renders a host otherwise.
@@ -132,7 +134,10 @@ func (d *Driver) free(revision int) error {
 
 // propose makes a rollout. The driver is locked.
 func (d *Driver) propose(ctx context.Context, who store.Person, r Request, newest int) (p Proposal, err error) {
-	if r.Revision == 0 {
+	switch {
+	case r.Draft != nil:
+		r.Revision = r.Draft.Revision.Number
+	case r.Revision == 0:
 		r.Revision = newest
 	}
 	if r.Revision == 0 {
@@ -140,7 +145,7 @@ func (d *Driver) propose(ctx context.Context, who store.Person, r Request, newes
 	}
 	p.Head = rollout.Head{ID: d.last + 1, Revision: r.Revision, Author: who.Name, Before: d.inForce, Chosen: r.Hosts}
 	p.Causes, p.Left = map[string]int{}, map[string]int{}
-	st, err := d.revisions.At(ctx, r.Revision)
+	st, err := d.state(ctx, r)
 	if err != nil {
 		return p, err
 	}
@@ -164,7 +169,7 @@ func (d *Driver) propose(ctx context.Context, who store.Person, r Request, newes
 			p.Left["pinned"]++
 			continue
 		}
-		a, _, ok, err := d.desired.For(ctx, v.Name, r.Revision, p.ID, d.now())
+		a, ok, err := d.would(ctx, v.Name, r, st)
 		if err != nil {
 			return p, err
 		}
@@ -197,6 +202,29 @@ func (d *Driver) propose(ctx context.Context, who store.Person, r Request, newes
 		return p, err
 	}
 	return p, d.divide(&p, r, changing)
+}
+
+// state is what a request is to bring hosts to.
+func (d *Driver) state(ctx context.Context, r Request) (*revisions.State, error) {
+	if r.Draft != nil {
+		return r.Draft, nil
+	}
+	return d.revisions.At(ctx, r.Revision)
+}
+
+// would tells what a host would be assigned; false for one that is not in the inventory.
+func (d *Driver) would(ctx context.Context, host string, r Request, st *revisions.State) (
+	store.Assignment, bool, error,
+) {
+	if r.Draft == nil {
+		a, _, ok, err := d.desired.For(ctx, host, r.Revision, 0, d.now())
+		return a, ok, err
+	}
+	m := d.desired.Draft(st.Revision.Draft, st).Host(host)
+	if m == nil {
+		return store.Assignment{}, false, nil
+	}
+	return store.Assignment{Host: host, Hash: m.Hash, Revision: st.Revision.Number}, true, nil
 }
 
 // causes tells why a host changes: by revision, and by what is pending.
@@ -270,7 +298,7 @@ func planNames(c *catalogue.Catalogue) (out []string) {
 	return out
 }
 
-// changed are the definitions, as KIND/NAME, in which a revision differs from the one in force.
+// changed are the definitions, as KIND/NAME, in which a state differs from the revision in force.
 func (d *Driver) changed(ctx context.Context, st *revisions.State) (out []string, err error) {
 	before := map[string]string{}
 	if d.inForce > 0 {
@@ -278,13 +306,13 @@ func (d *Driver) changed(ctx context.Context, st *revisions.State) (out []string
 		if err != nil {
 			return nil, err
 		}
-		for _, x := range old.Revision.Definitions {
-			before[x.Kind+"/"+x.Name] = x.Digest
+		for _, x := range old.Catalogue.All() {
+			before[x.Kind+"/"+x.Name] = x.Digest()
 		}
 	}
-	for _, x := range st.Revision.Definitions {
+	for _, x := range st.Catalogue.All() {
 		id := x.Kind + "/" + x.Name
-		if before[id] != x.Digest {
+		if before[id] != x.Digest() {
 			out = append(out, id)
 		}
 		delete(before, id)

@@ -2005,6 +2005,11 @@ export interface components {
             /** Format: date-time */
             lastSeen?: string;
             agentVersion?: string;
+            /**
+             * Format: double
+             * @description what share of a core the agent used between its last two reports: 0.02 is two in a hundred
+             */
+            cpuShare?: number;
             configState?: string;
             configReason?: string;
             assignedHash?: string;
@@ -2603,6 +2608,8 @@ export interface components {
         NewRollout: {
             /** @description default the newest */
             revision?: number;
+            /** @description of a preview only: as if it were published now */
+            draft?: number;
             /** @description a plan of the revision, usual, or one-wave; default the one that is for what changes */
             plan?: string;
             /** @description a choice of hosts, which keep it when others go on, until they are let go; default all */

@@ -26,8 +26,8 @@ const names = (list: string[], wave: number) =>
     It cannot start now: {{ preview.problem }}
   </p>
   <p class="mb-1 font-medium">
-    {{ plural(preview.changes, 'host') }} would change; {{ plural(preview.same, 'host') }} run
-    revision {{ preview.revision }} already.
+    {{ plural(preview.changes, 'host') }} would change; {{ plural(preview.same, 'host') }} run it
+    already.
   </p>
   <ul class="mb-4">
     <li v-for="n in notes" :key="n">{{ n }}</li>

@@ -9,6 +9,7 @@ import KeyHelp from '../components/KeyHelp.vue'
 import LineFindings from '../components/LineFindings.vue'
 import MergeDiff from '../components/MergeDiff.vue'
 import PageHead from '../components/PageHead.vue'
+import PlanWaves from '../components/PlanWaves.vue'
 import WhoGets from '../components/WhoGets.vue'
 import { builtIn, completer, type Names } from '../composables/completion'
 import { useEditing } from '../composables/editing'
@@ -57,6 +58,12 @@ watch(
 
 const views = ['form', 'hosts', 'help', 'differences'] as const
 const view = computed(() => views.find((v) => v === route.query.view) ?? 'form')
+const viewName = (v: string) =>
+  v !== 'hosts'
+    ? v[0]!.toUpperCase() + v.slice(1)
+    : props.kind === 'plan'
+      ? 'Waves'
+      : 'Who gets this'
 const position = ref(0)
 const place = computed(() => placeAt(text.value, position.value))
 const editor = ref<InstanceType<typeof CodeEditor>>()
@@ -147,8 +154,8 @@ async function revert() {
             v === view ? 'border-accent font-medium' : 'border-transparent text-soft hover:text-ink'
           "
         >
-          {{ v === 'hosts' ? 'Who gets this' : v[0]!.toUpperCase() + v.slice(1)
-          }}<span v-if="v === 'hosts' && tried" class="machine ml-1 text-soft">{{
+          {{ viewName(v)
+          }}<span v-if="v === 'hosts' && kind !== 'plan' && tried" class="machine ml-1 text-soft">{{
             tried.chosen
           }}</span>
         </router-link>
@@ -165,6 +172,12 @@ async function revert() {
       <p v-else-if="view === 'form'" class="text-soft">
         The form comes back as soon as the text can be read.
       </p>
+      <PlanWaves
+        v-else-if="view === 'hosts' && kind === 'plan'"
+        :draft="id"
+        :plan="name"
+        :kept="keptAt"
+      />
       <WhoGets v-else-if="view === 'hosts'" :tried="tried" />
       <KeyHelp v-else-if="view === 'help'" :kind="kindOf" :place="place" />
       <MergeDiff

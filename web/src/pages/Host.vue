@@ -36,6 +36,7 @@ const facts = computed(() => {
   const v = h.value
   if (!v) return []
   const o = v.observed
+  const load = v.cpuShare === undefined ? '' : `, uses ${(v.cpuShare * 100).toFixed(1)} % of a core`
   return [
     {
       name: 'Revision',
@@ -51,7 +52,7 @@ const facts = computed(() => {
         .filter(Boolean)
         .join(', '),
     },
-    { name: 'Agent', value: v.agentVersion && `${v.agentVersion} over ${v.transport}` },
+    { name: 'Agent', value: v.agentVersion && `${v.agentVersion} over ${v.transport}${load}` },
     { name: 'Addresses', value: o['host.ip'], machine: true },
     { name: 'Last seen', value: v.lastSeen && `${ago(v.lastSeen)}`, title: moment(v.lastSeen) },
     { name: 'Joined', value: v.joinedAt && moment(v.joinedAt) },
