@@ -80,7 +80,9 @@ func (m *moves) set(was, h Host, state HostState, now time.Time) {
 
 // Decide tells what follows from events, in their order. It changes nothing. Hosts of a rollout that has ended still
 // move on: one that was away catches up, and one that answers late is confirmed late.
-func (s *State) Decide(events []Event, now time.Time) Delta {
+func (s *State) Decide(events []Event, now time.Time) Delta { return s.decide(events, now).delta() }
+
+func (s *State) decide(events []Event, now time.Time) *moves {
 	m := s.moves()
 	for _, e := range events {
 		switch {
@@ -95,7 +97,7 @@ func (s *State) Decide(events []Event, now time.Time) Delta {
 		}
 		m.advance(now)
 	}
-	return m.delta()
+	return m
 }
 
 // tick looks through the deadlines that have passed: in a heap, what lies below one that has not passed has not
@@ -128,7 +130,7 @@ func (m *moves) take(e Event, now time.Time) {
 		case h.State == Deferred && !h.Told:
 			h.Reason = ""
 			m.set(was, h, Waiting, now)
-			if m.catchesUp(h) {
+			if h, _ := m.host(e.Host); m.catchesUp(h) {
 				m.tell(h, now)
 			}
 		case h.Told && (h.State == Deferred || h.State == TimedOut || h.State.unsettled()):
@@ -269,11 +271,9 @@ func (m *moves) change(now time.Time) {
 			return
 		}
 		for i := 0; i <= m.wave && m.mayTell(); i++ {
-			for _, name := range m.waves[i].order {
-				if m.waves[i].queued == 0 || !m.mayTell() {
-					break
-				}
-				if h, _ := m.host(name); h.queued() {
+			w := &m.waves[i]
+			for ; w.queued > 0 && w.from < len(w.order) && m.mayTell(); w.from++ {
+				if h, _ := m.host(w.order[w.from]); h.queued() {
 					m.tell(h, now)
 				}
 			}

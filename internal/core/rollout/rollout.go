@@ -138,6 +138,8 @@ type State struct {
 // wave is how the hosts of one wave stand.
 type wave struct {
 	order  []string
+	at     map[string]int // places in order
+	from   int            // no host before it in order is queued
 	counts map[HostState]int
 	queued int // that are there and were not told
 	open   int // that were told and are waited for
@@ -296,9 +298,9 @@ func patience(d time.Duration) time.Duration {
 // From makes the state that a first delta describes.
 func From(first Delta) *State {
 	s := &State{hosts: make(map[string]*Host, len(first.Hosts)), waves: make([]wave, max(1, first.Waves))}
-	s.same.counts = map[HostState]int{}
+	s.same.counts, s.same.at = map[HostState]int{}, map[string]int{}
 	for i := range s.waves {
-		s.waves[i].counts = map[HostState]int{}
+		s.waves[i].counts, s.waves[i].at = map[HostState]int{}, map[string]int{}
 	}
 	s.Apply(first)
 	return s
@@ -318,11 +320,21 @@ func (s *State) Apply(d Delta) {
 			*was = h
 		} else {
 			s.hosts[h.Name] = &h
+			w.at[h.Name] = len(w.order)
 			w.order = append(w.order, h.Name)
 		}
 		w.count(h, 1)
 		if h.open() && !h.Deadline.IsZero() {
 			heap.Push(&s.deadlines, deadline{h.Deadline, h.Name})
+		}
+	}
+	for i := range s.waves {
+		w := &s.waves[i]
+		if w.queued == 0 {
+			w.from = len(w.order)
+		}
+		for w.from < len(w.order) && !s.hosts[w.order[w.from]].queued() {
+			w.from++
 		}
 	}
 	for len(s.deadlines) > 0 && !s.holds(s.deadlines[0]) {
@@ -338,6 +350,7 @@ func (w *wave) count(h Host, n int) {
 	w.counts[h.State] += n
 	if h.queued() {
 		w.queued += n
+		w.from = min(w.from, w.at[h.Name])
 	}
 	if h.open() {
 		w.open += n

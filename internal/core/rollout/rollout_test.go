@@ -171,6 +171,7 @@ func TestAgainstPlain(t *testing.T) {
 			for _, e := range events {
 				want = append(want, p.step(e, now)...)
 			}
+			counted(t, s, events, now)
 			d := s.Decide(events, now)
 			require.Equal(t, d, s.Decide(events, now), "deciding changes nothing")
 			require.ElementsMatch(t, want, d.Commands)
@@ -235,4 +236,70 @@ func Fleet(n int) (out []Target) {
 		out = append(out, Target{Host: fmt.Sprintf("host-%05d", i), Hash: "h", Connected: true})
 	}
 	return out
+}
+
+// counted holds the counts that a decision went by against those of the state that it comes to.
+func counted(t *testing.T, s *State, events []Event, now time.Time) {
+	t.Helper()
+	m := s.decide(events, now)
+	after := make([]wave, len(s.waves))
+	for i := range after {
+		after[i] = wave{counts: map[HostState]int{}, at: s.waves[i].at}
+	}
+	for name, h := range s.hosts {
+		x, _ := m.host(name)
+		if !h.Same() {
+			after[h.Wave].count(x, 1)
+		}
+	}
+	for i, w := range m.waves {
+		require.Equal(t, after[i].queued, w.queued, "hosts of wave %d that are there and were not told", i)
+		require.Equal(t, after[i].open, w.open, "hosts of wave %d that are waited for", i)
+		for state, n := range w.counts {
+			require.Equal(t, after[i].counts[state], n, "hosts of wave %d that are %s", i, state)
+		}
+	}
+}
+
+// TestEventsCostTheSame: what it costs when a host comes back, or when its confirmation lets another one change, does
+// not grow with the fleet.
+func TestEventsCostTheSame(t *testing.T) {
+	for name, c := range map[string]struct {
+		atOnce int
+		there  bool
+		event  EventKind
+	}{
+		"hosts come back":              {event: Connected},
+		"hosts change a few at a time": {atOnce: 5, there: true, event: Reported},
+	} {
+		t.Run(name, func(t *testing.T) {
+			each := func(n int) time.Duration {
+				var targets []Target
+				for i := range n {
+					targets = append(targets, Target{Host: fmt.Sprintf("h%05d", i), Hash: "new", Running: "old",
+						Connected: c.there})
+				}
+				now := time.Unix(0, 0)
+				plan := OneWave()
+				plan.AtOnce = c.atOnce
+				s := From(Start(Head{ID: 1, Revision: 2, Plan: plan}, targets, now))
+				s.Apply(s.Decide([]Event{{Kind: Tick}}, now))
+				began := time.Now()
+				for i := range 1000 {
+					h := targets[(i*7919)%n].Host
+					if c.there { // they are told in their order
+						h = targets[i].Host
+						s.Apply(s.Decide([]Event{{Kind: RunsIt, Host: h, Hash: "new"}}, now))
+					}
+					d := s.Decide([]Event{{Kind: c.event, Host: h}}, now)
+					require.Len(t, d.Commands, 2, "a host is assigned its config and offered it")
+					s.Apply(d)
+				}
+				return time.Since(began) / 1000
+			}
+			best := func(n int) time.Duration { return min(each(n), each(n), each(n)) }
+			few, many := best(2000), best(50_000)
+			assert.Less(t, many, 5*few+20*time.Microsecond, "%s of 2,000 hosts, %s of 50,000", few, many)
+		})
+	}
 }

@@ -334,6 +334,7 @@ func TestRandomWaves(t *testing.T) {
 			}
 			may := e.Kind < Pause || s.May(e) == nil
 			was := *s
+			counted(t, s, []Event{e}, now)
 			d := s.Decide([]Event{e}, now)
 			require.Equal(t, d, s.Decide([]Event{e}, now), "deciding changes nothing")
 			if !may {
