@@ -729,6 +729,9 @@ type DestinationNumbers struct {
 
 	// Refused Records that were put among the rejects
 	Refused int64 `json:"refused"`
+
+	// Sent Bytes of the acknowledged records, before compression
+	Sent int64 `json:"sent"`
 }
 
 // DestinationState defines model for DestinationState.

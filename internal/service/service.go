@@ -117,6 +117,7 @@ func Run(ctx context.Context, o Options) error {
 	defer stopParts()
 	running.Go(func() { parts.Agents.Run(partsCtx) })
 	running.Go(func() { parts.Rollouts.Run(partsCtx) })
+	running.Go(func() { parts.Numbers.Run(partsCtx) })
 	running.Go(func() { keepBooks(partsCtx, st, parts.Rollouts, o.Log) })
 	failed := make(chan error, 1)
 	go func() {
@@ -154,12 +155,10 @@ func Run(ctx context.Context, o Options) error {
 	return err
 }
 
-// How often it is tried whether records can be written, and what nobody asks for is removed; and how long numbers are
-// kept.
+// How often it is tried whether records can be written, and what nobody asks for is removed.
 const (
-	probeEvery  = 10 * time.Second
-	pruneEvery  = time.Hour
-	keepNumbers = 30 * 24 * time.Hour
+	probeEvery = 10 * time.Second
+	pruneEvery = time.Hour
 )
 
 // keepBooks notices when the data folder takes no records, and when it does again, and keeps the databases within
@@ -177,7 +176,7 @@ func keepBooks(ctx context.Context, st *store.Store, driver *rollouts.Driver, lo
 			}
 		} else if now.Sub(pruned) >= pruneEvery {
 			pruned = now
-			if _, err := st.Prune(ctx, now.Add(-keepNumbers), driver.Manifests()); err != nil {
+			if _, err := st.Prune(ctx, driver.Manifests()); err != nil {
 				log.Error("what is not needed any more cannot be removed", "error", err)
 			}
 		}

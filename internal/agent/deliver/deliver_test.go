@@ -30,13 +30,23 @@ import (
 const longest = time.Minute
 
 // items makes an item of records with numbered bodies.
+// item makes records, of equal length where there are at most a thousand. The bytes that are counted as sent are those of the acknowledged records; done
+// gets the counts without them.
 func item(enc record.Encoding, from, to int, done func(wire.DeliveryCounts)) *Item {
 	b := &record.Batch{Origin: record.NewOrigin("h", "", "s", "", nil), Schema: record.NewSchema()}
 	for i := from; i < to; i++ {
 		b.Records = append(b.Records, record.Record{Body: b.Put(fmt.Appendf(nil, "n%03d", i))})
 	}
 	var e record.Encoder
-	return &Item{Encoded: e.Encode(enc, b), Done: done}
+	encoded := e.Encode(enc, b)
+	each := int64(len(encoded.Bytes) / max(1, to-from))
+	return &Item{Encoded: encoded, Done: func(c wire.DeliveryCounts) {
+		if to <= 1000 && c.Sent != c.Acknowledged*each {
+			panic(fmt.Sprintf("%d bytes are counted for %d records of %d", c.Sent, c.Acknowledged, each))
+		}
+		c.Sent = 0
+		done(c)
+	}}
 }
 
 // server collects bodies; answer decides on the number of a request and its body.

@@ -51,12 +51,25 @@ func (it *Item) settle(from, to int) {
 	}
 }
 
+// bytes are how many bytes its records from one up to another take.
+func (it *Item) bytes(from, to int) int64 {
+	if to == 0 || to > len(it.Encoded.Ends) {
+		return 0
+	}
+	n := int64(it.Encoded.Ends[to-1])
+	if from > 0 {
+		n -= int64(it.Encoded.Ends[from-1])
+	}
+	return n
+}
+
 // became counts what became of records. It answers whether all are settled now; the item is then done with.
 func (it *Item) became(c wire.DeliveryCounts) bool {
 	it.mu.Lock()
 	defer it.mu.Unlock()
 	it.left -= int(c.Acknowledged + c.Refused + c.Discarded)
 	it.counts.Acknowledged += c.Acknowledged
+	it.counts.Sent += c.Sent
 	it.counts.Refused += c.Refused
 	it.counts.Discarded += c.Discarded
 	if it.left > 0 {

@@ -234,7 +234,7 @@ func (q *queue) settle(batch []piece, refused bool) {
 	freed := false
 	for _, p := range batch {
 		n := int64(p.to - p.from)
-		c := wire.DeliveryCounts{Acknowledged: n}
+		c := wire.DeliveryCounts{Acknowledged: n, Sent: p.item.bytes(p.from, p.to)}
 		if refused {
 			c = wire.DeliveryCounts{Refused: n}
 		}

@@ -86,6 +86,7 @@ func (b *Book) FromDisk(destination string, c wire.DeliveryCounts) {
 // became counts what became of records.
 func became(to *wire.DeliveryCounts, c wire.DeliveryCounts) {
 	to.Acknowledged += c.Acknowledged
+	to.Sent += c.Sent
 	to.Refused += c.Refused
 	to.Discarded += c.Discarded
 	to.OnDisk += c.OnDisk

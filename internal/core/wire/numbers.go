@@ -55,6 +55,7 @@ type DeliveryCounts struct {
 	Dropped      int64 `json:"dropped,omitempty"`   // of them, those that the source's own rules dropped
 	Elsewhere    int64 `json:"elsewhere,omitempty"` // those that go to other destinations only
 	Acknowledged int64 `json:"acknowledged"`
+	Sent         int64 `json:"sent,omitempty"`      // bytes of the acknowledged ones, before compression
 	Refused      int64 `json:"refused"`             // put into the rejects
 	Discarded    int64 `json:"discarded,omitempty"` // given up, since there was no room, or lost to damage on disk
 	OnDisk       int64 `json:"onDisk,omitempty"`    // that wait in the buffer on disk
@@ -147,6 +148,7 @@ var DeliveryCounters = []DeliveryCounter{
 		Sum,
 		func(c *DeliveryCounts) *int64 { return &c.Acknowledged },
 	},
+	{"sent", "synaxis.delivery.sent.bytes", "By", Sum, func(c *DeliveryCounts) *int64 { return &c.Sent }},
 	{"refused", "synaxis.delivery.refused", "{record}", Sum, func(c *DeliveryCounts) *int64 { return &c.Refused }},
 	{
 		"discarded", "synaxis.delivery.discarded", "{record}", Sum,

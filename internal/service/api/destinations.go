@@ -18,7 +18,7 @@ import (
 // deliveries are what became of records at a destination.
 func deliveries(name string, d wire.DeliveryCounts) contract.DestinationNumbers {
 	out := contract.DestinationNumbers{Destination: name, Read: d.Read, Dropped: d.Dropped, Elsewhere: d.Elsewhere,
-		Acknowledged: d.Acknowledged, Refused: d.Refused, Discarded: d.Discarded, OnDisk: d.OnDisk,
+		Acknowledged: d.Acknowledged, Sent: d.Sent, Refused: d.Refused, Discarded: d.Discarded, OnDisk: d.OnDisk,
 		InMemory:  d.InMemory,
 		DiskBytes: d.DiskBytes}
 	if d.Oldest > 0 {

@@ -14,6 +14,7 @@ import (
 	"synaxis/internal/service/inventory"
 	"synaxis/internal/service/links"
 	"synaxis/internal/service/membership"
+	"synaxis/internal/service/numbers"
 	"synaxis/internal/service/reports"
 	"synaxis/internal/service/revisions"
 	"synaxis/internal/service/rollouts"
@@ -32,6 +33,7 @@ type World struct {
 // Owners are all of them.
 type Owners struct {
 	Store      *store.Store
+	Numbers    *numbers.Numbers
 	Reports    *reports.Reports
 	Inventory  *inventory.Inventory
 	Membership *membership.Membership
@@ -49,12 +51,19 @@ type Owners struct {
 // New builds them.
 func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 	o = &Owners{Store: st, Queue: rollouts.NewQueue(), Links: links.New(w.Now), Revisions: revisions.New(st)}
-	if o.Reports, err = reports.New(ctx, st, w.Log, w.Now, w.Note); err != nil {
+	if o.Numbers, err = numbers.New(ctx, st, w.Log, w.Now); err != nil {
+		return nil, err
+	}
+	if o.Reports, err = reports.New(ctx, st, o.Numbers, w.Log, w.Now, w.Note); err != nil {
 		return nil, err
 	}
 	if o.Inventory, err = inventory.New(ctx, st, o.Reports, w.Now, w.Note); err != nil {
 		return nil, err
 	}
+	o.Numbers.Labels(func(host string) map[string]string {
+		row, _ := o.Inventory.Get(host)
+		return row.Labels
+	})
 	if o.Membership, err = membership.New(ctx, st, w.Log, w.Now, w.Note); err != nil {
 		return nil, err
 	}

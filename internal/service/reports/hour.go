@@ -26,11 +26,13 @@ func sums(n wire.Numbers) rollout.Sums {
 }
 
 // Total are the sums over all sources since an earlier saying of the same host.
-func (s *Said) Total(since *Said) (out rollout.Sums) {
-	for _, n := range deltas(since.Numbers, s.Numbers) {
+func (s *Said) Total(since *Said) (out rollout.Sums) { return s.total(since.Numbers, since.used) }
+
+func (s *Said) total(since map[string]wire.Numbers, used usage) (out rollout.Sums) {
+	for _, n := range deltas(since, s.Numbers) {
 		out.Add(sums(n))
 	}
-	out.Add(s.used.since(since.used))
+	out.Add(s.used.since(used))
 	return out
 }
 
@@ -82,11 +84,8 @@ func (r *Reports) TakeProcess(host string, p wire.Process, at time.Time) {
 }
 
 // passed keeps what was counted in five minutes.
-func (e *entry) passed(bucket int64, numbers map[string]wire.Numbers, used rollout.Sums) {
-	x := row{bucket: bucket, sums: used}
-	for _, n := range numbers {
-		x.sums.Add(sums(n))
-	}
+func (e *entry) passed(bucket int64, counted rollout.Sums) {
+	x := row{bucket, counted}
 	if e.first == 0 || bucket < e.first {
 		e.first = bucket
 	}
@@ -112,10 +111,7 @@ func (r *Reports) Past(host string) (p rollout.Past) {
 	}
 	first := e.first
 	if e.bucket != 0 {
-		for _, n := range deltas(e.base, e.said.Numbers) {
-			p.Add(sums(n))
-		}
-		p.Add(e.said.used.since(e.used))
+		p.Add(e.said.total(e.base, e.used))
 		if first == 0 {
 			first = e.began
 		}

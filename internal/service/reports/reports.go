@@ -21,8 +21,10 @@ import (
 	"synaxis/internal/core/hostconfig"
 	core "synaxis/internal/core/inventory"
 	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/series"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/inventory"
+	"synaxis/internal/service/numbers"
 	"synaxis/internal/service/store"
 )
 
@@ -103,10 +105,11 @@ type entry struct {
 
 // Reports is what all hosts said. It is safe for concurrent use.
 type Reports struct {
-	store *store.Store
-	log   *slog.Logger
-	now   func() time.Time
-	note  func(topic string)
+	store   *store.Store
+	numbers *numbers.Numbers
+	log     *slog.Logger
+	now     func() time.Time
+	note    func(topic string)
 
 	mu     sync.RWMutex
 	hosts  map[string]*entry
@@ -118,12 +121,13 @@ type Reports struct {
 func New(
 	ctx context.Context,
 	st *store.Store,
+	over *numbers.Numbers,
 	log *slog.Logger,
 	now func() time.Time,
 	note func(topic string),
 ) (*Reports, error) {
-	r := &Reports{store: st, log: log, now: now, note: note, hosts: map[string]*entry{}}
-	states, numbers, err := st.HostStates(ctx)
+	r := &Reports{store: st, numbers: over, log: log, now: now, note: note, hosts: map[string]*entry{}}
+	states, counted, err := st.HostStates(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -141,23 +145,37 @@ func New(
 	_ = json.Unmarshal([]byte(states[seenRow]), &seen) // without it hosts were seen when their state was written
 	delete(states, seenRow)
 	read(states, "reports", func(s *Said) any { return &s.Live })
-	read(numbers, "numbers", func(s *Said) any { return &s.Numbers })
+	read(counted, "numbers", func(s *Said) any { return &s.Numbers })
 	for name, e := range r.hosts {
 		e.said.facts = facts(e.said.Observed)
 		if at := time.Unix(seen[name], 0); at.After(e.said.LastSeen) {
 			e.said.LastSeen = at
 		}
 	}
-	recent, err := st.NumbersSince(ctx, now().Add(-time.Hour))
+	recent, err := numbers.Since(ctx, st, now().Add(-time.Hour))
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range recent {
-		var read map[string]wire.Numbers
-		if json.Unmarshal([]byte(n.Numbers), &read) == nil {
-			r.entry(n.Host).learn(read)
-			r.entry(n.Host).passed(n.Bucket, read, rollout.Sums{})
+	for _, c := range recent {
+		bytes, total := map[string]wire.Numbers{}, rollout.Sums{}
+		for k, v := range c.Sums {
+			switch k.Number {
+			case series.Read:
+				total.Read += v
+			case series.Unparsed:
+				total.Unparsed += v
+			case series.NoZone:
+				total.NoZone += v
+			case series.Acknowledged:
+				total.Acknowledged += v
+			case series.Rejected:
+				total.Rejected += v
+			case series.Bytes:
+				bytes[k.Source] = wire.Numbers{Bytes: v}
+			}
 		}
+		r.entry(c.Host).learn(bytes)
+		r.entry(c.Host).passed(c.Start, total)
 	}
 	return r, nil
 }
@@ -340,21 +358,28 @@ func sinceOf(old Component, code health.Code, now time.Time) time.Time {
 	return now
 }
 
+// countsNew is how long ago an agent that was never heard of may have begun to count, so that what it counted until now
+// is of now.
+const countsNew = 10 * time.Minute
+
 // TakeNumbers takes the numbers of an agent whose sums count since start, as of at by the clock of its host.
 func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, start, at time.Time) {
 	numbers = cleanNumbers(numbers)
+	var grew map[string]wire.Numbers
+	reported := make(map[string]wire.Numbers, len(numbers))
 	r.change(host, func(e *entry, s *Said) {
 		now := r.now()
 		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
 			if e.bucket != 0 {
 				e.learn(deltas(e.base, s.Numbers))
-				e.passed(e.bucket, deltas(e.base, s.Numbers), s.used.since(e.used))
+				e.passed(e.bucket, s.total(e.base, e.used))
 			} else {
 				e.began = now.Unix()
 			}
 			e.bucket, e.base, e.used = bucket, s.Numbers, s.used
 		}
 		same := s.Counting.Equal(start)
+		before := s.Numbers
 		e.counted, e.dirty = true, e.dirty || !same
 		s.book(numbers, at)
 		all, recent := map[string]wire.Numbers{}, map[string]*window{}
@@ -376,11 +401,18 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 					n.Deliveries[to] = d
 				}
 			}
-			all[name] = n
+			all[name], reported[name] = n, n
 			recent[name] = s.recent[name].add(n, now)
 		}
 		s.Numbers, s.recent, s.Counting = all, recent, start
+		switch {
+		case same:
+			grew = deltas(before, all)
+		case len(before) > 0, at.Sub(start) < countsNew: // it counts from nothing
+			grew = deltas(nil, reported)
+		}
 	})
+	r.numbers.Take(host, grew, reported)
 	r.note("numbers")
 }
 
@@ -449,8 +481,6 @@ func (r *Reports) flush(ctx context.Context, all bool) {
 	type unsaved struct {
 		said           *Said
 		state, numbers bool
-		bucket         int64
-		base           map[string]wire.Numbers
 	}
 	now := r.now()
 	rows := map[string]unsaved{}
@@ -465,7 +495,7 @@ func (r *Reports) flush(ctx context.Context, all bool) {
 		}
 		counted := e.counted && (all || now.Sub(e.saved) >= numbersEvery)
 		if e.dirty || counted {
-			rows[name] = unsaved{e.said, e.dirty, counted, e.bucket, e.base}
+			rows[name] = unsaved{e.said, e.dirty, counted}
 			e.dirty = false
 			if counted {
 				e.counted, e.saved = false, now
@@ -484,9 +514,6 @@ func (r *Reports) flush(ctx context.Context, all bool) {
 		}
 		if e.numbers && e.said.Numbers != nil {
 			u.Numbers = encode(e.said.Numbers)
-			if e.bucket != 0 {
-				u.Bucket, u.Delta = e.bucket, encode(deltas(e.base, e.said.Numbers))
-			}
 		}
 		updates = append(updates, u)
 	}

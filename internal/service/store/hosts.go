@@ -383,27 +383,8 @@ func (s *Store) HostStates(ctx context.Context) (states, numbers map[string]stri
 	return states, numbers, err
 }
 
-// HostNumbers is what a host counted in the five minutes that began at Bucket, as JSON.
-type HostNumbers struct {
-	Host    string
-	Bucket  int64
-	Numbers string
-}
-
-// NumbersSince returns the rows of numbers since a time, oldest first.
-func (s *Store) NumbersSince(ctx context.Context, since time.Time) ([]HostNumbers, error) {
-	return list(ctx, s.state, func(r *sql.Rows) (n HostNumbers, err error) {
-		return n, r.Scan(&n.Host, &n.Bucket, &n.Numbers)
-	}, `SELECT host, bucket, numbers FROM numbers WHERE bucket >= ? ORDER BY bucket`, since.Unix())
-}
-
-// HostUpdate is what is written of one host in one go. Empty parts are left as they are. Bucket is the beginning of a
-// span of five minutes, in Unix seconds, and Delta what was counted in it.
-type HostUpdate struct {
-	Host, State, Numbers string
-	Bucket               int64
-	Delta                string
-}
+// HostUpdate is what is written of one host in one go. Empty parts are left as they are.
+type HostUpdate struct{ Host, State, Numbers string }
 
 // SaveStates writes many hosts in one commit of state.db.
 func (s *Store) SaveStates(ctx context.Context, all []HostUpdate) error {
@@ -416,11 +397,10 @@ func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	var puts [3]*sql.Stmt
+	var puts [2]*sql.Stmt
 	for i, query := range []string{
 		`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`,
 		`INSERT INTO latest_numbers VALUES (?,?) ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers`,
-		`INSERT INTO numbers VALUES (?,?,?) ON CONFLICT (host, bucket) DO UPDATE SET numbers=excluded.numbers`,
 	} {
 		if puts[i], err = tx.PrepareContext(ctx, query); err != nil {
 			return err
@@ -439,9 +419,6 @@ func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 		if u.Numbers != "" {
 			put(puts[1], u.Host, u.Numbers)
 		}
-		if u.Delta != "" {
-			put(puts[2], u.Host, u.Bucket, u.Delta)
-		}
 	}
 	if err != nil {
 		return err
@@ -449,12 +426,9 @@ func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
 	return tx.Commit()
 }
 
-// Prune removes what nobody asks for any more: numbers from before a time, and manifests that no host is assigned and
-// that are not among those to keep. It answers how many manifests went.
-func (s *Store) Prune(ctx context.Context, before time.Time, keep []string) (manifests int64, err error) {
-	if _, err := s.state.ExecContext(ctx, `DELETE FROM numbers WHERE bucket < ?`, before.Unix()); err != nil {
-		return 0, s.wrote("state.db", err)
-	}
+// Prune removes what nobody asks for any more: manifests that no host is assigned and that are not among those to
+// keep. It answers how many went.
+func (s *Store) Prune(ctx context.Context, keep []string) (manifests int64, err error) {
 	err = s.Update(ctx, func(t *Tx) error {
 		res, err := t.execResult(
 			`DELETE FROM manifests WHERE hash NOT IN (SELECT hash FROM assignments) AND hash NOT IN (SELECT value FROM json_each(?))`,

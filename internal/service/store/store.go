@@ -41,7 +41,8 @@ func (m Missing) Is(target error) bool { return target == ErrNotFound }
 // Store is both databases. It is safe for concurrent use; writes go one after the other.
 type Store struct {
 	write, read *sql.DB // catalogue.db; the writer has the one connection of write
-	state       *sql.DB // state.db
+	state       *sql.DB // state.db, to write
+	stateRead   *sql.DB // and to read what is much
 	writer      *writer
 
 	mu        sync.Mutex
@@ -139,6 +140,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if s.read, err = open(filepath.Join(dir, "catalogue.db"), "FULL", 4); err != nil {
 		return nil, err
 	}
+	if s.stateRead, err = open(filepath.Join(dir, "state.db"), "NORMAL", 2); err != nil {
+		return nil, err
+	}
 	if s.writer, err = newWriter(ctx, s.write); err != nil {
 		return nil, err
 	}
@@ -174,7 +178,7 @@ func migrate(ctx context.Context, db *sql.DB, dir string) error {
 
 // Close closes both.
 func (s *Store) Close() error {
-	return errors.Join(s.writer.close(), s.read.Close(), s.write.Close(), s.state.Close())
+	return errors.Join(s.writer.close(), s.read.Close(), s.write.Close(), s.stateRead.Close(), s.state.Close())
 }
 
 // Ping tells whether both answer.

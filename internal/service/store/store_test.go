@@ -63,7 +63,7 @@ func TestKeeps(t *testing.T) {
 		s.SaveStates(
 			ctx,
 			[]HostUpdate{
-				{Host: "h", State: "{}", Numbers: "{1}", Bucket: 300, Delta: "{}"},
+				{Host: "h", State: "{}", Numbers: "{1}"},
 				{Host: "h", Numbers: "{2}"},
 			},
 		),
@@ -174,12 +174,26 @@ func TestPrune(t *testing.T) {
 		}
 		return nil
 	}))
-	var updates []HostUpdate
+	var blocks []Block
+	var turns []Turn
 	for day := range 40 {
-		updates = append(updates, HostUpdate{Host: "a", Bucket: now.AddDate(0, 0, -day).Unix(), Delta: "{}"})
+		at := now.AddDate(0, 0, -day)
+		blocks = append(blocks, Block{Tier: 30, Start: at.Unix(), Host: "a", Packed: []byte{1}},
+			Block{Tier: 300, Start: at.Unix(), Host: "a", Packed: []byte{1}})
+		turns = append(turns, Turn{At: at, Host: []string{"a", "b"}[day%2], Turn: "{}"})
 	}
-	require.NoError(t, s.SaveStates(ctx, updates))
-	n, err := s.Prune(ctx, now.AddDate(0, 0, -30), []string{"running"})
+	require.NoError(t, s.SaveBlocks(ctx, blocks))
+	require.NoError(t, s.SaveTurns(ctx, turns))
+	require.NoError(t, s.PruneBlocks(ctx, 30, now.AddDate(0, 0, -30)))
+	require.NoError(t, s.PruneTurns(ctx, now.AddDate(0, 0, -30)))
+	left, err := s.Turns(ctx, "", time.Unix(0, 0), now.AddDate(1, 0, 0), 100)
+	require.NoError(t, err)
+	assert.Len(t, left, 31)
+	left, err = s.Turns(ctx, "a", time.Unix(0, 0), now.AddDate(1, 0, 0), 3)
+	require.NoError(t, err)
+	require.Len(t, left, 3, "the newest")
+	assert.Equal(t, now.UTC(), left[2].At.UTC())
+	n, err := s.Prune(ctx, []string{"running"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), n)
 	_, err = s.Manifest(ctx, "old")
@@ -188,9 +202,12 @@ func TestPrune(t *testing.T) {
 		_, err = s.Manifest(ctx, h)
 		require.NoError(t, err, h)
 	}
-	rows, err := s.NumbersSince(ctx, time.Unix(0, 0))
+	rows, err := s.Blocks(ctx, 30, "a", time.Unix(0, 0), now.AddDate(1, 0, 0))
 	require.NoError(t, err)
 	assert.Len(t, rows, 31)
+	rows, err = s.Blocks(ctx, 300, "", time.Unix(0, 0), now.AddDate(1, 0, 0))
+	require.NoError(t, err)
+	assert.Len(t, rows, 40, "of another tier")
 }
 
 // TestTrouble: what the database cannot do is trouble as long as it cannot; what the caller decided is none.

@@ -1867,6 +1867,11 @@ export interface components {
             acknowledged: number;
             /**
              * Format: int64
+             * @description Bytes of the acknowledged records, before compression
+             */
+            sent: number;
+            /**
+             * Format: int64
              * @description Records that were put among the rejects
              */
             refused: number;

@@ -1,0 +1,376 @@
+// Package numbers keeps what hosts counted over time: steps of 30 seconds for a day, of five minutes for a month and
+// of an hour for thirteen months, of each host and of sums over all hosts and over each site.
+package numbers
+
+import (
+	"context"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"synaxis/internal/core/series"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/store"
+)
+
+// Lengths of steps in seconds, and of the blocks that hold them.
+const (
+	Fine, fineBlock     = 30, 300
+	Middle, middleBlock = 300, day
+	Coarse, coarseBlock = 3600, 30 * day
+	day                 = 24 * 3600
+)
+
+// How long steps are kept.
+const (
+	keepFine   = 25 * time.Hour
+	keepMiddle = 31 * 24 * time.Hour
+	keepCoarse = 400 * 24 * time.Hour
+)
+
+// All is the name of the sums over all hosts. Neither it nor the name of a site's sums can be that of a host.
+const All = "*"
+
+const sitePrefix = "*site="
+
+// siteLabel is the label for whose values sums are kept.
+const siteLabel = "site"
+
+// together is how long after a report the next one may come so that nothing was missed between them.
+const together = 90 * time.Second
+
+// Numbers is what was counted over time. It is safe for concurrent use.
+type Numbers struct {
+	store  *store.Store
+	log    *slog.Logger
+	now    func() time.Time
+	labels func(host string) map[string]string
+
+	saving sync.Mutex
+	mu     sync.Mutex
+	start  int64 // of the five minutes that are open, in Unix seconds
+	open   map[string]*series.Block
+	full   []*named // five minutes that are over, to be written
+	levels map[string]map[series.Key]int64
+	totals map[string]map[series.Key]int64 // levels, of each sum
+	heard  map[string]time.Time
+	merged int64 // up to when days are merged into coarser steps, in Unix seconds
+}
+
+type named struct {
+	name  string
+	block *series.Block
+}
+
+// New goes on where the last service ended. labels are those of a host.
+func New(
+	ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time,
+) (*Numbers, error) {
+	n := &Numbers{store: st, log: log, now: now, open: map[string]*series.Block{}, heard: map[string]time.Time{},
+		levels: map[string]map[series.Key]int64{}, totals: map[string]map[series.Key]int64{},
+		labels: func(string) map[string]string { return nil }}
+	n.start = floor(now().Unix(), fineBlock)
+	list, err := st.Blocks(ctx, Fine, "", time.Unix(n.start, 0), now().Add(time.Second))
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range list {
+		if b, err := series.Unpack(x.Packed, nil); err == nil {
+			n.open[x.Host] = b
+		}
+	}
+	n.merged = floor(now().Unix(), day)
+	for at := floor(now().Add(-keepFine-24*time.Hour).Unix(), day); at < n.merged; at += day {
+		left, err := st.Unmerged(ctx, Fine, Middle, time.Unix(at, 0), time.Unix(at+day, 0))
+		if err != nil {
+			return nil, err
+		}
+		if len(left) > 0 {
+			n.merged = at
+		}
+	}
+	return n, nil
+}
+
+// Labels says how the labels of a host are found.
+func (n *Numbers) Labels(labels func(host string) map[string]string) { n.labels = labels }
+
+func floor(v, step int64) int64 { return v - ((v%step)+step)%step }
+
+// columns are the numbers of a source that add up, as keys.
+func columns(source string, d wire.Numbers) map[series.Key]int64 {
+	out := map[series.Key]int64{}
+	put := func(destination, number string, v int64) {
+		if v != 0 {
+			out[series.Key{Source: source, Destination: destination, Number: number}] = v
+		}
+	}
+	put("", series.Read, d.Read)
+	put("", series.Bytes, d.Bytes)
+	put("", series.Unparsed, d.Unparsed)
+	put("", series.Dropped, d.Dropped)
+	put("", series.Masked, d.Masked)
+	put("", series.NoZone, d.NoZone)
+	for reason, v := range d.Drops {
+		put("", series.Dropped+":"+reason, v)
+	}
+	for to, c := range d.Deliveries {
+		put(to, series.Acknowledged, c.Acknowledged)
+		put(to, series.Sent, c.Sent)
+		put(to, series.Rejected, c.Refused)
+		put(to, series.Discarded, c.Discarded)
+	}
+	return out
+}
+
+// levelsOf are how much waits of a source at a moment.
+func levelsOf(out map[series.Key]int64, source string, n wire.Numbers, now time.Time) {
+	age := func(unixNano int64) int64 { return max(0, int64(now.Sub(time.Unix(0, unixNano)).Seconds())) }
+	for to, c := range n.Deliveries {
+		k := series.Key{Source: source, Destination: to}
+		for number, v := range map[string]int64{series.Waiting: c.Waiting(), series.Disk: c.DiskBytes} {
+			if k.Number = number; v > 0 {
+				out[k] = v
+			}
+		}
+		if c.Oldest > 0 && c.Waiting() > 0 {
+			k.Number = series.Lag
+			out[k] = age(c.Oldest)
+		}
+	}
+	if k := (series.Key{Source: source, Number: series.Lag}); n.Oldest > 0 {
+		out[k] = age(n.Oldest)
+	}
+}
+
+// Take takes what a host counted since it reported before, and how its sources are now.
+func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
+	now := n.now()
+	site := n.labels(host)[siteLabel]
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.roll(now)
+	names := []string{host, All}
+	if site != "" {
+		names = append(names, sitePrefix+site)
+	}
+	levels := map[series.Key]int64{}
+	for source, x := range all {
+		levelsOf(levels, source, x, now)
+	}
+	before := n.levels[host]
+	n.levels[host] = levels
+	quiet := now.Sub(n.heard[host])
+	n.heard[host] = now
+	for _, name := range names {
+		b := n.open[name]
+		if b == nil {
+			b = series.New(n.start, Fine, fineBlock/Fine)
+			n.open[name] = b
+		}
+		at, in := b.At(now.Unix())
+		if !in {
+			return
+		}
+		b.Heard[at] = true
+		for i := at - 1; i >= 0 && !b.Heard[i] && quiet < together; i-- {
+			b.Heard[i] = now.Sub(time.Unix(b.Start+int64(i+1)*Fine, 0)) < quiet
+		}
+		for source, d := range deltas {
+			for k, v := range columns(source, d) {
+				b.Add(k, at, v)
+			}
+		}
+		if name == host {
+			for k, v := range levels {
+				b.Add(k, at, v)
+			}
+			continue
+		}
+		n.total(name, b, at, before, levels)
+	}
+}
+
+// total brings the levels of a sum up to date: how much waits adds up over hosts, of lags the longest counts.
+func (n *Numbers) total(name string, b *series.Block, at int, before, levels map[series.Key]int64) {
+	totals := n.totals[name]
+	if totals == nil {
+		totals = map[series.Key]int64{}
+		n.totals[name] = totals
+	}
+	for k, v := range before {
+		if k.Number != series.Lag {
+			totals[k] -= v
+		}
+	}
+	for k, v := range levels {
+		if k.Number == series.Lag {
+			b.Add(k, at, v)
+			continue
+		}
+		totals[k] += v
+	}
+	for _, list := range []map[series.Key]int64{before, levels} {
+		for k := range list {
+			if totals[k] <= 0 {
+				delete(totals, k)
+			}
+			b.Add(k, at, totals[k])
+		}
+	}
+}
+
+// roll begins the next five minutes when their time has come. n is locked.
+func (n *Numbers) roll(now time.Time) {
+	start := floor(now.Unix(), fineBlock)
+	if start <= n.start { // a clock that was set back goes on in the open block
+		return
+	}
+	for name, b := range n.open {
+		n.full = append(n.full, &named{name, b})
+	}
+	n.open, n.start = map[string]*series.Block{}, start
+}
+
+// mostUnwritten bounds what waits to be written, in blocks.
+const mostUnwritten = 200_000
+
+// Flush writes the five minutes that are over; with all also those that are open.
+func (n *Numbers) Flush(ctx context.Context, all bool) error {
+	n.saving.Lock()
+	defer n.saving.Unlock()
+	n.mu.Lock()
+	n.roll(n.now())
+	list := n.full
+	var out []store.Block
+	for _, x := range list {
+		out = append(out, pack(x.name, x.block))
+	}
+	if all {
+		for name, b := range n.open {
+			out = append(out, pack(name, b))
+		}
+	}
+	n.mu.Unlock()
+	if len(out) == 0 {
+		return nil
+	}
+	err := n.store.SaveBlocks(ctx, out)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if err == nil {
+		n.full = n.full[len(list):]
+	} else if len(n.full) > mostUnwritten {
+		n.full = n.full[len(n.full)-mostUnwritten:]
+	}
+	return err
+}
+
+func pack(name string, b *series.Block) store.Block {
+	return store.Block{Tier: b.Step, Start: b.Start, Host: name, Packed: b.Pack()}
+}
+
+// Run writes and merges until ctx ends.
+func (n *Numbers) Run(ctx context.Context) {
+	t := time.NewTicker(5 * time.Second)
+	defer t.Stop()
+	var kept time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			if err := n.Flush(context.WithoutCancel(ctx), true); err != nil {
+				n.log.Error("numbers over time are not written", "error", err)
+			}
+			return
+		case <-t.C:
+		}
+		err := n.Flush(ctx, false)
+		if now := n.now(); err == nil && now.Sub(kept) >= 10*time.Minute {
+			kept = now
+			err = n.Merge(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			n.log.Error("numbers over time are not written", "error", err)
+		}
+	}
+}
+
+// mergedAtOnce bounds how many hosts are merged in one commit.
+const mergedAtOnce = 100
+
+// Merge merges days that are over into coarser steps, and removes what is too old.
+func (n *Numbers) Merge(ctx context.Context) error {
+	for {
+		n.mu.Lock()
+		at, now := n.merged, n.now()
+		n.mu.Unlock()
+		if now.Unix() < at+day+600 { // what comes late is there
+			break
+		}
+		hosts, err := n.store.Unmerged(ctx, Fine, Middle, time.Unix(at, 0), time.Unix(at+day, 0))
+		if err != nil {
+			return err
+		}
+		for len(hosts) > 0 {
+			some := hosts[:min(mergedAtOnce, len(hosts))]
+			hosts = hosts[len(some):]
+			var out []store.Block
+			for _, host := range some {
+				blocks, err := n.mergeDay(ctx, host, at)
+				if err != nil {
+					return err
+				}
+				out = append(out, blocks...)
+			}
+			if err := n.store.SaveBlocks(ctx, out); err != nil {
+				return err
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+		n.mu.Lock()
+		n.merged = at + day
+		n.mu.Unlock()
+	}
+	now := n.now()
+	for tier, keep := range map[int64]time.Duration{Fine: keepFine, Middle: keepMiddle, Coarse: keepCoarse} {
+		if err := n.store.PruneBlocks(ctx, tier, now.Add(-keep)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mergeDay makes the coarser blocks of a host that a day belongs to.
+func (n *Numbers) mergeDay(ctx context.Context, host string, at int64) ([]store.Block, error) {
+	fine, err := n.store.Blocks(ctx, Fine, host, time.Unix(at, 0), time.Unix(at+day, 0))
+	if err != nil {
+		return nil, err
+	}
+	of := series.New(at, Middle, middleBlock/Middle)
+	for _, x := range fine {
+		if b, err := series.Unpack(x.Packed, nil); err == nil {
+			of.Put(b)
+		} else {
+			n.log.Warn("numbers of five minutes are damaged and left out", "host", host, "start", x.Start)
+		}
+	}
+	from := floor(at, coarseBlock)
+	hours := series.New(from, Coarse, coarseBlock/Coarse)
+	old, err := n.store.Blocks(ctx, Coarse, host, time.Unix(from, 0), time.Unix(from+1, 0))
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range old {
+		if b, err := series.Unpack(x.Packed, nil); err == nil {
+			hours.Put(b)
+		}
+	}
+	hours.Put(of)
+	return []store.Block{pack(host, of), pack(host, hours)}, nil
+}
+
+// site is the site of a sum; false for other names.
+func siteOf(name string) (string, bool) { return strings.CutPrefix(name, sitePrefix) }
