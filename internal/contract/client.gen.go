@@ -433,6 +433,11 @@ type ClientInterface interface {
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetNumbers What was counted over time, with what changed meanwhile
+	//
+	// Corresponds with GET /numbers (the `GetNumbers` operationId).
+	GetNumbers(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPreflight What the last preflight of a draft or revision found
 	//
 	// Corresponds with GET /preflights (the `GetPreflight` operationId).
@@ -1661,6 +1666,21 @@ func (c *Client) ApproveNewcomerWithBody(ctx context.Context, id string, content
 // Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 func (c *Client) ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewApproveNewcomerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNumbers What was counted over time, with what changed meanwhile
+//
+// Corresponds with GET /numbers (the `GetNumbers` operationId).
+func (c *Client) GetNumbers(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNumbersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4756,6 +4776,156 @@ func NewApproveNewcomerRequestWithBody(server string, id string, contentType str
 	return req, nil
 }
 
+// NewGetNumbersRequest constructs an http.Request for the GetNumbers method
+func NewGetNumbersRequest(server string, params *GetNumbersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/numbers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Number != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "number", *params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Destination != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "destination", *params.Destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Step != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", *params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPreflightRequest constructs an http.Request for the GetPreflight method
 func NewGetPreflightRequest(server string, params *GetPreflightParams) (*http.Request, error) {
 	var err error
@@ -6457,6 +6627,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomerWithResponse(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error)
+
+	// GetNumbersWithResponse What was counted over time, with what changed meanwhile
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /numbers (the `GetNumbers` operationId).
+	GetNumbersWithResponse(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*GetNumbersResponse, error)
 
 	// GetPreflightWithResponse What the last preflight of a draft or revision found
 	//
@@ -9016,6 +9193,54 @@ func (r ApproveNewcomerResponse) ContentType() string {
 	return ""
 }
 
+type GetNumbersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NumbersOverTime
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNumbersResponse) GetJSON200() *NumbersOverTime {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNumbersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNumbersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNumbersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNumbersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNumbersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPreflightResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11312,6 +11537,19 @@ func (c *ClientWithResponses) ApproveNewcomerWithResponse(ctx context.Context, i
 	return ParseApproveNewcomerResponse(rsp)
 }
 
+// GetNumbersWithResponse What was counted over time, with what changed meanwhile
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /numbers (the `GetNumbers` operationId).
+func (c *ClientWithResponses) GetNumbersWithResponse(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*GetNumbersResponse, error) {
+	rsp, err := c.GetNumbers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNumbersResponse(rsp)
+}
+
 // GetPreflightWithResponse What the last preflight of a draft or revision found
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13453,6 +13691,39 @@ func ParseApproveNewcomerResponse(rsp *http.Response) (*ApproveNewcomerResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNumbersResponse parses an HTTP response from a GetNumbersWithResponse call
+func ParseGetNumbersResponse(rsp *http.Response) (*GetNumbersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNumbersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NumbersOverTime
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

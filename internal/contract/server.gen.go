@@ -213,6 +213,33 @@ func (e LanguageKeyType) Valid() bool {
 	}
 }
 
+// Defines values for NumberMarkWhat.
+const (
+	NumberMarkWhatAgent    NumberMarkWhat = "agent"
+	NumberMarkWhatConfig   NumberMarkWhat = "config"
+	NumberMarkWhatRevision NumberMarkWhat = "revision"
+	NumberMarkWhatRollout  NumberMarkWhat = "rollout"
+	NumberMarkWhatState    NumberMarkWhat = "state"
+)
+
+// Valid indicates whether the value is a known member of the NumberMarkWhat enum.
+func (e NumberMarkWhat) Valid() bool {
+	switch e {
+	case NumberMarkWhatAgent:
+		return true
+	case NumberMarkWhatConfig:
+		return true
+	case NumberMarkWhatRevision:
+		return true
+	case NumberMarkWhatRollout:
+		return true
+	case NumberMarkWhatState:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RolloutPhase.
 const (
 	RolloutPhaseAsking   RolloutPhase = "asking"
@@ -1417,6 +1444,36 @@ type NewcomerList struct {
 	Next  *string    `json:"next,omitempty"`
 }
 
+// NumberLine defines model for NumberLine.
+type NumberLine struct {
+	// Group of what it was counted; empty for all
+	Group string `json:"group"`
+
+	// Level it is how much there was, the most in each step, and not how much came
+	Level  bool   `json:"level"`
+	Number string `json:"number"`
+
+	// Points one a step; null where nothing was heard
+	Points []*int64 `json:"points"`
+
+	// Sum what the points come to; of a level the most
+	Sum int64 `json:"sum"`
+}
+
+// NumberMark defines model for NumberMark.
+type NumberMark struct {
+	At       time.Time      `json:"at"`
+	Host     *string        `json:"host,omitempty"`
+	Revision *int           `json:"revision,omitempty"`
+	Rollout  *int           `json:"rollout,omitempty"`
+	State    *State         `json:"state,omitempty"`
+	What     NumberMarkWhat `json:"what"`
+	Words    string         `json:"words"`
+}
+
+// NumberMarkWhat defines model for NumberMark.What.
+type NumberMarkWhat string
+
 // Numbers defines model for Numbers.
 type Numbers struct {
 	Acknowledged int64                `json:"acknowledged"`
@@ -1464,6 +1521,17 @@ type Numbers struct {
 
 	// Zeros NUL bytes skipped at the begin of lines
 	Zeros int64 `json:"zeros"`
+}
+
+// NumbersOverTime defines model for NumbersOverTime.
+type NumbersOverTime struct {
+	From  time.Time    `json:"from"`
+	Lines []NumberLine `json:"lines"`
+	Marks []NumberMark `json:"marks"`
+
+	// Step seconds
+	Step int64     `json:"step"`
+	To   time.Time `json:"to"`
 }
 
 // Preflight defines model for Preflight.
@@ -2393,6 +2461,30 @@ type EditHostSettingsParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// GetNumbersParams defines parameters for GetNumbers.
+type GetNumbersParams struct {
+	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
+	Number      *[]string `form:"number,omitempty" json:"number,omitempty"`
+	Source      *string   `form:"source,omitempty" json:"source,omitempty"`
+	Destination *string   `form:"destination,omitempty" json:"destination,omitempty"`
+
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+
+	// By a line for each source, destination, host, or value of a label such as site; without it one line
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Since how far back, such as 6h or 30d; default 24h
+	Since *string    `form:"since,omitempty" json:"since,omitempty"`
+	From  *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default now
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// Step a whole number of 30s, 5m or 1h; default one that fits the span
+	Step *string `form:"step,omitempty" json:"step,omitempty"`
+}
+
 // GetPreflightParams defines parameters for GetPreflight.
 type GetPreflightParams struct {
 	Draft    *int `form:"draft,omitempty" json:"draft,omitempty"`
@@ -2637,6 +2729,9 @@ type ServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(c *gin.Context, id string)
+	// GetNumbers What was counted over time, with what changed meanwhile
+	// (GET /numbers)
+	GetNumbers(c *gin.Context, params GetNumbersParams)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(c *gin.Context, params GetPreflightParams)
@@ -4212,6 +4307,97 @@ func (siw *ServerInterfaceWrapper) ApproveNewcomer(c *gin.Context) {
 	siw.Handler.ApproveNewcomer(c, id)
 }
 
+// GetNumbers operation middleware
+func (siw *ServerInterfaceWrapper) GetNumbers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetNumbersParams
+
+	// ------------- Optional query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", false, false, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "destination" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "destination", c.Request.URL.Query(), &params.Destination, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "step", c.Request.URL.Query(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter step: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetNumbers(c, params)
+}
+
 // GetPreflight operation middleware
 func (siw *ServerInterfaceWrapper) GetPreflight(c *gin.Context) {
 
@@ -4885,6 +5071,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
 	router.GET(options.BaseURL+"/books", wrapper.GetBooks)
+	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
 	router.GET(options.BaseURL+"/destinations/:destination/rejects", wrapper.ListRejects)
@@ -6758,6 +6945,45 @@ func (response ApproveNewcomerdefaultApplicationProblemPlusJSONResponse) VisitAp
 	return err
 }
 
+type GetNumbersRequestObject struct {
+	Params GetNumbersParams
+}
+
+type GetNumbersResponseObject interface {
+	VisitGetNumbersResponse(w http.ResponseWriter) error
+}
+
+type GetNumbers200JSONResponse NumbersOverTime
+
+func (response GetNumbers200JSONResponse) VisitGetNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNumbersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNumbersdefaultApplicationProblemPlusJSONResponse) VisitGetNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPreflightRequestObject struct {
 	Params GetPreflightParams
 }
@@ -8148,6 +8374,9 @@ type StrictServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(ctx context.Context, request ApproveNewcomerRequestObject) (ApproveNewcomerResponseObject, error)
+	// GetNumbers What was counted over time, with what changed meanwhile
+	// (GET /numbers)
+	GetNumbers(ctx context.Context, request GetNumbersRequestObject) (GetNumbersResponseObject, error)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(ctx context.Context, request GetPreflightRequestObject) (GetPreflightResponseObject, error)
@@ -9733,6 +9962,32 @@ func (sh *strictHandler) ApproveNewcomer(ctx *gin.Context, id string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ApproveNewcomerResponseObject); ok {
 		if err := validResponse.VisitApproveNewcomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetNumbers operation middleware
+func (sh *strictHandler) GetNumbers(ctx *gin.Context, params GetNumbersParams) {
+	var request GetNumbersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNumbers(ctx, request.(GetNumbersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNumbers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetNumbersResponseObject); ok {
+		if err := validResponse.VisitGetNumbersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

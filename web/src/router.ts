@@ -11,7 +11,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/Morning.vue'), meta: { title: 'Morning' } },
     { path: '/hosts', component: () => import('./pages/Hosts.vue'), meta: { title: 'Hosts' } },
     {
-      path: '/hosts/:host/:tab(sources|uncollected|config|history|facts)?',
+      path: '/hosts/:host/:tab(sources|numbers|uncollected|config|history|facts)?',
       component: () => import('./pages/Host.vue'),
       props: true,
       meta: { title: 'Host' },
@@ -22,7 +22,7 @@ export const router = createRouter({
       meta: { title: 'Catalogue' },
     },
     {
-      path: '/catalogue/:kind/:name/:tab(hosts|rejects|books|definition)?',
+      path: '/catalogue/:kind/:name/:tab(hosts|rejects|numbers|books|definition)?',
       component: () => import('./pages/Definition.vue'),
       props: true,
       meta: { title: 'Definition' },

@@ -629,6 +629,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was counted over time, with what changed meanwhile */
+        get: operations["getNumbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/destinations": {
         parameters: {
             query?: never;
@@ -1847,6 +1864,44 @@ export interface components {
             answer?: string;
             /** @description why the host could not do it */
             error?: string;
+        };
+        NumbersOverTime: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description seconds
+             */
+            step: number;
+            lines: components["schemas"]["NumberLine"][];
+            marks: components["schemas"]["NumberMark"][];
+        };
+        NumberLine: {
+            /** @description of what it was counted; empty for all */
+            group: string;
+            number: string;
+            /** @description it is how much there was, the most in each step, and not how much came */
+            level: boolean;
+            /**
+             * Format: int64
+             * @description what the points come to; of a level the most
+             */
+            sum: number;
+            /** @description one a step; null where nothing was heard */
+            points: (number | null)[];
+        };
+        NumberMark: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            what: "revision" | "rollout" | "config" | "state" | "agent";
+            words: string;
+            host?: string;
+            rollout?: number;
+            revision?: number;
+            state?: components["schemas"]["State"];
         };
         /** @description What became of records at one destination: read = dropped + elsewhere + acknowledged + refused + discarded + onDisk + inMemory */
         DestinationNumbers: {
@@ -3891,6 +3946,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Books"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNumbers: {
+        parameters: {
+            query?: {
+                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
+                number?: string[];
+                source?: string;
+                destination?: string;
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+                /** @description a line for each source, destination, host, or value of a label such as site; without it one line */
+                by?: string;
+                /** @description how far back, such as 6h or 30d; default 24h */
+                since?: string;
+                from?: string;
+                /** @description default now */
+                to?: string;
+                /** @description a whole number of 30s, 5m or 1h; default one that fits the span */
+                step?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NumbersOverTime"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -4,6 +4,7 @@ import Answer from './Answer.vue'
 import BookTable from './BookTable.vue'
 import DestinationHosts from './DestinationHosts.vue'
 import DestinationRejects from './DestinationRejects.vue'
+import NumberCharts from './NumberCharts.vue'
 import Tabs from './Tabs.vue'
 
 /** What is known of a destination beside its definition, which stands in the slot. */
@@ -18,6 +19,7 @@ const to = (tab: string) => `/catalogue/destination/${props.name}/${tab}`
     :tabs="[
       { name: 'Hosts', to: to('hosts'), count: data?.state.hosts },
       { name: 'Rejects', to: to('rejects'), count: data?.state.rejects },
+      { name: 'Numbers', to: to('numbers') },
       { name: 'Books', to: to('books') },
       { name: 'Definition', to: to('definition') },
     ]"
@@ -25,6 +27,7 @@ const to = (tab: string) => `/catalogue/destination/${props.name}/${tab}`
   />
   <slot v-if="current() === 'definition'" />
   <DestinationRejects v-else-if="current() === 'rejects'" :key="name" :destination="name" />
+  <NumberCharts v-else-if="current() === 'numbers'" :key="name" :destination="name" />
   <BookTable v-else-if="current() === 'books'" :destination="name" />
   <Answer v-else :pending="isPending" :error="error" :what="`The hosts of ${name}`">
     <DestinationHosts v-if="data" :detail="data" />

@@ -4,7 +4,9 @@ import Answer from '../components/Answer.vue'
 import DefinitionText from '../components/DefinitionText.vue'
 import DestinationTabs from '../components/DestinationTabs.vue'
 import EditMenu from '../components/EditMenu.vue'
+import NumberCharts from '../components/NumberCharts.vue'
 import PageHead from '../components/PageHead.vue'
+import Tabs from '../components/Tabs.vue'
 
 const props = defineProps<{ kind: string; name: string; tab?: string }>()
 const {
@@ -35,6 +37,17 @@ const {
     <DestinationTabs v-if="kind === 'destination'" :name="name" :tab="tab">
       <DefinitionText v-if="d" :d="d" :kind="kind" />
     </DestinationTabs>
+    <template v-else-if="kind === 'source'">
+      <Tabs
+        :tabs="[
+          { name: 'Definition', to: `/catalogue/source/${name}` },
+          { name: 'Numbers', to: `/catalogue/source/${name}/numbers` },
+        ]"
+        :current="tab || 'definition'"
+      />
+      <NumberCharts v-if="tab === 'numbers'" :key="name" :source="name" />
+      <DefinitionText v-else-if="d" :d="d" :kind="kind" />
+    </template>
     <DefinitionText v-else-if="d" :d="d" :kind="kind" />
   </Answer>
 </template>

@@ -11,6 +11,7 @@ import HostHistory from '../components/HostHistory.vue'
 import HostLogs from '../components/HostLogs.vue'
 import HostSources from '../components/HostSources.vue'
 import Labels from '../components/Labels.vue'
+import NumberCharts from '../components/NumberCharts.vue'
 import PageHead from '../components/PageHead.vue'
 import ConfirmDialog from '../components/ConfirmDialog.vue'
 import RetireDialog from '../components/RetireDialog.vue'
@@ -96,6 +97,7 @@ const observed = computed(() =>
       <Tabs
         :tabs="[
           { name: 'Sources', to: `/hosts/${host}/sources`, count: h.sources.length },
+          { name: 'Numbers', to: `/hosts/${host}/numbers` },
           { name: 'Uncollected', to: `/hosts/${host}/uncollected` },
           { name: 'Config', to: `/hosts/${host}/config` },
           { name: 'History', to: `/hosts/${host}/history` },
@@ -106,6 +108,7 @@ const observed = computed(() =>
       <template v-if="current === 'sources'"
         ><HostSources :host="h" /><HostExplain :host="host"
       /></template>
+      <NumberCharts v-else-if="current === 'numbers'" :key="host" :host="host" />
       <HostLogs v-else-if="current === 'uncollected'" :key="host" :host="host" />
       <HostConfig v-else-if="current === 'config'" :host="host" />
       <HostHistory v-else-if="current === 'history'" :key="host" :host="host" />

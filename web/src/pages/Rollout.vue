@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRollout } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import Facts from '../components/Facts.vue'
+import NumberCharts from '../components/NumberCharts.vue'
 import PageHead from '../components/PageHead.vue'
 import RolloutActions from '../components/RolloutActions.vue'
 import RolloutGate from '../components/RolloutGate.vue'
@@ -30,6 +31,10 @@ const facts = computed(() =>
     : [],
 )
 const why = computed(() => (r.value ? reason(r.value) : ''))
+/** Half an hour before it began, so that before and after stand side by side. */
+const before = computed(() =>
+  r.value ? new Date(Date.parse(r.value.started) - 30 * 60_000).toISOString() : undefined,
+)
 </script>
 
 <template>
@@ -59,6 +64,8 @@ const why = computed(() => (r.value ? reason(r.value) : ''))
           >
         </li>
       </ul>
+      <h2 class="mt-8 mb-3 text-section font-semibold">Numbers meanwhile</h2>
+      <NumberCharts :from="before" />
     </template>
   </Answer>
 </template>

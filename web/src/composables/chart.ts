@@ -1,0 +1,120 @@
+import type uPlot from 'uplot'
+import type { Schemas } from '../api/client'
+import { bytes, number } from './format'
+
+/** Colours and strokes of up to four lines: each is told from the others without its colour. */
+const strokes = [
+  { colour: '--waiting', dash: [] as number[] },
+  { colour: '--degraded', dash: [7, 3] },
+  { colour: '--healthy', dash: [2, 3] },
+  { colour: '--failing', dash: [10, 3, 2, 3] },
+]
+
+/** How many lines one picture may have. */
+export const mostLines = strokes.length
+
+export type Unit = 'count' | 'bytes' | 'seconds'
+
+export function amount(unit: Unit, v: number): string {
+  if (unit === 'bytes') return bytes(v)
+  if (unit === 'count') return number(Math.round(v))
+  if (v < 120) return `${Math.round(v)} s`
+  if (v < 7200) return `${Math.round(v / 60)} min`
+  return `${Math.round(v / 3600)} h`
+}
+
+/** What the number of a line is counted in. */
+export const unitOf = (name: string): Unit =>
+  name === 'bytes' || name === 'sent' || name === 'disk'
+    ? 'bytes'
+    : name === 'lag'
+      ? 'seconds'
+      : 'count'
+
+interface Picture {
+  numbers: Schemas['NumbersOverTime']
+  lines: Schemas['NumberLine'][]
+  label: string
+  unit: Unit
+}
+
+/** Draws lines over time into an element. chosen is called with a span in milliseconds. */
+export async function drawChart(
+  into: HTMLElement,
+  p: Picture,
+  chosen: (from: number, to: number) => void,
+): Promise<uPlot> {
+  const { default: Plot } = await import('uplot')
+  await import('uplot/dist/uPlot.min.css')
+  const colour = (name: string) =>
+    getComputedStyle(document.documentElement).getPropertyValue(name).trim()
+  const begin = Date.parse(p.numbers.from) / 1000
+  const times = p.lines[0]?.points.map((_, i) => begin + i * p.numbers.step) ?? []
+  const marks = (u: uPlot) => {
+    const c = u.ctx
+    c.save()
+    c.strokeStyle = colour('--ink')
+    c.fillStyle = colour('--ink')
+    c.lineWidth = 1
+    for (const m of p.numbers.marks) {
+      const x = Math.round(u.valToPos(Date.parse(m.at) / 1000, 'x', true)) + 0.5
+      if (x < u.bbox.left || x > u.bbox.left + u.bbox.width) continue
+      c.beginPath()
+      c.setLineDash([3, 3])
+      c.moveTo(x, u.bbox.top)
+      c.lineTo(x, u.bbox.top + u.bbox.height)
+      c.stroke()
+      c.beginPath()
+      c.moveTo(x - 4, u.bbox.top)
+      c.lineTo(x + 4, u.bbox.top)
+      c.lineTo(x, u.bbox.top + 6)
+      c.fill()
+    }
+    c.restore()
+  }
+  const axis = {
+    stroke: colour('--soft'),
+    grid: { stroke: colour('--line'), width: 1 },
+    ticks: { stroke: colour('--line'), width: 1 },
+    font: '12px Inter, sans-serif',
+  }
+  return new Plot(
+    {
+      width: into.clientWidth,
+      height: 200,
+      cursor: { drag: { x: true, y: false, setScale: false } },
+      legend: { live: true },
+      axes: [
+        axis,
+        { ...axis, size: 72, values: (_, ticks) => ticks.map((v) => amount(p.unit, v)) },
+      ],
+      scales: { y: { range: (_, __, top) => [0, top > 0 ? top * 1.05 : 1] } },
+      series: [
+        { value: (_, v) => (v === null ? '–' : new Date(v * 1000).toLocaleString('sv-SE')) },
+        ...p.lines.map((l, i) => ({
+          label: l.group ? `${l.group} ${l.number}` : l.number,
+          stroke: colour(strokes[i % strokes.length]!.colour),
+          dash: strokes[i % strokes.length]!.dash,
+          width: 2,
+          points: { show: false },
+          value: (_: uPlot, v: number | null) => (v === null ? '–' : amount(p.unit, v)),
+        })),
+      ],
+      hooks: {
+        draw: [marks],
+        setSelect: [
+          (u) => {
+            if (u.select.width < 6) return
+            chosen(
+              u.posToVal(u.select.left, 'x') * 1000,
+              u.posToVal(u.select.left + u.select.width, 'x') * 1000,
+            )
+            u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false)
+          },
+        ],
+      },
+    },
+    [times, ...p.lines.map((l) => l.points)] as uPlot.AlignedData,
+    into,
+  )
+}
