@@ -4318,7 +4318,7 @@ func (siw *ServerInterfaceWrapper) GetNumbers(c *gin.Context) {
 
 	// ------------- Optional query parameter "number" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", false, false, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
 		return

@@ -4,10 +4,10 @@ import { bytes, number } from './format'
 
 /** Colours and strokes of up to four lines: each is told from the others without its colour. */
 const strokes = [
-  { colour: '--waiting', dash: [] as number[] },
-  { colour: '--degraded', dash: [7, 3] },
-  { colour: '--healthy', dash: [2, 3] },
-  { colour: '--failing', dash: [10, 3, 2, 3] },
+  { colour: '--waiting', dash: [] as number[], border: 'solid' },
+  { colour: '--degraded', dash: [7, 3], border: 'dashed' },
+  { colour: '--healthy', dash: [2, 3], border: 'dotted' },
+  { colour: '--failing', dash: [10, 3, 2, 3], border: 'double' },
 ]
 
 /** How many lines one picture may have. */
@@ -38,6 +38,18 @@ interface Picture {
   unit: Unit
 }
 
+const clock = new Intl.DateTimeFormat('sv-SE', { timeStyle: 'short' })
+const date = new Intl.DateTimeFormat('sv-SE', { month: '2-digit', day: '2-digit' })
+
+/** A time under the picture: with its date where that is another than before. */
+function tick(t: number, before: number | undefined, span: number): string {
+  const at = new Date(t * 1000)
+  const day = date.format(at)
+  if (span > 5 * 86400) return day
+  const same = before !== undefined && date.format(new Date(before * 1000)) === day
+  return same ? clock.format(at) : `${clock.format(at)}\n${day}`
+}
+
 /** Draws lines over time into an element. chosen is called with a span in milliseconds. */
 export async function drawChart(
   into: HTMLElement,
@@ -49,7 +61,10 @@ export async function drawChart(
   const colour = (name: string) =>
     getComputedStyle(document.documentElement).getPropertyValue(name).trim()
   const begin = Date.parse(p.numbers.from) / 1000
-  const times = p.lines[0]?.points.map((_, i) => begin + i * p.numbers.step) ?? []
+  const times = (p.lines[0]?.points ?? [])
+    .map((_, i) => begin + i * p.numbers.step)
+    .filter((t) => (t + p.numbers.step) * 1000 <= Date.now()) // the step that is under way says too little
+  const span = times.length * p.numbers.step
   const marks = (u: uPlot) => {
     const c = u.ctx
     c.save()
@@ -83,9 +98,12 @@ export async function drawChart(
       width: into.clientWidth,
       height: 200,
       cursor: { drag: { x: true, y: false, setScale: false } },
-      legend: { live: true },
+      legend: {
+        live: true,
+        markers: { dash: (_, i) => strokes[(i - 1) % strokes.length]!.border },
+      },
       axes: [
-        axis,
+        { ...axis, values: (_, ticks) => ticks.map((t, i) => tick(t, ticks[i - 1], span)) },
         { ...axis, size: 72, values: (_, ticks) => ticks.map((v) => amount(p.unit, v)) },
       ],
       scales: { y: { range: (_, __, top) => [0, top > 0 ? top * 1.05 : 1] } },
@@ -114,7 +132,7 @@ export async function drawChart(
         ],
       },
     },
-    [times, ...p.lines.map((l) => l.points)] as uPlot.AlignedData,
+    [times, ...p.lines.map((l) => l.points.slice(0, times.length))] as uPlot.AlignedData,
     into,
   )
 }
