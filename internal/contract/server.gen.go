@@ -1510,9 +1510,12 @@ type Numbers struct {
 	Packed int64 `json:"packed"`
 
 	// Pending Records that wait for a destination, on disk or in memory
-	Pending     int64 `json:"pending"`
-	Read        int64 `json:"read"`
-	Refused     int64 `json:"refused"`
+	Pending int64 `json:"pending"`
+	Read    int64 `json:"read"`
+	Refused int64 `json:"refused"`
+
+	// TimeOffset Milliseconds by which the time of the latest record is ahead of when it was written; 0 for not known
+	TimeOffset  int64 `json:"timeOffset"`
 	Truncations int64 `json:"truncations"`
 	Unparsed    int64 `json:"unparsed"`
 

@@ -442,7 +442,12 @@ func (r *Reader) scan() {
 	case r.lost != "" && now.Sub(r.lostAt) < lostSaid:
 		r.complain(health.FilesLost, r.lost)
 	case len(list) == 0 && len(r.streams) == 0:
-		r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
+		if last := r.Book.Live().LastRecord; last > 0 {
+			r.complain(health.FilesGone, fmt.Sprintf("its files are gone: no file matches %s any more; the last record was "+
+				"read at %s", strings.Join(r.Spec.Files, ", "), time.Unix(0, last).UTC().Format(time.RFC3339)))
+		} else {
+			r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
+		}
 	default:
 		r.complain("", "")
 	}

@@ -147,6 +147,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		counts := c.All()
 		if c.Read > 0 {
 			counts.LastRecord = now.UnixNano()
+			counts.TimeOffset = st.timeOffset(b, now)
 		}
 		end := cursorAt(st.read)
 		ways := r.Out.Ways(b, func(destination string) bool { return st.ledger.Ahead(destination, end) })
@@ -204,6 +205,25 @@ func (st *stream) written(now time.Time) int64 {
 		return info.ModTime().UnixNano()
 	}
 	return 0
+}
+
+// live is how long ago a file may have grown so that what is read of it was written just now.
+const live = 2 * time.Second
+
+// timeOffset is by how many milliseconds the time of the last record is ahead of when it was written, where that is
+// known: the file is read to its end and grew just now. It is 0 for not known, and 1 for none.
+func (st *stream) timeOffset(b *record.Batch, now time.Time) int64 {
+	if b.Written != 0 || st.read < st.size || now.Sub(st.grew) > live || len(b.Records) == 0 {
+		return 0
+	}
+	r := &b.Records[len(b.Records)-1]
+	if r.TimeNote != record.TimeGood || r.Flags&record.Unparsed != 0 || r.Time == r.Observed {
+		return 0
+	}
+	if ms := (r.Time - st.grew.UnixNano()) / int64(time.Millisecond); ms != 0 {
+		return ms
+	}
+	return 1
 }
 
 // idle is after how long without more the last record counts as complete.

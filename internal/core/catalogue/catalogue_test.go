@@ -96,7 +96,7 @@ time: {zone: Europe/Lisbon}
 keep-original: true
 record-ids: true
 unparsed: held-back
-expect: {every: 10m, during: "05:00-23:00", per: host, filled: {lane: 95%}}
+expect: {at-least: 1000/h, every: 10m, during: "05:00-23:00", per: host, filled: {lane: 95%}}
 steps:
   - drop: fields.result == "OK" && fields.lane == 0
   - keep: has(fields.lane)
@@ -242,6 +242,7 @@ agents: small-boxes
 hosts: {role: gauge}
 limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}
 report: {every: 30s}
+away: 12h
 ---
 plan: careful
 for: {definitions: [source/gate-*], hosts: {role: gate}}

@@ -15,6 +15,7 @@ type Spec struct {
 	Memory int64   // bytes; 0 is no ceiling
 	Disk   int64
 	Every  time.Duration // between reports; 0 is the agent's own
+	Away   time.Duration // so long an absence is normal; at the desk only
 }
 
 // Keys are what an agents definition and a host config share.
@@ -40,6 +41,13 @@ var Keys = []schema.Key{
 			Doc:     "How often the agent reports its numbers.",
 		},
 	), Doc: "When the agent reports.", Example: "report: {every: 30s}"},
+	{
+		Name:    "away",
+		Desk:    true,
+		Value:   schema.ADuration,
+		Doc:     "So long an absence is normal for these hosts: it is shown and alarms nobody.",
+		Example: "away: 12h",
+	},
 }
 
 // Decode takes a spec out of a document that Keys found good.
@@ -49,6 +57,7 @@ func Decode(n *yamldoc.Node) Spec {
 		Memory: limits.Get("memory").Size(0),
 		Disk:   limits.Get("disk").Size(0),
 		Every:  n.Get("report").Get("every").Duration(0),
+		Away:   n.Get("away").Duration(0),
 	}
 	s.CPU, _ = yamldoc.ParseShare(limits.Get("cpu").Text())
 	return s

@@ -15,7 +15,9 @@ func TestFootprint(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]Spec{
 		"limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}\nreport: {every: 30s}\n": {0.2, 64 << 20, 512 << 20,
-			30 * time.Second},
+			30 * time.Second, 0},
+		"away: 12h\n":              {Away: 12 * time.Hour},
+		"away: often\n":            {Every: -1},
 		"limits: {cpu: 250%}\n":    {Every: -1},
 		"report: {every: 500ms}\n": {Every: 500 * time.Millisecond},
 		"{}\n":                     {},

@@ -22,6 +22,14 @@ const (
 	StampsWithoutZone Code = "stamps-without-zone" // times say no zone, and none is given
 	FallsBehind       Code = "falls-behind"        // the oldest record that waits is too old
 	NoRecords         Code = "no-records"          // nothing has been read since it began
+	Silent            Code = "silent"              // a record was due by its expectation, and none came
+	TooFewRecords     Code = "too-few-records"     // fewer came in an hour than its expectation says
+	ZoneWrong         Code = "zone-wrong"          // times are off by a whole number of quarter hours
+	TimesAhead        Code = "times-ahead"         // times lie in the future
+	TimesBehind       Code = "times-behind"        // times lie long before the records were written
+	ClockOff          Code = "clock-off"           // the clock of the host differs from that of the service
+	// the agent is away, and so long an absence is normal for it: then healthy, or agent-away
+	AwayAsUsual Code = "away-as-usual"
 )
 
 // Codes that agents report: of a source, of a destination, or of their own state folder.
@@ -29,6 +37,7 @@ const (
 	// an agent says that something is wrong, and with no code of these
 	Unhealthy             Code = "unhealthy"
 	PathMatchesNothing    Code = "path-matches-nothing"   // no file is there that the patterns match
+	FilesGone             Code = "files-gone"             // files were read, and none is there any more
 	NotReadable           Code = "not-readable"           // a file or folder cannot be read
 	TooFewDescriptors     Code = "too-few-descriptors"    // more files match than may be open at once
 	StateNotWritable      Code = "state-not-writable"     // positions cannot be written
@@ -58,6 +67,7 @@ const (
 // todo says what to do about a code that agents report.
 var todo = map[Code]string{
 	Unhealthy:          "look at what the agent says, and at its own log",
+	FilesGone:          "look whether the program that wrote them still runs, or writes elsewhere now",
 	PathMatchesNothing: "check the path on the host, or whether the program that writes it is there",
 	NotReadable:        "let the agent's user read the file and its folder, for instance by its group",
 	TooFewDescriptors: "raise LimitNOFILE in the agent's unit, or take fewer files; nothing is lost, files are " +

@@ -4,6 +4,8 @@ package health
 import (
 	"fmt"
 	"time"
+
+	"synaxis/internal/core/expect"
 )
 
 // State is how well a host or a source is. Any may follow any.
@@ -60,8 +62,10 @@ type Host struct {
 	LeftOut      string    // why a source was left out of its config, or ""
 	Restarted    time.Time // when the service itself began
 	Retired      time.Time
-	Emptied      time.Time // when the agent of a retired host had stopped to collect and had deleted its secrets
-	Agent        Complaint // about the agent's own files
+	Emptied      time.Time     // when the agent of a retired host had stopped to collect and had deleted its secrets
+	Agent        Complaint     // about the agent's own files
+	Skew         time.Duration // by how much its clock is ahead of the service's
+	Away         time.Duration // so long an absence is normal for it
 }
 
 // Complaint is what an agent says is wrong, with its reason code; without Code all is well.
@@ -124,6 +128,15 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 			Since: h.Restarted,
 			Until: h.Restarted.Add(comeBack),
 		}
+	case !h.Connected && now.Sub(h.LastSeen) < h.Away:
+		return Verdict{
+			State: Waiting,
+			Code:  AwayAsUsual,
+			Reason: fmt.Sprintf("away, as it may be; last seen %s, and up to %s are normal for it", ago(now, h.LastSeen),
+				spell(h.Away)),
+			Since: h.LastSeen,
+			Until: h.LastSeen.Add(h.Away),
+		}
 	case !h.Connected:
 		return Verdict{
 			State:  Offline,
@@ -172,11 +185,23 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 			Todo:   Todo(h.Agent.Code),
 			Since:  h.Agent.Since,
 		}
+	case h.Skew.Abs() > ClockTolerance:
+		return Verdict{
+			State: Degraded,
+			Code:  ClockOff,
+			Reason: fmt.Sprintf("its clock is %s %s that of the service", spell(h.Skew.Abs()),
+				map[bool]string{true: "ahead of", false: "behind"}[h.Skew > 0]),
+			Todo: "let the host take its time from the network; records without a time of their own have a wrong one " +
+				"until then",
+		}
 	case h.LeftOut != "":
 		return Verdict{State: Degraded, Code: SourceLeftOut, Reason: h.LeftOut, Todo: "define the value and roll out"}
 	}
 	return Verdict{State: Healthy}
 }
+
+// ClockTolerance is by how much the clock of a host may differ.
+const ClockTolerance = 2 * time.Minute
 
 // Window is how far back the shares of a source look. What was counted before is history.
 const Window = 5 * time.Minute
@@ -193,6 +218,16 @@ type Source struct {
 	Latest   Recent    // the latest records of these, Fewest at least where there are so many
 	Unread   int64     // bytes that wait
 	Oldest   time.Time // when the oldest record was written that waits; zero for none
+
+	Expect   expect.Expectation
+	Began    time.Time     // since when it could have been read, by our own clock
+	Last     time.Time     // when the last record was read, by our own clock; zero for never
+	Told     time.Time     // when its numbers came last, by our own clock
+	Hour     int64         // records of the last hour
+	HourFull bool          // they are known of all of it
+	Offset   time.Duration // by which times of records are ahead of when they were written
+	Offsets  int           // how many reports agree on it
+	Zone     string        // that the source says, or ""
 }
 
 // Recent are counts within Window.
@@ -226,7 +261,7 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	}
 	switch code := s.Agent.Code; code {
 	case "":
-	case HeldBy, PathMatchesNothing, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded, FilesLost:
+	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded, FilesLost:
 		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 		if code == HeldBy && Todo(s.Delivery) != "" {
 			v.Todo = Todo(s.Delivery)
@@ -290,6 +325,16 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 			Todo:  "give the source a zone: time: {zone: Europe/Lisbon}",
 			Since: since,
 		}
+	case s.Offsets >= enoughOffsets && s.Offset.Abs() > offsetNoise:
+		if v := times(s, now); v.Code != "" {
+			v.Since = since
+			return v
+		}
+	}
+	if v := silence(s); v.Code != "" {
+		return v
+	}
+	switch {
 	case !s.Oldest.IsZero() && now.Sub(s.Oldest) > Behind:
 		return Verdict{
 			State: Degraded,

@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/mask"
@@ -41,6 +42,7 @@ type Source struct {
 	Steps        []Step
 	Guards       []string // masks that guards put on it; in a host config only
 	Send         []Entry
+	Expect       expect.Expectation // what is normal for it; at the desk only
 }
 
 // Listeners are the kinds of sources that listen.

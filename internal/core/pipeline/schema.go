@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"strconv"
 	"strings"
-	"time"
 
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/schema"
@@ -114,6 +115,12 @@ var Keys = []schema.Key{
 			Value:   schema.Words("host", "source"),
 			Default: "host",
 			Doc:     "Whether each host must deliver, or the source as a whole.",
+		},
+		schema.Key{
+			Name:    "at-least",
+			Value:   schema.Checked("schema", checkHourly),
+			Doc:     "How many records come in each hour of during at least.",
+			Example: "at-least: 1000/h",
 		},
 		schema.Key{
 			Name:    "filled",
@@ -470,13 +477,23 @@ func checkCountRate(s string) error {
 }
 
 func checkHours(s string) error {
-	from, to, ok := strings.Cut(s, "-")
-	for _, t := range []string{from, to} {
-		if _, err := time.Parse("15:04", t); err != nil || !ok {
-			return fmt.Errorf("%q is not a time of day such as 05:00-23:00", s)
-		}
+	_, err := expect.ParseHours(s)
+	return err
+}
+
+// hourly reads how many records come in an hour.
+func hourly(s string) (int64, error) {
+	text, ok := strings.CutSuffix(s, "/h")
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || !ok || n < 1 {
+		return 0, fmt.Errorf("%q is no number of records in an hour, such as 1000/h", s)
 	}
-	return nil
+	return n, nil
+}
+
+func checkHourly(s string) error {
+	_, err := hourly(s)
+	return err
 }
 
 func checkSlash(s string) error {

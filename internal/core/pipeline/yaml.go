@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/lines"
 	"synaxis/internal/core/yamldoc"
@@ -41,6 +42,7 @@ func Decode(n *yamldoc.Node, name string) Source {
 	if size, err := yamldoc.ParseSize(n.Get("records").Get("largest").Text()); err == nil && size > 0 {
 		s.Most = int(min(size, lines.MostRecord))
 	}
+	s.Expect = decodeExpect(n.Get("expect"), s.Time.Zone)
 	if s.Links == "" {
 		s.Links = "near"
 	}
@@ -135,4 +137,18 @@ func (s Source) Formats() []string {
 		}
 	}
 	return out
+}
+
+// decodeExpect reads what is normal for a source. Where its zone is a value of the host, during is taken in UTC.
+func decodeExpect(n *yamldoc.Node, zone string) (e expect.Expectation) {
+	if n == nil {
+		return e
+	}
+	e.Every, e.Per = n.Get("every").Duration(0), n.Get("per").Text()
+	e.During, _ = expect.ParseHours(n.Get("during").Text())
+	e.AtLeast, _ = hourly(n.Get("at-least").Text())
+	if z, err := time.LoadLocation(zone); err == nil {
+		e.Zone = z
+	}
+	return e
 }

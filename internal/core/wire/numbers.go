@@ -42,6 +42,9 @@ type Numbers struct {
 	// Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
 	Oldest int64 `json:"oldest,omitempty"`
 	// Unix nanoseconds, when the last record was read
+	// milliseconds by which the time of the latest record is ahead of when it was read, where the file was read as it
+	// grew; 0 for not known
+	TimeOffset int64                     `json:"timeOffset,omitempty"`
 	LastRecord int64                     `json:"lastRecord,omitempty"`
 	Deliveries map[string]DeliveryCounts `json:"deliveries,omitempty"` // by destination
 }
@@ -122,6 +125,13 @@ var Counters = []Counter{
 	{"unread", "synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
 	{"firstRead", "synaxis.source.first_read", "By", Gauge, func(n *Numbers) *int64 { return &n.FirstRead }},
 	{"oldest", "synaxis.source.oldest_waiting", "ns", Gauge, func(n *Numbers) *int64 { return &n.Oldest }},
+	{
+		"timeOffset",
+		"synaxis.source.time_offset",
+		"ms",
+		Gauge,
+		func(n *Numbers) *int64 { return &n.TimeOffset },
+	},
 	{"lastRecord", "synaxis.source.last_record", "ns", Latest, func(n *Numbers) *int64 { return &n.LastRecord }},
 }
 

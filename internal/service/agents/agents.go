@@ -112,6 +112,7 @@ func (a *Agents) Run(ctx context.Context) {
 				a.away(uid)
 			}
 			a.p.Hosts.Pass()
+			a.p.Hosts.FlushTurns(ctx)
 			a.p.Reports.FlushDue(ctx)
 		}
 	}

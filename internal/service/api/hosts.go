@@ -68,6 +68,13 @@ func (a *API) assignedSources(ctx context.Context, v hosts.View) ([]string, erro
 // sources are what a host should run, and what it reports beyond that.
 func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 	now := a.Now()
+	kept := a.Hosts.Health(v.Name)
+	state := func(name string) contract.Verdict {
+		if s, ok := kept.By[name]; ok {
+			return verdict(s)
+		}
+		return verdict(v.SourceVerdict(name, now))
+	}
 	out := []contract.HostSource{}
 	for _, name := range assigned {
 		out = append(
@@ -75,7 +82,7 @@ func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 			contract.HostSource{
 				Name:     name,
 				Assigned: true,
-				Verdict:  verdict(v.SourceVerdict(name, now)),
+				Verdict:  state(name),
 				Numbers:  numbers(v.Numbers[name]),
 				Notes:    notes(v.Numbers[name]),
 			},
@@ -87,7 +94,7 @@ func (a *API) sources(v hosts.View, assigned []string) []contract.HostSource {
 				out,
 				contract.HostSource{
 					Name:    s,
-					Verdict: verdict(v.SourceVerdict(s, now)),
+					Verdict: state(s),
 					Numbers: numbers(v.Numbers[s]),
 					Notes:   notes(v.Numbers[s]),
 				},
@@ -107,7 +114,10 @@ func pinned(v *hosts.View) *int {
 }
 
 func (a *API) summary(v *hosts.View, now time.Time) contract.HostSummary {
-	j, _ := v.Judge(now)
+	j := a.Hosts.Health(v.Name)
+	if !v.RetiredAt.IsZero() || j.Host.State == "" {
+		j, _ = v.Judge(now)
+	}
 	out := contract.HostSummary{
 		Name:         v.Name,
 		Labels:       v.Labels,

@@ -73,7 +73,7 @@ func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 	if o.Desired, err = desired.New(ctx, st, o.Inventory, o.Secrets, o.Revisions, w.Log); err != nil {
 		return nil, err
 	}
-	o.Hosts = hosts.New(st, o.Inventory, o.Reports, o.Links, o.Desired, w.Now)
+	o.Hosts = hosts.New(st, o.Inventory, o.Reports, o.Links, o.Desired, o.Revisions, w.Log, w.Now)
 	o.Changes = changes.New(st, o.Revisions, o.Desired, o.Hosts, w.Now, w.Note)
 	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, o.Revisions, o.Reports, w.Log,
 		w.Now,

@@ -5,9 +5,12 @@ package hosts
 
 import (
 	"container/heap"
+	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"synaxis/internal/core/check"
@@ -18,6 +21,7 @@ import (
 	"synaxis/internal/service/inventory"
 	"synaxis/internal/service/links"
 	"synaxis/internal/service/reports"
+	"synaxis/internal/service/revisions"
 	"synaxis/internal/service/store"
 )
 
@@ -27,6 +31,8 @@ type View struct {
 	*reports.Said
 	Connected bool
 	Restarted time.Time // when the service itself began
+	rules     *rules    // what definitions say of its health
+	hour      func(source string) (records int64, full bool)
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
 }
@@ -67,7 +73,7 @@ func (v *View) Verdict(now time.Time) health.Verdict {
 		health.Host{Joined: v.UID != "", Connected: v.Connected, LastSeen: v.LastSeen, ConfigState: state,
 			ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running,
 			LeftOut:   v.Assigned.LeftOut,
-			Restarted: v.Restarted, Retired: v.RetiredAt, Emptied: v.Emptied,
+			Restarted: v.Restarted, Retired: v.RetiredAt, Emptied: v.Emptied, Skew: v.skew(), Away: v.rules.away(v),
 			Agent: v.Components["agent/state"].Complaint()},
 		now,
 	)
@@ -95,7 +101,32 @@ func (v *View) source(name string, host health.Verdict, now time.Time) health.Ve
 			s.Answer = d.Reason
 		}
 	}
+	v.expect(&s, name, n)
 	return health.EvaluateSource(s, now)
+}
+
+// skew is by how much the clock of the host is ahead, as far as it is known.
+func (v *View) skew() time.Duration {
+	_, skew := v.Told()
+	return skew
+}
+
+// expect adds what is expected of a source, and what is known of its times.
+func (v *View) expect(s *health.Source, name string, n wire.Numbers) {
+	told, skew := v.Told()
+	s.Told, s.Began = told, s.Agent.Since
+	if n.LastRecord > 0 {
+		s.Last = time.Unix(0, n.LastRecord).Add(-skew)
+	}
+	s.Offset, s.Offsets = v.Offset(name)
+	of := v.rules.source(name)
+	if of == nil {
+		return
+	}
+	s.Expect, s.Zone = of.Expect, of.Time.Zone
+	if s.Expect.AtLeast > 0 && v.hour != nil {
+		s.Hour, s.HourFull = v.hour(name)
+	}
 }
 
 // Sources are the sources that the host reports.
@@ -112,7 +143,9 @@ func (v *View) Sources() []string {
 
 // Judgement is the health of a host with that of its sources, and what its sources have counted.
 type Judgement struct {
+	Host               health.Verdict // of the host alone
 	Worst              health.Verdict
+	By                 map[string]health.Verdict // of each source
 	Sources            map[health.State]int
 	Read, Acknowledged int64
 	LastRecord         int64 // Unix nanoseconds
@@ -127,15 +160,11 @@ func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
 	}
 	host := v.Verdict(now)
 	sooner(host.Until)
-	j.Worst, j.Sources = host, map[health.State]int{}
-	worst := ""
+	j.Host, j.By = host, map[string]health.Verdict{}
 	for _, name := range v.Sources() {
 		s := v.source(name, host, now)
 		sooner(s.Until)
-		j.Sources[s.State]++
-		if s.State != health.Waiting && health.Worse(s.State, j.Worst.State) {
-			j.Worst, worst = s, name
-		}
+		j.By[name] = s
 		n := v.Numbers[name]
 		j.Read += n.Read
 		j.LastRecord = max(j.LastRecord, n.LastRecord)
@@ -147,31 +176,51 @@ func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
 			sooner(now.Add(reports.SampleEvery)) // the window moves on
 		}
 	}
+	j.roll()
+	return j, until
+}
+
+// roll counts the states of the sources, and finds what should be looked at first.
+func (j *Judgement) roll() {
+	j.Worst, j.Sources = j.Host, map[health.State]int{}
+	worst := ""
+	for _, name := range slices.Sorted(maps.Keys(j.By)) {
+		s := j.By[name]
+		j.Sources[s.State]++
+		if s.State != health.Waiting && health.Worse(s.State, j.Worst.State) {
+			j.Worst, worst = s, name
+		}
+	}
 	if worst != "" {
 		j.Worst.Reason = "source " + worst + ": " + j.Worst.Reason
 	}
-	return j, until
 }
 
 // kept is the health of one host as it was judged last.
 type kept struct {
 	Judgement
 	until time.Time
+	falls map[string][]time.Time // when each source, or the host as "", turned worse, the last two times
 }
 
 // Hosts is all hosts. It is safe for concurrent use.
 type Hosts struct {
+	store     *store.Store
 	inventory *inventory.Inventory
 	reports   *reports.Reports
 	links     *links.Links
 	desired   *desired.Desired
+	revisions *revisions.Revisions
+	log       *slog.Logger
+	rules     atomic.Pointer[rules]
 	now       func() time.Time
 	restarted time.Time
 
 	mu     sync.Mutex
 	health map[string]kept // of hosts that are not retired
 	due    dueHeap
-	judged int64 // how many were judged, ever
+	turns  []store.Turn // that are to be written
+	judged int64        // how many were judged, ever
 }
 
 // New judges all hosts, and from then on those that the store says have changed.
@@ -181,9 +230,14 @@ func New(
 	rep *reports.Reports,
 	l *links.Links,
 	des *desired.Desired,
+	rev *revisions.Revisions,
+	log *slog.Logger,
 	now func() time.Time,
 ) *Hosts {
 	h := &Hosts{
+		store:     st,
+		revisions: rev,
+		log:       log,
 		inventory: inv,
 		reports:   rep,
 		links:     l,
@@ -192,6 +246,8 @@ func New(
 		restarted: now(),
 		health:    map[string]kept{},
 	}
+	h.rules.Store(&rules{})
+	h.read()
 	for _, row := range inv.All(false) {
 		h.Touch(row.Name)
 	}
@@ -228,8 +284,12 @@ func (h *Hosts) Touch(name string) {
 		delete(h.health, name)
 	default:
 		h.judged++
-		j, until := v.Judge(h.now())
-		h.health[name] = kept{j, until}
+		now := h.now()
+		j, until := v.Judge(now)
+		next := kept{Judgement: j, until: until}
+		h.settle(name, h.health[name], &next, now)
+		until = next.until
+		h.health[name] = next
 		if !until.IsZero() {
 			heap.Push(&h.due, due{until, name})
 		}
@@ -243,6 +303,11 @@ func (h *Hosts) Touch(name string) {
 // Pass judges the hosts whose health time alone may have changed.
 func (h *Hosts) Pass() {
 	now := h.now()
+	if h.read() {
+		for _, row := range h.inventory.All(false) {
+			h.Touch(row.Name)
+		}
+	}
 	for {
 		h.mu.Lock()
 		name := ""
@@ -284,7 +349,8 @@ func (h *Hosts) Get(name string) (View, bool) {
 }
 
 func (h *Hosts) view(row store.Host) View {
-	v := View{Host: row, Said: h.reports.Of(row.Name), Restarted: h.restarted}
+	v := View{Host: row, Said: h.reports.Of(row.Name), Restarted: h.restarted, rules: h.rules.Load(),
+		hour: func(source string) (int64, bool) { return h.reports.Hour(row.Name, source) }}
 	v.Assigned, v.Pending = h.desired.Of(row.Name)
 	v.Connected = row.UID != "" && row.RetiredAt.IsZero() && h.links.Connected(row.UID)
 	return v

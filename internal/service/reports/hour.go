@@ -14,6 +14,7 @@ const pastHour = 12
 type row struct {
 	bucket int64
 	sums   rollout.Sums
+	read   map[string]int64 // by source
 }
 
 // sums are those of a source.
@@ -84,8 +85,8 @@ func (r *Reports) TakeProcess(host string, p wire.Process, at time.Time) {
 }
 
 // passed keeps what was counted in five minutes.
-func (e *entry) passed(bucket int64, counted rollout.Sums) {
-	x := row{bucket, counted}
+func (e *entry) passed(bucket int64, counted rollout.Sums, read map[string]int64) {
+	x := row{bucket, counted, read}
 	if e.first == 0 || bucket < e.first {
 		e.first = bucket
 	}
@@ -120,4 +121,40 @@ func (r *Reports) Past(host string) (p rollout.Past) {
 		p.Span = min(time.Hour, now.Sub(time.Unix(first, 0)))
 	}
 	return p
+}
+
+// Hour is how many records of a source a host read in the hour before now; full is false where it is not known of all
+// of it.
+func (r *Reports) Hour(host, source string) (records int64, full bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	e := r.hosts[host]
+	if e == nil {
+		return 0, false
+	}
+	now := r.now()
+	for _, x := range e.hour {
+		if now.Unix()-x.bucket <= int64(time.Hour/time.Second) {
+			records += x.read[source]
+		}
+	}
+	first := e.first
+	if e.bucket != 0 {
+		records += max(0, e.said.Numbers[source].Read-e.base[source].Read)
+		if first == 0 {
+			first = e.began
+		}
+	}
+	return records, first != 0 && now.Sub(time.Unix(first, 0)) >= time.Hour
+}
+
+// reads are the records of each source.
+func reads(of map[string]wire.Numbers) map[string]int64 {
+	out := map[string]int64{}
+	for source, n := range of {
+		if n.Read > 0 {
+			out[source] = n.Read
+		}
+	}
+	return out
 }

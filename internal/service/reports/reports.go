@@ -72,6 +72,8 @@ type Said struct {
 	// records that each acknowledged in a second, between the last two reports
 	Rates  map[string]float64
 	booked time.Time
+	told   time.Time          // when that came, by our own clock
+	skew   time.Duration      // by which its clock is ahead
 	recent map[string]*window // by source
 	facts  inventory.Facts
 	used   usage
@@ -84,6 +86,14 @@ func (s *Said) Facts() inventory.Facts { return s.facts }
 func (s *Said) Recent(source string, now time.Time) (recent, latest health.Recent) {
 	return s.recent[source].counts(now), s.recent[source].latest(now)
 }
+
+// Offset is by how much the times of a source's records are ahead of when they were written, and how many reports agree.
+func (s *Said) Offset(source string) (offset time.Duration, reports int) {
+	return s.recent[source].offset()
+}
+
+// Told is when the host's numbers came last, by our own clock; zero for never. Skew is by how much its clock is ahead.
+func (s *Said) Told() (at time.Time, skew time.Duration) { return s.told, s.skew }
 
 // nothing is what a host said that has said nothing.
 var nothing = &Said{}
@@ -157,11 +167,12 @@ func New(
 		return nil, err
 	}
 	for _, c := range recent {
-		bytes, total := map[string]wire.Numbers{}, rollout.Sums{}
+		bytes, total, read := map[string]wire.Numbers{}, rollout.Sums{}, map[string]int64{}
 		for k, v := range c.Sums {
 			switch k.Number {
 			case series.Read:
 				total.Read += v
+				read[k.Source] = v
 			case series.Unparsed:
 				total.Unparsed += v
 			case series.NoZone:
@@ -175,7 +186,7 @@ func New(
 			}
 		}
 		r.entry(c.Host).learn(bytes)
-		r.entry(c.Host).passed(c.Start, total)
+		r.entry(c.Host).passed(c.Start, total, read)
 	}
 	return r, nil
 }
@@ -372,7 +383,7 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
 			if e.bucket != 0 {
 				e.learn(deltas(e.base, s.Numbers))
-				e.passed(e.bucket, s.total(e.base, e.used))
+				e.passed(e.bucket, s.total(e.base, e.used), reads(deltas(e.base, s.Numbers)))
 			} else {
 				e.began = now.Unix()
 			}
@@ -382,6 +393,7 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 		before := s.Numbers
 		e.counted, e.dirty = true, e.dirty || !same
 		s.book(numbers, at)
+		s.told, s.skew = now, at.Sub(now)
 		all, recent := map[string]wire.Numbers{}, map[string]*window{}
 		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
 			if len(numbers)+len(all) < maxSources {

@@ -12,6 +12,7 @@ import (
 type sample struct {
 	at     time.Time
 	counts health.Recent
+	offset time.Duration // of the times of records; 0 for not known
 }
 
 // window are the samples of a source within health.Window, oldest first, and the one before them.
@@ -23,7 +24,8 @@ const SampleEvery = 10 * time.Second
 // add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since
 // it is read.
 func (w *window) add(n wire.Numbers, now time.Time) *window {
-	s := sample{now, health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone}}
+	s := sample{at: now, counts: health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone},
+		offset: time.Duration(n.TimeOffset) * time.Millisecond}
 	for _, d := range n.Deliveries {
 		s.counts.Refused += d.Refused
 	}
@@ -110,4 +112,29 @@ func deltas(from, to map[string]wire.Numbers) map[string]wire.Numbers {
 		}
 	}
 	return out
+}
+
+// agreeing is by how much offsets may differ that are taken as one.
+const agreeing = 3 * time.Minute
+
+// offset is by how much the times of records are ahead of when they were written, and how many of the latest reports
+// in which something was read agree on it.
+func (w *window) offset() (offset time.Duration, reports int) {
+	if w == nil {
+		return 0, 0
+	}
+	for i := len(w.samples) - 1; i > 0; i-- {
+		x := w.samples[i]
+		if x.offset == 0 || x.counts.Read == w.samples[i-1].counts.Read {
+			continue
+		}
+		if reports == 0 {
+			offset = x.offset
+		}
+		if (x.offset - offset).Abs() > agreeing {
+			break
+		}
+		reports++
+	}
+	return offset, reports
 }

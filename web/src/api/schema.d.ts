@@ -1984,6 +1984,11 @@ export interface components {
             masked: number;
             /** Format: int64 */
             blank: number;
+            /**
+             * Format: int64
+             * @description Milliseconds by which the time of the latest record is ahead of when it was written; 0 for not known
+             */
+            timeOffset: number;
             /** Format: int64 */
             refused: number;
             /**
