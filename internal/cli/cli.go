@@ -158,7 +158,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 	)
 	root.AddCommand(
 		a.loginCmd(),
-		a.statusCmd(),
+		a.statusCmd(), a.whyCmd(), a.waitCmd(),
 		a.joinTokenCmd(),
 		a.hostCmd(),
 		a.checkCmd(),

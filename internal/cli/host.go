@@ -38,19 +38,6 @@ func counts(c contract.Counts) string {
 	return strings.Join(parts, ", ")
 }
 
-func (a *app) statusCmd() *cobra.Command {
-	return &cobra.Command{
-		Use: "status", Short: "What is in force, what waits, what is wrong", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(
-				a,
-				func(c *contract.Client) (*http.Response, error) { return c.GetStatus(cmd.Context()) },
-				func(s contract.Status) { a.status(s) },
-			)
-		},
-	}
-}
-
 func revisionName(n int) string {
 	if n == 0 {
 		return "none"
@@ -119,23 +106,16 @@ func (a *app) status(s contract.Status) {
 		a.printf("\nNo host has joined yet: synaxis join-token create\n")
 		return
 	}
-	if len(s.Attention) == 0 {
-		a.printf("\nNothing is wrong.\n")
-		return
-	}
-	a.printf("\nWrong now:\n")
-	for _, w := range s.Attention {
-		name := w.Host
-		if w.Source != nil {
-			name += " / " + *w.Source
+	if v := s.Volume; v != nil {
+		usual := "a day is not known yet"
+		if v.Usual > 0 {
+			usual = "usually " + size(v.Usual)
 		}
-		a.wrapped(fmt.Sprintf("  %-11s ", stateMark(w.Verdict.State)), name+": "+str(w.Verdict.Reason))
-		if w.Verdict.Todo != nil {
-			a.wrapped("              → ", *w.Verdict.Todo)
-		}
+		a.facts("last 24 h", fmt.Sprintf("%s read; %s", size(v.Day), usual))
 	}
-	if s.AttentionMore > 0 {
-		a.printf("  and %d more: synaxis host list\n", s.AttentionMore)
+	a.causes(s.Causes)
+	if s.MoreCauses > 0 {
+		a.printf("  and %s: synaxis why\n", plural(s.MoreCauses, "more cause", "more causes"))
 	}
 }
 

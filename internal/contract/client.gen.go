@@ -115,6 +115,11 @@ type ClientInterface interface {
 	// Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 	GetDefinition(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCauses What is wrong, by cause, with the hosts behind each
+	//
+	// Corresponds with GET /causes (the `ListCauses` operationId).
+	ListCauses(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCoverage Every source against every guard, and where nothing is masked
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
@@ -808,6 +813,21 @@ func (c *Client) ExportCatalogue(ctx context.Context, params *ExportCataloguePar
 // Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 func (c *Client) GetDefinition(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDefinitionRequest(c.Server, kind, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCauses What is wrong, by cause, with the hosts behind each
+//
+// Corresponds with GET /causes (the `ListCauses` operationId).
+func (c *Client) ListCauses(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCausesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2820,6 +2840,84 @@ func NewGetDefinitionRequest(server string, kind Kind, name DefinitionName, para
 		if params.Revision != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", *params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCausesRequest constructs an http.Request for the ListCauses method
+func NewListCausesRequest(server string, params *ListCausesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/causes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Destination != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "destination", *params.Destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6250,6 +6348,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /catalogue/{kind}/{name} (the `GetDefinition` operationId).
 	GetDefinitionWithResponse(ctx context.Context, kind Kind, name DefinitionName, params *GetDefinitionParams, reqEditors ...RequestEditorFn) (*GetDefinitionResponse, error)
 
+	// ListCausesWithResponse What is wrong, by cause, with the hosts behind each
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /causes (the `ListCauses` operationId).
+	ListCausesWithResponse(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*ListCausesResponse, error)
+
 	// GetCoverageWithResponse Every source against every guard, and where nothing is masked
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7206,6 +7311,54 @@ func (r GetDefinitionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCausesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CauseList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCausesResponse) GetJSON200() *CauseList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCausesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCausesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCausesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCausesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCausesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10835,6 +10988,19 @@ func (c *ClientWithResponses) GetDefinitionWithResponse(ctx context.Context, kin
 	return ParseGetDefinitionResponse(rsp)
 }
 
+// ListCausesWithResponse What is wrong, by cause, with the hosts behind each
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /causes (the `ListCauses` operationId).
+func (c *ClientWithResponses) ListCausesWithResponse(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*ListCausesResponse, error) {
+	rsp, err := c.ListCauses(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCausesResponse(rsp)
+}
+
 // GetCoverageWithResponse Every source against every guard, and where nothing is masked
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12322,6 +12488,39 @@ func ParseGetDefinitionResponse(rsp *http.Response) (*GetDefinitionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Definition
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCausesResponse parses an HTTP response from a ListCausesWithResponse call
+func ParseListCausesResponse(rsp *http.Response) (*ListCausesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCausesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CauseList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

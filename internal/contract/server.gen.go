@@ -21,6 +21,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for CauseKind.
+const (
+	CauseKindDestination CauseKind = "destination"
+	CauseKindHost        CauseKind = "host"
+	CauseKindSource      CauseKind = "source"
+)
+
+// Valid indicates whether the value is a known member of the CauseKind enum.
+func (e CauseKind) Valid() bool {
+	switch e {
+	case CauseKindDestination:
+		return true
+	case CauseKindHost:
+		return true
+	case CauseKindSource:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DefinitionChangeWhat.
 const (
 	DefinitionChangeWhatAdded    DefinitionChangeWhat = "added"
@@ -483,13 +504,6 @@ type Approval struct {
 	Name   string             `json:"name"`
 }
 
-// Attention defines model for Attention.
-type Attention struct {
-	Host    string  `json:"host"`
-	Source  *string `json:"source,omitempty"`
-	Verdict Verdict `json:"verdict"`
-}
-
 // AuditEntry defines model for AuditEntry.
 type AuditEntry struct {
 	Action string    `json:"action"`
@@ -562,6 +576,45 @@ type CarveField struct {
 type CarvedField struct {
 	Template string `json:"template"`
 	Type     string `json:"type"`
+}
+
+// Cause What is wrong, once for all hosts and sources that have it
+type Cause struct {
+	Code string `json:"code"`
+
+	// FullIn seconds until a buffer is full
+	FullIn *int64 `json:"fullIn,omitempty"`
+	Hosts  int    `json:"hosts"`
+
+	// Id the same for the same cause
+	Id   string    `json:"id"`
+	Kind CauseKind `json:"kind"`
+
+	// Name which; empty where hosts are several
+	Name string `json:"name"`
+
+	// Oldest when the oldest record was written that waits
+	Oldest *time.Time `json:"oldest,omitempty"`
+	Since  *time.Time `json:"since,omitempty"`
+	Sites  []string   `json:"sites"`
+
+	// Some names of the hosts, the first ones where they are many
+	Some    []string `json:"some"`
+	Sources []string `json:"sources"`
+	State   State    `json:"state"`
+	Todo    string   `json:"todo"`
+
+	// Where on which hosts it is
+	Where string `json:"where"`
+	Words string `json:"words"`
+}
+
+// CauseKind defines model for Cause.Kind.
+type CauseKind string
+
+// CauseList defines model for CauseList.
+type CauseList struct {
+	Items []Cause `json:"items"`
 }
 
 // CheckCode defines model for CheckCode.
@@ -1977,6 +2030,13 @@ type SilentHost struct {
 	Reason string `json:"reason"`
 }
 
+// SiteState defines model for SiteState.
+type SiteState struct {
+	Hosts   Counts `json:"hosts"`
+	Site    string `json:"site"`
+	Sources Counts `json:"sources"`
+}
+
 // SourceCoverage defines model for SourceCoverage.
 type SourceCoverage = workbench.Coverage
 
@@ -2008,12 +2068,14 @@ type State string
 
 // Status defines model for Status.
 type Status struct {
-	Attention     []Attention    `json:"attention"`
-	AttentionMore int            `json:"attentionMore"`
-	Behind        int            `json:"behind"`
-	Drafts        []DraftSummary `json:"drafts"`
-	Hosts         Counts         `json:"hosts"`
-	InForce       int            `json:"inForce"`
+	Behind int `json:"behind"`
+
+	// Causes what is wrong, twelve causes at most
+	Causes     []Cause        `json:"causes"`
+	Drafts     []DraftSummary `json:"drafts"`
+	Hosts      Counts         `json:"hosts"`
+	InForce    int            `json:"inForce"`
+	MoreCauses int            `json:"moreCauses"`
 
 	// Newcomers agents that carry the identity of another host, or ask for its name, and wait for approval
 	Newcomers        int      `json:"newcomers"`
@@ -2023,11 +2085,15 @@ type Status struct {
 	// RolledOut the published revision was rolled out to its end once, though an earlier one may be in force again
 	RolledOut bool            `json:"rolledOut"`
 	Rollout   *RolloutSummary `json:"rollout,omitempty"`
-	Sources   Counts          `json:"sources"`
+
+	// Sites by the label site, those with trouble first
+	Sites   []SiteState `json:"sites"`
+	Sources Counts      `json:"sources"`
 
 	// Trouble Why the service itself cannot keep its records now
 	Trouble *ServiceTrouble `json:"trouble,omitempty"`
 	Version string          `json:"version"`
+	Volume  *Volume         `json:"volume,omitempty"`
 }
 
 // StepEffect defines model for StepEffect.
@@ -2288,6 +2354,15 @@ type Verdict struct {
 	Until  *time.Time `json:"until,omitempty"`
 }
 
+// Volume defines model for Volume.
+type Volume struct {
+	// Day bytes that were read in the last 24 hours
+	Day int64 `json:"day"`
+
+	// Usual what a day came to on average in the week before; 0 for not known
+	Usual int64 `json:"usual"`
+}
+
 // WavePreview defines model for WavePreview.
 type WavePreview struct {
 	Approve *bool `json:"approve,omitempty"`
@@ -2374,6 +2449,13 @@ type ExportCatalogueParams struct {
 type GetDefinitionParams struct {
 	// Revision a revision; default the newest
 	Revision *int `form:"revision,omitempty" json:"revision,omitempty"`
+}
+
+// ListCausesParams defines parameters for ListCauses.
+type ListCausesParams struct {
+	Host        *string `form:"host,omitempty" json:"host,omitempty"`
+	Source      *string `form:"source,omitempty" json:"source,omitempty"`
+	Destination *string `form:"destination,omitempty" json:"destination,omitempty"`
 }
 
 // GetCoverageParams defines parameters for GetCoverage.
@@ -2606,6 +2688,9 @@ type ServerInterface interface {
 	// GetDefinition One definition with its text
 	// (GET /catalogue/{kind}/{name})
 	GetDefinition(c *gin.Context, kind Kind, name DefinitionName, params GetDefinitionParams)
+	// ListCauses What is wrong, by cause, with the hosts behind each
+	// (GET /causes)
+	ListCauses(c *gin.Context, params ListCausesParams)
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(c *gin.Context, params GetCoverageParams)
@@ -3049,6 +3134,49 @@ func (siw *ServerInterfaceWrapper) GetDefinition(c *gin.Context) {
 	}
 
 	siw.Handler.GetDefinition(c, kind, name, params)
+}
+
+// ListCauses operation middleware
+func (siw *ServerInterfaceWrapper) ListCauses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCausesParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "destination" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "destination", c.Request.URL.Query(), &params.Destination, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCauses(c, params)
 }
 
 // GetCoverage operation middleware
@@ -5074,6 +5202,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
 	router.GET(options.BaseURL+"/books", wrapper.GetBooks)
+	router.GET(options.BaseURL+"/causes", wrapper.ListCauses)
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
@@ -5302,6 +5431,45 @@ type GetDefinitiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDefinitiondefaultApplicationProblemPlusJSONResponse) VisitGetDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCausesRequestObject struct {
+	Params ListCausesParams
+}
+
+type ListCausesResponseObject interface {
+	VisitListCausesResponse(w http.ResponseWriter) error
+}
+
+type ListCauses200JSONResponse CauseList
+
+func (response ListCauses200JSONResponse) VisitListCausesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCausesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCausesdefaultApplicationProblemPlusJSONResponse) VisitListCausesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8251,6 +8419,9 @@ type StrictServerInterface interface {
 	// GetDefinition One definition with its text
 	// (GET /catalogue/{kind}/{name})
 	GetDefinition(ctx context.Context, request GetDefinitionRequestObject) (GetDefinitionResponseObject, error)
+	// ListCauses What is wrong, by cause, with the hosts behind each
+	// (GET /causes)
+	ListCauses(ctx context.Context, request ListCausesRequestObject) (ListCausesResponseObject, error)
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
@@ -8660,6 +8831,32 @@ func (sh *strictHandler) GetDefinition(ctx *gin.Context, kind Kind, name Definit
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetDefinitionResponseObject); ok {
 		if err := validResponse.VisitGetDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCauses operation middleware
+func (sh *strictHandler) ListCauses(ctx *gin.Context, params ListCausesParams) {
+	var request ListCausesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCauses(ctx, request.(ListCausesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCauses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCausesResponseObject); ok {
+		if err := validResponse.VisitListCausesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -132,7 +132,7 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 		return Verdict{
 			State: Waiting,
 			Code:  AwayAsUsual,
-			Reason: fmt.Sprintf("away, as it may be; last seen %s, and up to %s are normal for it", ago(now, h.LastSeen),
+			Reason: fmt.Sprintf("away since %s, as it may be: up to %s are normal for it", clock(h.LastSeen),
 				spell(h.Away)),
 			Since: h.LastSeen,
 			Until: h.LastSeen.Add(h.Away),
@@ -141,7 +141,7 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 		return Verdict{
 			State:  Offline,
 			Code:   AgentAway,
-			Reason: "the agent is not connected; last seen " + ago(now, h.LastSeen),
+			Reason: "the agent is not connected; it was seen last at " + clock(h.LastSeen),
 			Todo:   "look whether the host is up and reaches the service; it keeps collecting and catches up by itself",
 			Since:  h.LastSeen,
 		}
@@ -273,11 +273,8 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	r := s.Recent
 	switch {
 	case r.Refused > 0:
-		reason := fmt.Sprintf(
-			"in the last %d minutes a destination refused %d records for good; they are kept on the host",
-			int(Window.Minutes()),
-			r.Refused,
-		)
+		reason := fmt.Sprintf("in the last %d minutes a destination refused %s for good; they are kept on the host",
+			int(Window.Minutes()), count(int(r.Refused), "record"))
 		if s.Answer != "" {
 			reason += "; it answered: " + s.Answer
 		}
@@ -331,7 +328,7 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 			return v
 		}
 	}
-	if v := silence(s); v.Code != "" {
+	if v := Silence(s); v.Code != "" {
 		return v
 	}
 	switch {
@@ -383,4 +380,12 @@ func ago(now, t time.Time) string {
 		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+// clock writes a moment, in UTC.
+func clock(t time.Time) string {
+	if t.IsZero() {
+		return "no time that is known"
+	}
+	return t.UTC().Format("2006-01-02 15:04:05 UTC")
 }

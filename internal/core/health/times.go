@@ -79,9 +79,9 @@ func looksLike(off time.Duration, zone string, now time.Time) string {
 		int(real.Abs().Minutes())%60, said)
 }
 
-// silence tells whether records are due by the expectation of the source, as of when its numbers came last: what came
+// Silence tells whether records are due by the expectation of the source, as of when its numbers came last: what came
 // since is not known.
-func silence(s Source) Verdict {
+func Silence(s Source) Verdict {
 	e := s.Expect
 	if e.Per == "source" || s.Told.IsZero() {
 		return Verdict{}
@@ -135,7 +135,7 @@ func during(s Source) string {
 func spell(d time.Duration) string {
 	h, m, sec := int(d.Hours()), int(d.Minutes())%60, int(d.Seconds())%60
 	switch {
-	case h >= 48 && m == 0 && h%24 == 0:
+	case h >= 48:
 		return fmt.Sprintf("%d days", h/24)
 	case h > 0 && m > 0:
 		return fmt.Sprintf("%d h %d min", h, m)

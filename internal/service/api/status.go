@@ -1,17 +1,26 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"slices"
+	"strings"
+	"time"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/rollout"
+	"synaxis/internal/core/series"
+	past "synaxis/internal/service/numbers"
 	"synaxis/internal/version"
 )
 
-// maxAttention bounds the list of what is wrong.
-const maxAttention = 50
+// mostCauses bounds what is told to be wrong, fewHosts and manyHosts the hosts that are named with it.
+const (
+	mostCauses = 12
+	fewHosts   = 5
+	manyHosts  = 1000
+)
 
 // GetStatus tells what is in force, what waits and what is wrong.
 func (a *API) GetStatus(
@@ -36,7 +45,7 @@ func (a *API) GetStatus(
 		),
 		Drafts:           []contract.DraftSummary{},
 		PendingInventory: []string{},
-		Attention:        []contract.Attention{},
+		Causes:           []contract.Cause{},
 	}
 	for _, d := range drafts {
 		sum, err := a.draftSummary(ctx, d)
@@ -60,12 +69,19 @@ func (a *API) GetStatus(
 			Since: t.Since.UTC(),
 		}
 	}
-	var wrong []contract.Attention
+	sites := map[string]*contract.SiteState{}
 	for _, v := range a.Hosts.All() {
 		kept := a.Hosts.Health(v.Name)
+		site := sites[v.Labels["site"]]
+		if site == nil {
+			site = &contract.SiteState{Site: v.Labels["site"]}
+			sites[site.Site] = site
+		}
 		count(&out.Hosts, kept.Worst.State, 1)
+		count(&site.Hosts, kept.Worst.State, 1)
 		for state, n := range kept.Sources {
 			count(&out.Sources, state, n)
+			count(&site.Sources, state, n)
 		}
 		if v.Pending != "" {
 			out.PendingInventory = append(out.PendingInventory, v.Name)
@@ -73,31 +89,85 @@ func (a *API) GetStatus(
 		if v.Assigned.Revision < out.Published {
 			out.Behind++
 		}
-		if health.Rank(kept.Worst.State) < health.Rank(health.Degraded) {
-			continue // nothing of it is wrong
-		}
-		if h := v.Verdict(now); h.State == health.Failing || h.State == health.Degraded || h.State == health.Offline {
-			wrong = append(wrong, contract.Attention{Host: v.Name, Verdict: verdict(h)})
-		}
-		for _, name := range v.Sources() {
-			if s := v.SourceVerdict(name, now); s.State == health.Failing || s.State == health.Degraded {
-				wrong = append(wrong, contract.Attention{Host: v.Name, Source: &name, Verdict: verdict(s)})
-			}
-		}
 	}
-	slices.SortStableFunc(wrong, func(x, y contract.Attention) int {
-		switch {
-		case health.Worse(health.State(x.Verdict.State), health.State(y.Verdict.State)):
-			return -1
-		case health.Worse(health.State(y.Verdict.State), health.State(x.Verdict.State)):
-			return 1
-		}
-		return 0
+	out.Sites = siteList(sites)
+	causes := health.Group(a.Hosts.Troubles())
+	out.MoreCauses = max(0, len(causes)-mostCauses)
+	for _, c := range causes[:min(mostCauses, len(causes))] {
+		out.Causes = append(out.Causes, cause(c, now, fewHosts))
+	}
+	out.Volume, err = a.volume(ctx, now)
+	return out, err
+}
+
+// siteList are the sites, those with trouble first; none where hosts have no such label.
+func siteList(by map[string]*contract.SiteState) []contract.SiteState {
+	out := []contract.SiteState{}
+	if len(by) == 1 && by[""] != nil {
+		return out
+	}
+	for _, s := range by {
+		out = append(out, *s)
+	}
+	trouble := func(c contract.Counts) int { return 1000*c.Failing + 100*c.Offline + c.Degraded }
+	slices.SortFunc(out, func(x, y contract.SiteState) int {
+		return cmp.Or(cmp.Compare(trouble(y.Hosts), trouble(x.Hosts)), strings.Compare(x.Site, y.Site))
 	})
-	if len(wrong) > maxAttention {
-		out.AttentionMore = len(wrong) - maxAttention
-		wrong = wrong[:maxAttention]
+	return out
+}
+
+// volume is what was read in the last day, against the week before.
+func (a *API) volume(ctx context.Context, now time.Time) (*contract.Volume, error) {
+	const day = 24 * time.Hour
+	got, err := a.Numbers.Ask(ctx, past.Question{From: now.Add(-8 * day), To: now, Step: time.Hour,
+		Numbers: []string{series.Bytes}})
+	if err != nil || len(got.Lines) == 0 {
+		return nil, err
 	}
-	out.Attention = append(out.Attention, wrong...)
+	l := got.Lines[0]
+	out := &contract.Volume{}
+	heard, before := 0, int64(0)
+	for i, v := range l.Points {
+		switch {
+		case i >= len(l.Points)-24:
+			out.Day += v
+		case l.Heard[i]:
+			heard++
+			before += v
+		}
+	}
+	if heard >= 24 {
+		out.Usual = before * 24 / int64(heard)
+	}
+	return out, nil
+}
+
+// cause is a cause as the contract has it, with so many names of hosts at most.
+func cause(c health.Cause, now time.Time, most int) contract.Cause {
+	out := contract.Cause{Id: c.ID, State: contract.State(c.State), Code: string(c.Code),
+		Kind: contract.CauseKind(c.Kind), Name: c.Name, Words: c.Words(now), Where: c.Where(), Todo: c.Todo,
+		Since: optional(c.Since.UTC()), Oldest: optional(c.Oldest.UTC()), FullIn: optional(int64(c.FullIn / time.Second)),
+		Hosts: len(c.Hosts), Some: c.Hosts[:min(most, len(c.Hosts))], Sources: c.Sources, Sites: c.Sites}
+	for _, list := range []*[]string{&out.Some, &out.Sources, &out.Sites} {
+		if *list == nil {
+			*list = []string{}
+		}
+	}
+	return out
+}
+
+// ListCauses tells what is wrong, by cause.
+func (a *API) ListCauses(
+	_ context.Context, r contract.ListCausesRequestObject,
+) (contract.ListCausesResponseObject, error) {
+	out := contract.ListCauses200JSONResponse{Items: []contract.Cause{}}
+	host, source, destination := value(r.Params.Host), value(r.Params.Source), value(r.Params.Destination)
+	for _, c := range health.Group(a.Hosts.Troubles()) {
+		if host != "" && !slices.Contains(c.Hosts, host) || source != "" && !slices.Contains(c.Sources, source) ||
+			destination != "" && (c.Kind != "destination" || c.Name != destination) {
+			continue
+		}
+		out.Items = append(out.Items, cause(c, a.Now(), manyHosts))
+	}
 	return out, nil
 }

@@ -629,6 +629,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong, by cause, with the hosts behind each */
+        get: operations["listCauses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/numbers": {
         parameters: {
             query?: never;
@@ -1536,10 +1553,57 @@ export interface components {
             waiting: number;
             offline: number;
         };
-        Attention: {
-            host: string;
-            source?: string;
-            verdict: components["schemas"]["Verdict"];
+        /** @description What is wrong, once for all hosts and sources that have it */
+        Cause: {
+            /** @description the same for the same cause */
+            id: string;
+            state: components["schemas"]["State"];
+            code: string;
+            /** @enum {string} */
+            kind: "host" | "source" | "destination";
+            /** @description which; empty where hosts are several */
+            name: string;
+            words: string;
+            /** @description on which hosts it is */
+            where: string;
+            todo: string;
+            /** Format: date-time */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description when the oldest record was written that waits
+             */
+            oldest?: string;
+            /**
+             * Format: int64
+             * @description seconds until a buffer is full
+             */
+            fullIn?: number;
+            hosts: number;
+            /** @description names of the hosts, the first ones where they are many */
+            some: string[];
+            sources: string[];
+            sites: string[];
+        };
+        CauseList: {
+            items: components["schemas"]["Cause"][];
+        };
+        SiteState: {
+            site: string;
+            hosts: components["schemas"]["Counts"];
+            sources: components["schemas"]["Counts"];
+        };
+        Volume: {
+            /**
+             * Format: int64
+             * @description bytes that were read in the last 24 hours
+             */
+            day: number;
+            /**
+             * Format: int64
+             * @description what a day came to on average in the week before; 0 for not known
+             */
+            usual: number;
         };
         Status: {
             /** @description agents that carry the identity of another host, or ask for its name, and wait for approval */
@@ -1553,8 +1617,12 @@ export interface components {
             sources: components["schemas"]["Counts"];
             pendingInventory: string[];
             behind: number;
-            attention: components["schemas"]["Attention"][];
-            attentionMore: number;
+            /** @description what is wrong, twelve causes at most */
+            causes: components["schemas"]["Cause"][];
+            moreCauses: number;
+            /** @description by the label site, those with trouble first */
+            sites: components["schemas"]["SiteState"][];
+            volume?: components["schemas"]["Volume"];
             /** @description the published revision was rolled out to its end once, though an earlier one may be in force again */
             rolledOut: boolean;
             trouble?: components["schemas"]["ServiceTrouble"];
@@ -3951,6 +4019,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Books"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCauses: {
+        parameters: {
+            query?: {
+                host?: string;
+                source?: string;
+                destination?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,11 +2,12 @@
 import { computed } from 'vue'
 import { useStatus } from '../api/queries'
 import Answer from '../components/Answer.vue'
+import CauseList from '../components/CauseList.vue'
 import PageHead from '../components/PageHead.vue'
 import RolloutBar from '../components/RolloutBar.vue'
+import SiteStrip from '../components/SiteStrip.vue'
 import StateCounts from '../components/StateCounts.vue'
-import StateMark from '../components/StateMark.vue'
-import { ago, plural, sentence } from '../composables/format'
+import { ago, bytes, plural, sentence } from '../composables/format'
 
 const { data: s, isPending, error } = useStatus()
 const waits = computed(() => {
@@ -55,6 +56,7 @@ const waits = computed(() => {
   <PageHead title="Morning" />
   <Answer :pending="isPending" :error="error" what="The state of the fleet">
     <template v-if="s">
+      <SiteStrip v-if="s.sites.length" :sites="s.sites" />
       <section class="mb-10">
         <h2 class="mb-3 text-section font-semibold">What is wrong</h2>
         <div v-if="s.trouble" role="alert" class="mb-4 rounded-md border border-failing p-4">
@@ -66,35 +68,7 @@ const waits = computed(() => {
           </p>
           <p class="text-soft">{{ sentence(s.trouble.todo) }}</p>
         </div>
-        <p v-if="!s.attention.length && !s.trouble" class="text-soft">
-          Nothing. Every host that has joined is in order.
-        </p>
-        <ul v-else-if="s.attention.length" class="border-t border-line">
-          <li
-            v-for="a in s.attention"
-            :key="a.host + (a.source ?? '')"
-            class="grid items-baseline gap-x-6 gap-y-1 border-b border-line py-2.5 md:grid-cols-[7rem_18rem_1fr]"
-          >
-            <StateMark :state="a.verdict.state" />
-            <router-link :to="`/hosts/${a.host}`" class="link machine min-w-0 break-all"
-              >{{ a.host }}<template v-if="a.source"> / {{ a.source }}</template></router-link
-            >
-            <div class="min-w-0">
-              <p class="break-words">
-                {{ sentence(a.verdict.reason)
-                }}<span v-if="a.verdict.since && a.verdict.state !== 'offline'" class="text-soft">
-                  · since {{ ago(a.verdict.since).replace(' ago', '') }}</span
-                >
-              </p>
-              <p v-if="a.verdict.todo" class="text-soft">{{ sentence(a.verdict.todo) }}</p>
-            </div>
-          </li>
-        </ul>
-        <p v-if="s.attentionMore" class="mt-2">
-          <router-link to="/hosts?state=failing" class="link"
-            >and {{ s.attentionMore }} more</router-link
-          >
-        </p>
+        <CauseList :causes="s.causes" :more="s.moreCauses" :quiet="!!s.trouble" />
       </section>
       <section class="mb-10">
         <h2 class="mb-3 text-section font-semibold">What waits</h2>
@@ -120,6 +94,17 @@ const waits = computed(() => {
         <div>
           <h2 class="mb-3 text-section font-semibold">Sources on hosts</h2>
           <StateCounts :counts="s.sources" />
+        </div>
+        <div v-if="s.volume">
+          <h2 class="mb-3 text-section font-semibold">Last 24 hours</h2>
+          <p>
+            {{ bytes(s.volume.day) }} read;
+            {{
+              s.volume.usual
+                ? `usually ${bytes(s.volume.usual)}`
+                : 'what is usual is known after a day'
+            }}
+          </p>
         </div>
         <div v-if="s.rollout">
           <h2 class="mb-3 text-section font-semibold">Last rollout</h2>

@@ -1,0 +1,75 @@
+package health
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestOneReceiverIsOneCause: a receiver that refuses everything on three hundred hosts is one cause, whatever order
+// the troubles come in; another one that answers otherwise is another.
+func TestOneReceiverIsOneCause(t *testing.T) {
+	t.Parallel()
+	began := now.Add(-72 * time.Minute)
+	var list []Trouble
+	for i := range 312 {
+		for s := range 3 {
+			list = append(list, Trouble{Host: fmt.Sprintf("gate-%03d", i), Site: "northpier", Source: fmt.Sprintf("s%d", s),
+				Destination: "archive", Answer: ReceiverFailing, Oldest: began.Add(time.Duration(i) * time.Second),
+				FullIn: time.Duration(5+i) * time.Hour, Verdict: Verdict{State: Degraded, Code: HeldBy,
+					Reason: "held by archive: it answers 503", Todo: "look there", Since: began.Add(time.Duration(i) *
+						time.Second)}})
+		}
+	}
+	list = append(list, Trouble{Host: "gate-007", Site: "northpier", Source: "s1", Destination: "archive",
+		Answer: NoAnswer, Verdict: Verdict{State: Failing, Code: HeldBy, Reason: "held by archive: no answer"}})
+	rnd := rand.New(rand.NewPCG(1, 1))
+	rnd.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	got := Group(list)
+	require.Len(t, got, 2)
+	assert.Equal(t, Failing, got[0].State, "the worst comes first")
+	c := got[1]
+	assert.Len(t, c.Hosts, 312)
+	assert.Equal(t, []string{"s0", "s1", "s2"}, c.Sources)
+	assert.Equal(t, ReceiverFailing, c.Code)
+	assert.Equal(t, began, c.Since)
+	assert.Equal(t, "312 hosts of northpier", c.Where())
+	assert.Equal(t, "archive: it answers 503; 3 sources wait; the oldest record that waits is 1 h 12 min old; a buffer "+
+		"is full in 5 h", c.Words(now))
+	rnd.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	assert.Equal(t, got, Group(list), "the order does not matter")
+}
+
+func TestGroup(t *testing.T) {
+	t.Parallel()
+	of := func(host, site, source string, code Code, reason string) Trouble {
+		return Trouble{Host: host, Site: site, Source: source, Verdict: Verdict{State: Degraded, Code: code, Reason: reason}}
+	}
+	for name, c := range map[string]struct {
+		list  []Trouble
+		where []string
+	}{
+		"silent at other times": {[]Trouble{of("a", "np", "gates", Silent, "the last record came at 04:12"),
+			of("b", "sm", "gates", Silent, "the last record came at 05:00")}, []string{"2 hosts of 2 sites"}},
+		"other sources": {[]Trouble{of("a", "np", "gates", Silent, "x"), of("a", "np", "cranes", Silent, "x")},
+			[]string{"a", "a"}},
+		"the same path with the host's name in it": {[]Trouble{of("a1", "", "gates", NotReadable, "/var/log/a1/x: denied"),
+			of("b2", "", "gates", NotReadable, "/var/log/b2/x: denied")}, []string{"2 hosts"}},
+		"other paths": {[]Trouble{of("a1", "", "gates", NotReadable, "/var/log/x: denied"),
+			of("b2", "", "gates", NotReadable, "/srv/log/x: denied")}, []string{"a1", "b2"}},
+		"away at a site": {[]Trouble{of("a", "np", "", AgentAway, "last seen 3 h ago"),
+			of("b", "np", "", AgentAway, "last seen 4 h ago"), of("c", "sm", "", AgentAway, "last seen 4 h ago")},
+			[]string{"2 hosts of np", "c"}},
+		"nothing": {nil, nil},
+	} {
+		var where []string
+		for _, x := range Group(c.list) {
+			where = append(where, x.Where())
+		}
+		assert.ElementsMatch(t, c.where, where, name)
+	}
+}
