@@ -38,8 +38,9 @@ type desk struct {
 func newDesk(t *testing.T) *desk {
 	d := &desk{taken: map[string]map[string]int{}, kinds: map[string]bool{}, order: map[string][]string{}}
 	d.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		up := d.up.Load()
 		text, err := io.ReadAll(r.Body)
-		if err != nil || !d.up.Load() {
+		if err != nil || !up {
 			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
@@ -60,6 +61,12 @@ func newDesk(t *testing.T) *desk {
 	}))
 	t.Cleanup(d.Close)
 	return d
+}
+
+// open switches it on. What an agent that was stopped had under way is not taken: it would come twice.
+func (d *desk) open() {
+	d.CloseClientConnections()
+	d.up.Store(true)
 }
 
 func (d *desk) has(path string) (distinct, all int) {
@@ -174,7 +181,7 @@ func TestDownForLong(t *testing.T) {
 			require.NoError(t, b.Apply(next))
 			b = b.again(next)
 			defer func() { b.Stop() }()
-			d.up.Store(true)
+			d.open()
 			d.await(t, later.path, 5000)
 			source, destination := "lines", "out"
 			if name == "renamed" {
@@ -214,7 +221,7 @@ func TestOtherForm(t *testing.T) {
 	b.lines("a.log", 0, 1000)
 	eventually(t, "all on disk", func() bool { return b.counts("lines", "out").OnDisk == 1000 })
 	require.NoError(t, b.Apply(config("http")))
-	d.up.Store(true)
+	d.open()
 	d.await(t, "/in", 1000)
 	assert.Equal(t, map[string]bool{"application/x-ndjson": true}, d.kinds)
 	b.Stop()
@@ -334,7 +341,7 @@ func TestReadingThatSawNoFile(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			d := newDesk(t)
-			d.up.Store(true)
+			d.open()
 			b := newBench(t, t.TempDir())
 			b.lines("a.log", 0, 500)
 			pattern, path := filepath.Join(b.dir, "*.log"), filepath.Join(b.dir, "a.log")
@@ -402,7 +409,7 @@ func TestIsolatedAndRenamed(t *testing.T) {
 			require.NoError(t, b.Apply(config(c.source, c.destination)))
 			b = b.again(config(c.source, c.destination))
 			b.lines("a.log", 500, 600)
-			d.up.Store(true)
+			d.open()
 			d.await(t, "/slow", 600)
 			eventually(t, "the other", func() bool { return len(b.arrived()) == 600 })
 			b.Stop()
@@ -435,7 +442,7 @@ func TestIsolateOnAndOff(t *testing.T) {
 		b = b.again(config(isolate))
 		b.lines("a.log", n, n+500)
 		n += 500
-		d.up.Store(true)
+		d.open()
 		d.await(t, "/slow", n)
 		eventually(t, "the file", func() bool { return len(b.arrived()) == n })
 		require.NoError(t, b.Apply(config(!isolate)))
@@ -447,7 +454,7 @@ func TestIsolateOnAndOff(t *testing.T) {
 func TestAtOnce(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	d.up.Store(true)
+	d.open()
 	var now, most atomic.Int64
 	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		n := now.Add(1)
