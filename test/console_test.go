@@ -154,7 +154,7 @@ func TestConsole(t *testing.T) {
 
 	agent.stop()
 	click("Morning")
-	see("The agent is not connected")
+	see("the agent is not connected")
 	click("Catalogue")
 	see("lines")
 	click("lines")

@@ -323,6 +323,7 @@ func TestContract(t *testing.T) {
 	contractOfRollouts(t, c, bad)
 	contractOfTrials(t, c, bad)
 	contractOfDestinations(t, c, bad)
+	contractOfKnowing(t, c, bad)
 	retired := get[contract.Host](t, first(c.RetireHost(ctx, "later")), nil)
 	assert.Equal(t, "retired", *retired.Verdict.Code)
 	bad(404, first(c.RetireHost(ctx, "nobody")), nil)
@@ -427,6 +428,40 @@ func contractOfTrials(t *testing.T, c *contract.Client, bad func(int, *http.Resp
 	nine := 99
 	bad(404, first(c.PreviewRollout(ctx, contract.NewRollout{Draft: &nine})), nil)
 	get[struct{}](t, first(c.DiscardDraft(ctx, draft.Id)), nil)
+}
+
+// contractOfKnowing goes through what is known of the fleet, and who is told.
+func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Response, error)) {
+	ctx := context.Background()
+	site, day, odd, none, host := "site", "24h", "7s", "nothing", "h1"
+	get[contract.NumbersOverTime](t, first(c.GetNumbers(ctx, &contract.GetNumbersParams{By: &site, Since: &day})), nil)
+	get[contract.NumbersOverTime](t, first(c.GetNumbers(ctx, &contract.GetNumbersParams{
+		Number: &[]string{"read", "dropped:limit", "lag"}})), nil)
+	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Step: &odd})), nil)
+	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Number: &[]string{none}})), nil)
+	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Since: &none})), nil)
+	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)
+	get[contract.NoticeList](t, first(c.ListNotices(ctx)), nil)
+	bad(404, first(c.AcknowledgeNotice(ctx, none, contract.NewAcknowledgement{Cause: "a"})), nil)
+	bad(404, first(c.TryNotice(ctx, none, contract.NoticeTry{})), nil)
+	draft := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "n.yaml",
+		Text: "notice: nn\nwhen: state != \"\"\nto: [{syslog: {address: \"127.0.0.1:9\"}}]\n"}}})), nil)
+	get[contract.NoticeMessages](t, first(c.TryNotice(ctx, "nn", contract.NoticeTry{Draft: &draft.Id})), nil)
+	p := get[contract.Published](t, first(c.PublishDraft(ctx, draft.Id, contract.Publication{})), nil)
+	assert.Positive(t, p.Revision)
+	var alerts []contract.Alert
+	eventually(t, time.Minute, "something to be wrong", func() bool {
+		alerts = get[contract.NoticeList](t, first(c.ListNotices(ctx)), nil).Items[0].Alerts
+		return len(alerts) > 0
+	})
+	get[struct{}](t, first(c.AcknowledgeNotice(ctx, "nn", contract.NewAcknowledgement{Cause: alerts[0].Cause})), nil)
+	m := get[contract.Maintenance](t, first(c.StartMaintenance(ctx, contract.NewMaintenance{Hosts: "all",
+		For: "1h"})), nil)
+	bad(400, first(c.StartMaintenance(ctx, contract.NewMaintenance{Hosts: "labels.x ==", For: "1h"})), nil)
+	bad(400, first(c.StartMaintenance(ctx, contract.NewMaintenance{Hosts: "all", For: "1 h"})), nil)
+	assert.Len(t, get[contract.MaintenanceList](t, first(c.ListMaintenance(ctx)), nil).Items, 1)
+	get[struct{}](t, first(c.EndMaintenance(ctx, m.Id)), nil)
+	bad(404, first(c.EndMaintenance(ctx, m.Id)), nil)
 }
 
 // contractOfRollouts goes through what persons decide of rollouts.

@@ -145,7 +145,7 @@ func contractOfTheDesk(t *testing.T, d *desk, c *contract.Client, bad func(int, 
 	}
 	bad(409, first(c.ListConflicts(ctx, draft)), nil)
 	language := get[contract.Language](t, first(c.GetLanguage(ctx)), nil)
-	assert.Len(t, language.Kinds, 9)
+	assert.Len(t, language.Kinds, 10)
 	assert.Equal(t, []string{"gate"}, language.Labels["role"])
 	assert.Equal(t, []string{"root"}, language.Settings)
 

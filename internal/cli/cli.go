@@ -174,7 +174,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.rejectCmd(),
 		a.booksCmd(), a.numbersCmd(),
 		a.secretCmd(),
-		a.newcomerCmd(),
+		a.newcomerCmd(), a.noticeCmd(), a.maintenanceCmd(),
 		a.auditCmd(),
 		a.referenceCmd(),
 	)

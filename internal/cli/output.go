@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"slices"
 	"strconv"
@@ -298,4 +299,17 @@ func size(n int64) string {
 		return fmt.Sprintf("%.0f %s", v, unit)
 	}
 	return fmt.Sprintf("%.1f %s", v, unit)
+}
+
+// done calls something that answers nothing, and says that it is done.
+func (a *app) done(words string, call func(c *contract.Client) (*http.Response, error)) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	if _, _, err := answer[struct{}](call(c)); err != nil {
+		return err
+	}
+	a.printf("%s\n", words)
+	return nil
 }

@@ -208,7 +208,8 @@ not in time, and names some that are not.`,
 				}
 				select {
 				case <-ctx.Done():
-					return coded{code: exitTimedOut, err: fmt.Errorf("not %s after %s: %s", state, timeout, some(others))}
+					return coded{code: exitTimedOut, err: fmt.Errorf("not %s after %s: %s", state, timeout,
+						some(others))}
 				case <-time.After(time.Second):
 				}
 			}

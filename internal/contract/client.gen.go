@@ -414,6 +414,30 @@ type ClientInterface interface {
 	// Corresponds with GET /language (the `GetLanguage` operationId).
 	GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMaintenance Hosts of which nothing is told for a while
+	//
+	// Corresponds with GET /maintenance (the `ListMaintenance` operationId).
+	ListMaintenance(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartMaintenanceWithBody Let nothing be told of hosts until a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+	StartMaintenanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartMaintenance Let nothing be told of hosts until a time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+	StartMaintenance(ctx context.Context, body StartMaintenanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndMaintenance End it before its time
+	//
+	// Corresponds with DELETE /maintenance/{id} (the `EndMaintenance` operationId).
+	EndMaintenance(ctx context.Context, id int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListNewcomers Agents that carry the identity of another host and wait for approval
 	//
 	// Corresponds with GET /newcomers (the `ListNewcomers` operationId).
@@ -437,6 +461,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices The notices that are published, with what they know now and what they told last
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeNoticeWithBody Say that somebody looks after a cause, so that it is not told again until it is over
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+	AcknowledgeNoticeWithBody(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeNotice Say that somebody looks after a cause, so that it is not told again until it is over
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+	AcknowledgeNotice(ctx context.Context, notice string, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryNoticeWithBody What a notice would have told in the past, from the state changes that are kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+	TryNoticeWithBody(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryNotice What a notice would have told in the past, from the state changes that are kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+	TryNotice(ctx context.Context, notice string, body TryNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetNumbers What was counted over time, with what changed meanwhile
 	//
@@ -1632,6 +1689,70 @@ func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// ListMaintenance Hosts of which nothing is told for a while
+//
+// Corresponds with GET /maintenance (the `ListMaintenance` operationId).
+func (c *Client) ListMaintenance(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMaintenanceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartMaintenanceWithBody Let nothing be told of hosts until a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+func (c *Client) StartMaintenanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartMaintenanceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartMaintenance Let nothing be told of hosts until a time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+func (c *Client) StartMaintenance(ctx context.Context, body StartMaintenanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartMaintenanceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndMaintenance End it before its time
+//
+// Corresponds with DELETE /maintenance/{id} (the `EndMaintenance` operationId).
+func (c *Client) EndMaintenance(ctx context.Context, id int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndMaintenanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListNewcomers Agents that carry the identity of another host and wait for approval
 //
 // Corresponds with GET /newcomers (the `ListNewcomers` operationId).
@@ -1686,6 +1807,89 @@ func (c *Client) ApproveNewcomerWithBody(ctx context.Context, id string, content
 // Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 func (c *Client) ApproveNewcomer(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewApproveNewcomerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices The notices that are published, with what they know now and what they told last
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeNoticeWithBody Say that somebody looks after a cause, so that it is not told again until it is over
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+func (c *Client) AcknowledgeNoticeWithBody(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeNoticeRequestWithBody(c.Server, notice, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeNotice Say that somebody looks after a cause, so that it is not told again until it is over
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+func (c *Client) AcknowledgeNotice(ctx context.Context, notice string, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeNoticeRequest(c.Server, notice, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryNoticeWithBody What a notice would have told in the past, from the state changes that are kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+func (c *Client) TryNoticeWithBody(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryNoticeRequestWithBody(c.Server, notice, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryNotice What a notice would have told in the past, from the state changes that are kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+func (c *Client) TryNotice(ctx context.Context, notice string, body TryNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryNoticeRequest(c.Server, notice, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4766,6 +4970,107 @@ func NewGetLanguageRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListMaintenanceRequest constructs an http.Request for the ListMaintenance method
+func NewListMaintenanceRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartMaintenanceRequest calls the generic StartMaintenance builder with application/json body
+func NewStartMaintenanceRequest(server string, body StartMaintenanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartMaintenanceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartMaintenanceRequestWithBody constructs an http.Request for the StartMaintenance method, with any body, and a specified content type
+func NewStartMaintenanceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndMaintenanceRequest constructs an http.Request for the EndMaintenance method
+func NewEndMaintenanceRequest(server string, id int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListNewcomersRequest constructs an http.Request for the ListNewcomers method
 func NewListNewcomersRequest(server string) (*http.Request, error) {
 	var err error
@@ -4855,6 +5160,127 @@ func NewApproveNewcomerRequestWithBody(server string, id string, contentType str
 	}
 
 	operationPath := fmt.Sprintf("/newcomers/%s/approve", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcknowledgeNoticeRequest calls the generic AcknowledgeNotice builder with application/json body
+func NewAcknowledgeNoticeRequest(server string, notice string, body AcknowledgeNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeNoticeRequestWithBody(server, notice, "application/json", bodyReader)
+}
+
+// NewAcknowledgeNoticeRequestWithBody constructs an http.Request for the AcknowledgeNotice method, with any body, and a specified content type
+func NewAcknowledgeNoticeRequestWithBody(server string, notice string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "notice", notice, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/acknowledge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryNoticeRequest calls the generic TryNotice builder with application/json body
+func NewTryNoticeRequest(server string, notice string, body TryNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryNoticeRequestWithBody(server, notice, "application/json", bodyReader)
+}
+
+// NewTryNoticeRequestWithBody constructs an http.Request for the TryNotice method, with any body, and a specified content type
+func NewTryNoticeRequestWithBody(server string, notice string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "notice", notice, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/try", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6705,6 +7131,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /language (the `GetLanguage` operationId).
 	GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error)
 
+	// ListMaintenanceWithResponse Hosts of which nothing is told for a while
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /maintenance (the `ListMaintenance` operationId).
+	ListMaintenanceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMaintenanceResponse, error)
+
+	// StartMaintenanceWithBodyWithResponse Let nothing be told of hosts until a time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+	StartMaintenanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartMaintenanceResponse, error)
+
+	// StartMaintenanceWithResponse Let nothing be told of hosts until a time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+	StartMaintenanceWithResponse(ctx context.Context, body StartMaintenanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StartMaintenanceResponse, error)
+
+	// EndMaintenanceWithResponse End it before its time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /maintenance/{id} (the `EndMaintenance` operationId).
+	EndMaintenanceWithResponse(ctx context.Context, id int, reqEditors ...RequestEditorFn) (*EndMaintenanceResponse, error)
+
 	// ListNewcomersWithResponse Agents that carry the identity of another host and wait for approval
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6732,6 +7186,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /newcomers/{id}/approve (the `ApproveNewcomer` operationId).
 	ApproveNewcomerWithResponse(ctx context.Context, id string, body ApproveNewcomerJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveNewcomerResponse, error)
+
+	// ListNoticesWithResponse The notices that are published, with what they know now and what they told last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// AcknowledgeNoticeWithBodyWithResponse Say that somebody looks after a cause, so that it is not told again until it is over
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+	AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
+
+	// AcknowledgeNoticeWithResponse Say that somebody looks after a cause, so that it is not told again until it is over
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+	AcknowledgeNoticeWithResponse(ctx context.Context, notice string, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
+
+	// TryNoticeWithBodyWithResponse What a notice would have told in the past, from the state changes that are kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+	TryNoticeWithBodyWithResponse(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error)
+
+	// TryNoticeWithResponse What a notice would have told in the past, from the state changes that are kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+	TryNoticeWithResponse(ctx context.Context, notice string, body TryNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error)
 
 	// GetNumbersWithResponse What was counted over time, with what changed meanwhile
 	//
@@ -9209,6 +9698,143 @@ func (r GetLanguageResponse) ContentType() string {
 	return ""
 }
 
+type ListMaintenanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MaintenanceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMaintenanceResponse) GetJSON200() *MaintenanceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMaintenanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMaintenanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMaintenanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMaintenanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMaintenanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartMaintenanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Maintenance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartMaintenanceResponse) GetJSON201() *Maintenance {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartMaintenanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartMaintenanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartMaintenanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartMaintenanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartMaintenanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndMaintenanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndMaintenanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndMaintenanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndMaintenanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndMaintenanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndMaintenanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListNewcomersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9340,6 +9966,143 @@ func (r ApproveNewcomerResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ApproveNewcomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcknowledgeNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcknowledgeNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeMessages
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryNoticeResponse) GetJSON200() *NoticeMessages {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryNoticeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11651,6 +12414,58 @@ func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEd
 	return ParseGetLanguageResponse(rsp)
 }
 
+// ListMaintenanceWithResponse Hosts of which nothing is told for a while
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /maintenance (the `ListMaintenance` operationId).
+func (c *ClientWithResponses) ListMaintenanceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMaintenanceResponse, error) {
+	rsp, err := c.ListMaintenance(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMaintenanceResponse(rsp)
+}
+
+// StartMaintenanceWithBodyWithResponse Let nothing be told of hosts until a time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+func (c *ClientWithResponses) StartMaintenanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartMaintenanceResponse, error) {
+	rsp, err := c.StartMaintenanceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartMaintenanceResponse(rsp)
+}
+
+// StartMaintenanceWithResponse Let nothing be told of hosts until a time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /maintenance (the `StartMaintenance` operationId).
+func (c *ClientWithResponses) StartMaintenanceWithResponse(ctx context.Context, body StartMaintenanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StartMaintenanceResponse, error) {
+	rsp, err := c.StartMaintenance(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartMaintenanceResponse(rsp)
+}
+
+// EndMaintenanceWithResponse End it before its time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /maintenance/{id} (the `EndMaintenance` operationId).
+func (c *ClientWithResponses) EndMaintenanceWithResponse(ctx context.Context, id int, reqEditors ...RequestEditorFn) (*EndMaintenanceResponse, error) {
+	rsp, err := c.EndMaintenance(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndMaintenanceResponse(rsp)
+}
+
 // ListNewcomersWithResponse Agents that carry the identity of another host and wait for approval
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11701,6 +12516,71 @@ func (c *ClientWithResponses) ApproveNewcomerWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseApproveNewcomerResponse(rsp)
+}
+
+// ListNoticesWithResponse The notices that are published, with what they know now and what they told last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// AcknowledgeNoticeWithBodyWithResponse Say that somebody looks after a cause, so that it is not told again until it is over
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+func (c *ClientWithResponses) AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
+	rsp, err := c.AcknowledgeNoticeWithBody(ctx, notice, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeNoticeResponse(rsp)
+}
+
+// AcknowledgeNoticeWithResponse Say that somebody looks after a cause, so that it is not told again until it is over
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{notice}/acknowledge (the `AcknowledgeNotice` operationId).
+func (c *ClientWithResponses) AcknowledgeNoticeWithResponse(ctx context.Context, notice string, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
+	rsp, err := c.AcknowledgeNotice(ctx, notice, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeNoticeResponse(rsp)
+}
+
+// TryNoticeWithBodyWithResponse What a notice would have told in the past, from the state changes that are kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+func (c *ClientWithResponses) TryNoticeWithBodyWithResponse(ctx context.Context, notice string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error) {
+	rsp, err := c.TryNoticeWithBody(ctx, notice, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryNoticeResponse(rsp)
+}
+
+// TryNoticeWithResponse What a notice would have told in the past, from the state changes that are kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{notice}/try (the `TryNotice` operationId).
+func (c *ClientWithResponses) TryNoticeWithResponse(ctx context.Context, notice string, body TryNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error) {
+	rsp, err := c.TryNotice(ctx, notice, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryNoticeResponse(rsp)
 }
 
 // GetNumbersWithResponse What was counted over time, with what changed meanwhile
@@ -13812,6 +14692,101 @@ func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) 
 	return response, nil
 }
 
+// ParseListMaintenanceResponse parses an HTTP response from a ListMaintenanceWithResponse call
+func ParseListMaintenanceResponse(rsp *http.Response) (*ListMaintenanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMaintenanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MaintenanceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartMaintenanceResponse parses an HTTP response from a StartMaintenanceWithResponse call
+func ParseStartMaintenanceResponse(rsp *http.Response) (*StartMaintenanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartMaintenanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Maintenance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndMaintenanceResponse parses an HTTP response from a EndMaintenanceWithResponse call
+func ParseEndMaintenanceResponse(rsp *http.Response) (*EndMaintenanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndMaintenanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListNewcomersResponse parses an HTTP response from a ListNewcomersWithResponse call
 func ParseListNewcomersResponse(rsp *http.Response) (*ListNewcomersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13890,6 +14865,101 @@ func ParseApproveNewcomerResponse(rsp *http.Response) (*ApproveNewcomerResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcknowledgeNoticeResponse parses an HTTP response from a AcknowledgeNoticeWithResponse call
+func ParseAcknowledgeNoticeResponse(rsp *http.Response) (*AcknowledgeNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryNoticeResponse parses an HTTP response from a TryNoticeWithResponse call
+func ParseTryNoticeResponse(rsp *http.Response) (*TryNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeMessages
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -498,6 +498,23 @@ func (e ListHostsParamsSort) Valid() bool {
 	}
 }
 
+// Alert defines model for Alert.
+type Alert struct {
+	AcknowledgedBy *string   `json:"acknowledgedBy,omitempty"`
+	Cause          string    `json:"cause"`
+	Code           string    `json:"code"`
+	Hosts          int       `json:"hosts"`
+	Since          time.Time `json:"since"`
+	State          State     `json:"state"`
+	Todo           string    `json:"todo"`
+
+	// Told absent while it is not told yet
+	Told  *time.Time `json:"told,omitempty"`
+	Where string     `json:"where"`
+	Word  *string    `json:"word,omitempty"`
+	Words string     `json:"words"`
+}
+
 // Approval defines model for Approval.
 type Approval struct {
 	Labels *map[string]string `json:"labels,omitempty"`
@@ -1370,10 +1387,32 @@ type LogText struct {
 	More bool `json:"more"`
 }
 
+// Maintenance defines model for Maintenance.
+type Maintenance struct {
+	Began time.Time `json:"began"`
+	Hosts string    `json:"hosts"`
+	Id    int       `json:"id"`
+	Until time.Time `json:"until"`
+	Who   string    `json:"who"`
+	Word  *string   `json:"word,omitempty"`
+}
+
+// MaintenanceList defines model for MaintenanceList.
+type MaintenanceList struct {
+	Items []Maintenance `json:"items"`
+}
+
 // MapEdit defines model for MapEdit.
 type MapEdit struct {
 	Remove *[]string          `json:"remove,omitempty"`
 	Set    *map[string]string `json:"set,omitempty"`
+}
+
+// NewAcknowledgement defines model for NewAcknowledgement.
+type NewAcknowledgement struct {
+	// Cause its id, or how that begins
+	Cause string  `json:"cause"`
+	Word  *string `json:"word,omitempty"`
 }
 
 // NewDraft defines model for NewDraft.
@@ -1404,6 +1443,14 @@ type NewJoinToken struct {
 
 	// Uses how many hosts may join by it; 0 is any number
 	Uses *int `json:"uses,omitempty"`
+}
+
+// NewMaintenance defines model for NewMaintenance.
+type NewMaintenance struct {
+	// For how long, such as 2h; at most 30d
+	For   string  `json:"for"`
+	Hosts string  `json:"hosts"`
+	Word  *string `json:"word,omitempty"`
 }
 
 // NewPreflight defines model for NewPreflight.
@@ -1495,6 +1542,43 @@ type Newcomer struct {
 type NewcomerList struct {
 	Items []Newcomer `json:"items"`
 	Next  *string    `json:"next,omitempty"`
+}
+
+// Notice defines model for Notice.
+type Notice struct {
+	Alerts []Alert `json:"alerts"`
+
+	// Messages the newest first
+	Messages []SentMessage `json:"messages"`
+	Name     string        `json:"name"`
+	To       []string      `json:"to"`
+	When     string        `json:"when"`
+}
+
+// NoticeList defines model for NoticeList.
+type NoticeList struct {
+	Items []Notice `json:"items"`
+}
+
+// NoticeMessage defines model for NoticeMessage.
+type NoticeMessage struct {
+	At      time.Time `json:"at"`
+	Subject string    `json:"subject"`
+	Text    string    `json:"text"`
+}
+
+// NoticeMessages defines model for NoticeMessages.
+type NoticeMessages struct {
+	Items []NoticeMessage `json:"items"`
+}
+
+// NoticeTry defines model for NoticeTry.
+type NoticeTry struct {
+	// Draft as it is in a draft; default as it is published
+	Draft *int `json:"draft,omitempty"`
+
+	// Since how far back, such as 7d, which is the default
+	Since *string `json:"since,omitempty"`
 }
 
 // NumberLine defines model for NumberLine.
@@ -1993,6 +2077,22 @@ type SecretValue struct {
 type SecretVersionHosts struct {
 	Hosts   int `json:"hosts"`
 	Version int `json:"version"`
+}
+
+// SentMessage defines model for SentMessage.
+type SentMessage struct {
+	At time.Time `json:"at"`
+
+	// Done absent while it is on its way
+	Done  *time.Time `json:"done,omitempty"`
+	Error *string    `json:"error,omitempty"`
+	Id    int64      `json:"id"`
+
+	// Next when it is tried again
+	Next    *time.Time `json:"next,omitempty"`
+	Subject string     `json:"subject"`
+	To      string     `json:"to"`
+	Tries   int        `json:"tries"`
 }
 
 // ServiceTrouble Why the service itself cannot keep its records now
@@ -2620,8 +2720,17 @@ type ImportInventoryJSONRequestBody = InventoryImport
 // CreateJoinTokenJSONRequestBody defines body for CreateJoinToken for application/json ContentType.
 type CreateJoinTokenJSONRequestBody = NewJoinToken
 
+// StartMaintenanceJSONRequestBody defines body for StartMaintenance for application/json ContentType.
+type StartMaintenanceJSONRequestBody = NewMaintenance
+
 // ApproveNewcomerJSONRequestBody defines body for ApproveNewcomer for application/json ContentType.
 type ApproveNewcomerJSONRequestBody = Approval
+
+// AcknowledgeNoticeJSONRequestBody defines body for AcknowledgeNotice for application/json ContentType.
+type AcknowledgeNoticeJSONRequestBody = NewAcknowledgement
+
+// TryNoticeJSONRequestBody defines body for TryNotice for application/json ContentType.
+type TryNoticeJSONRequestBody = NoticeTry
 
 // RunPreflightJSONRequestBody defines body for RunPreflight for application/json ContentType.
 type RunPreflightJSONRequestBody = NewPreflight
@@ -2808,6 +2917,15 @@ type ServerInterface interface {
 	// GetLanguage Every kind and key of the language, every check, and the JSON Schema
 	// (GET /language)
 	GetLanguage(c *gin.Context)
+	// ListMaintenance Hosts of which nothing is told for a while
+	// (GET /maintenance)
+	ListMaintenance(c *gin.Context)
+	// StartMaintenance Let nothing be told of hosts until a time
+	// (POST /maintenance)
+	StartMaintenance(c *gin.Context)
+	// EndMaintenance End it before its time
+	// (DELETE /maintenance/{id})
+	EndMaintenance(c *gin.Context, id int)
 	// ListNewcomers Agents that carry the identity of another host and wait for approval
 	// (GET /newcomers)
 	ListNewcomers(c *gin.Context)
@@ -2817,6 +2935,15 @@ type ServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(c *gin.Context, id string)
+	// ListNotices The notices that are published, with what they know now and what they told last
+	// (GET /notices)
+	ListNotices(c *gin.Context)
+	// AcknowledgeNotice Say that somebody looks after a cause, so that it is not told again until it is over
+	// (POST /notices/{notice}/acknowledge)
+	AcknowledgeNotice(c *gin.Context, notice string)
+	// TryNotice What a notice would have told in the past, from the state changes that are kept
+	// (POST /notices/{notice}/try)
+	TryNotice(c *gin.Context, notice string)
 	// GetNumbers What was counted over time, with what changed meanwhile
 	// (GET /numbers)
 	GetNumbers(c *gin.Context, params GetNumbersParams)
@@ -4375,6 +4502,57 @@ func (siw *ServerInterfaceWrapper) GetLanguage(c *gin.Context) {
 	siw.Handler.GetLanguage(c)
 }
 
+// ListMaintenance operation middleware
+func (siw *ServerInterfaceWrapper) ListMaintenance(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMaintenance(c)
+}
+
+// StartMaintenance operation middleware
+func (siw *ServerInterfaceWrapper) StartMaintenance(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartMaintenance(c)
+}
+
+// EndMaintenance operation middleware
+func (siw *ServerInterfaceWrapper) EndMaintenance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndMaintenance(c, id)
+}
+
 // ListNewcomers operation middleware
 func (siw *ServerInterfaceWrapper) ListNewcomers(c *gin.Context) {
 
@@ -4436,6 +4614,69 @@ func (siw *ServerInterfaceWrapper) ApproveNewcomer(c *gin.Context) {
 	}
 
 	siw.Handler.ApproveNewcomer(c, id)
+}
+
+// ListNotices operation middleware
+func (siw *ServerInterfaceWrapper) ListNotices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNotices(c)
+}
+
+// AcknowledgeNotice operation middleware
+func (siw *ServerInterfaceWrapper) AcknowledgeNotice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "notice" -------------
+	var notice string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "notice", c.Param("notice"), &notice, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter notice: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AcknowledgeNotice(c, notice)
+}
+
+// TryNotice operation middleware
+func (siw *ServerInterfaceWrapper) TryNotice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "notice" -------------
+	var notice string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "notice", c.Param("notice"), &notice, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter notice: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryNotice(c, notice)
 }
 
 // GetNumbers operation middleware
@@ -5202,6 +5443,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workbench/field", wrapper.CarveField)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage)
 	router.GET(options.BaseURL+"/books", wrapper.GetBooks)
+	router.GET(options.BaseURL+"/notices", wrapper.ListNotices)
+	router.POST(options.BaseURL+"/notices/:notice/acknowledge", wrapper.AcknowledgeNotice)
+	router.POST(options.BaseURL+"/notices/:notice/try", wrapper.TryNotice)
+	router.GET(options.BaseURL+"/maintenance", wrapper.ListMaintenance)
+	router.POST(options.BaseURL+"/maintenance", wrapper.StartMaintenance)
+	router.DELETE(options.BaseURL+"/maintenance/:id", wrapper.EndMaintenance)
 	router.GET(options.BaseURL+"/causes", wrapper.ListCauses)
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
@@ -7005,6 +7252,116 @@ func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLan
 	return err
 }
 
+type ListMaintenanceRequestObject struct {
+}
+
+type ListMaintenanceResponseObject interface {
+	VisitListMaintenanceResponse(w http.ResponseWriter) error
+}
+
+type ListMaintenance200JSONResponse MaintenanceList
+
+func (response ListMaintenance200JSONResponse) VisitListMaintenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMaintenancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMaintenancedefaultApplicationProblemPlusJSONResponse) VisitListMaintenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartMaintenanceRequestObject struct {
+	Body *StartMaintenanceJSONRequestBody
+}
+
+type StartMaintenanceResponseObject interface {
+	VisitStartMaintenanceResponse(w http.ResponseWriter) error
+}
+
+type StartMaintenance201JSONResponse Maintenance
+
+func (response StartMaintenance201JSONResponse) VisitStartMaintenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartMaintenancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartMaintenancedefaultApplicationProblemPlusJSONResponse) VisitStartMaintenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndMaintenanceRequestObject struct {
+	Id int `json:"id"`
+}
+
+type EndMaintenanceResponseObject interface {
+	VisitEndMaintenanceResponse(w http.ResponseWriter) error
+}
+
+type EndMaintenance204Response struct {
+}
+
+func (response EndMaintenance204Response) VisitEndMaintenanceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndMaintenancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndMaintenancedefaultApplicationProblemPlusJSONResponse) VisitEndMaintenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNewcomersRequestObject struct {
 }
 
@@ -7105,6 +7462,118 @@ type ApproveNewcomerdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ApproveNewcomerdefaultApplicationProblemPlusJSONResponse) VisitApproveNewcomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesRequestObject struct {
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse NoticeList
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcknowledgeNoticeRequestObject struct {
+	Notice string `json:"notice"`
+	Body   *AcknowledgeNoticeJSONRequestBody
+}
+
+type AcknowledgeNoticeResponseObject interface {
+	VisitAcknowledgeNoticeResponse(w http.ResponseWriter) error
+}
+
+type AcknowledgeNotice204Response struct {
+}
+
+func (response AcknowledgeNotice204Response) VisitAcknowledgeNoticeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AcknowledgeNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcknowledgeNoticedefaultApplicationProblemPlusJSONResponse) VisitAcknowledgeNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticeRequestObject struct {
+	Notice string `json:"notice"`
+	Body   *TryNoticeJSONRequestBody
+}
+
+type TryNoticeResponseObject interface {
+	VisitTryNoticeResponse(w http.ResponseWriter) error
+}
+
+type TryNotice200JSONResponse NoticeMessages
+
+func (response TryNotice200JSONResponse) VisitTryNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryNoticedefaultApplicationProblemPlusJSONResponse) VisitTryNoticeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8539,6 +9008,15 @@ type StrictServerInterface interface {
 	// GetLanguage Every kind and key of the language, every check, and the JSON Schema
 	// (GET /language)
 	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
+	// ListMaintenance Hosts of which nothing is told for a while
+	// (GET /maintenance)
+	ListMaintenance(ctx context.Context, request ListMaintenanceRequestObject) (ListMaintenanceResponseObject, error)
+	// StartMaintenance Let nothing be told of hosts until a time
+	// (POST /maintenance)
+	StartMaintenance(ctx context.Context, request StartMaintenanceRequestObject) (StartMaintenanceResponseObject, error)
+	// EndMaintenance End it before its time
+	// (DELETE /maintenance/{id})
+	EndMaintenance(ctx context.Context, request EndMaintenanceRequestObject) (EndMaintenanceResponseObject, error)
 	// ListNewcomers Agents that carry the identity of another host and wait for approval
 	// (GET /newcomers)
 	ListNewcomers(ctx context.Context, request ListNewcomersRequestObject) (ListNewcomersResponseObject, error)
@@ -8548,6 +9026,15 @@ type StrictServerInterface interface {
 	// ApproveNewcomer Let a newcomer join under a name of its own
 	// (POST /newcomers/{id}/approve)
 	ApproveNewcomer(ctx context.Context, request ApproveNewcomerRequestObject) (ApproveNewcomerResponseObject, error)
+	// ListNotices The notices that are published, with what they know now and what they told last
+	// (GET /notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
+	// AcknowledgeNotice Say that somebody looks after a cause, so that it is not told again until it is over
+	// (POST /notices/{notice}/acknowledge)
+	AcknowledgeNotice(ctx context.Context, request AcknowledgeNoticeRequestObject) (AcknowledgeNoticeResponseObject, error)
+	// TryNotice What a notice would have told in the past, from the state changes that are kept
+	// (POST /notices/{notice}/try)
+	TryNotice(ctx context.Context, request TryNoticeRequestObject) (TryNoticeResponseObject, error)
 	// GetNumbers What was counted over time, with what changed meanwhile
 	// (GET /numbers)
 	GetNumbers(ctx context.Context, request GetNumbersRequestObject) (GetNumbersResponseObject, error)
@@ -10075,6 +10562,98 @@ func (sh *strictHandler) GetLanguage(ctx *gin.Context) {
 	}
 }
 
+// ListMaintenance operation middleware
+func (sh *strictHandler) ListMaintenance(ctx *gin.Context) {
+	var request ListMaintenanceRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMaintenance(ctx, request.(ListMaintenanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMaintenance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMaintenanceResponseObject); ok {
+		if err := validResponse.VisitListMaintenanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartMaintenance operation middleware
+func (sh *strictHandler) StartMaintenance(ctx *gin.Context) {
+	var request StartMaintenanceRequestObject
+
+	var body StartMaintenanceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartMaintenance(ctx, request.(StartMaintenanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartMaintenance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartMaintenanceResponseObject); ok {
+		if err := validResponse.VisitStartMaintenanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndMaintenance operation middleware
+func (sh *strictHandler) EndMaintenance(ctx *gin.Context, id int) {
+	var request EndMaintenanceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndMaintenance(ctx, request.(EndMaintenanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndMaintenance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndMaintenanceResponseObject); ok {
+		if err := validResponse.VisitEndMaintenanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListNewcomers operation middleware
 func (sh *strictHandler) ListNewcomers(ctx *gin.Context) {
 	var request ListNewcomersRequestObject
@@ -10162,6 +10741,118 @@ func (sh *strictHandler) ApproveNewcomer(ctx *gin.Context, id string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ApproveNewcomerResponseObject); ok {
 		if err := validResponse.VisitApproveNewcomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *gin.Context) {
+	var request ListNoticesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx, request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		if err := validResponse.VisitListNoticesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AcknowledgeNotice operation middleware
+func (sh *strictHandler) AcknowledgeNotice(ctx *gin.Context, notice string) {
+	var request AcknowledgeNoticeRequestObject
+
+	request.Notice = notice
+
+	var body AcknowledgeNoticeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcknowledgeNotice(ctx, request.(AcknowledgeNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcknowledgeNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AcknowledgeNoticeResponseObject); ok {
+		if err := validResponse.VisitAcknowledgeNoticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryNotice operation middleware
+func (sh *strictHandler) TryNotice(ctx *gin.Context, notice string) {
+	var request TryNoticeRequestObject
+
+	request.Notice = notice
+
+	var body TryNoticeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryNotice(ctx, request.(TryNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryNoticeResponseObject); ok {
+		if err := validResponse.VisitTryNoticeResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -118,6 +118,7 @@ func Run(ctx context.Context, o Options) error {
 	running.Go(func() { parts.Agents.Run(partsCtx) })
 	running.Go(func() { parts.Rollouts.Run(partsCtx) })
 	running.Go(func() { parts.Numbers.Run(partsCtx) })
+	running.Go(func() { parts.Notices.Run(partsCtx) })
 	running.Go(func() { keepBooks(partsCtx, st, parts.Rollouts, o.Log) })
 	failed := make(chan error, 1)
 	go func() {

@@ -71,6 +71,11 @@ export const router = createRouter({
       meta: { title: 'Rollout' },
     },
     {
+      path: '/notices',
+      component: () => import('./pages/Notices.vue'),
+      meta: { title: 'Notices' },
+    },
+    {
       path: '/secrets',
       component: () => import('./pages/Secrets.vue'),
       meta: { title: 'Secrets' },

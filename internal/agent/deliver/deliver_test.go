@@ -30,8 +30,8 @@ import (
 const longest = time.Minute
 
 // items makes an item of records with numbered bodies.
-// item makes records, of equal length where there are at most a thousand. The bytes that are counted as sent are those of the acknowledged records; done
-// gets the counts without them.
+// item makes records, of equal length where there are at most a thousand. The bytes that are counted as sent are
+// those of the acknowledged records; done gets the counts without them.
 func item(enc record.Encoding, from, to int, done func(wire.DeliveryCounts)) *Item {
 	b := &record.Batch{Origin: record.NewOrigin("h", "", "s", "", nil), Schema: record.NewSchema()}
 	for i := from; i < to; i++ {

@@ -13,16 +13,17 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/notice"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
 
 // Kinds of definitions, in the order in which they are listed.
-var Kinds = []string{"source", "format", "mask", "guard", "destination", "settings", "agents", "plan", "label-key"}
+var Kinds = []string{"source", "format", "mask", "guard", "destination", "settings", "agents", "plan", "notice", "label-key"}
 
 // later are kinds of the language that this version does not run yet.
-var later = []string{"notice", "kit"}
+var later = []string{"kit"}
 
 // ID names a definition.
 type ID struct{ Kind, Name string }
@@ -52,6 +53,7 @@ type Definition struct {
 	Settings    *Settings
 	Agents      *Agents
 	Plan        *Plan
+	Notice      *notice.Rule
 	LabelKey    *LabelKey
 
 	root *yamldoc.Node // with the name

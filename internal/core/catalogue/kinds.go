@@ -12,6 +12,7 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/mask"
+	"synaxis/internal/core/notice"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/schema"
@@ -184,6 +185,7 @@ var Schemas = map[string]*schema.Value{
 			Doc:     "What becomes of hosts that are away.",
 		},
 	),
+	"notice": definition("a notice", notice.Keys...),
 	"label-key": definition(
 		"a label-key",
 		schema.Key{
@@ -240,6 +242,9 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 			Absent:   n.Get("absent").Text(),
 		}}
 		d.fillPlan(r, n)
+	case "notice":
+		n := notice.Decode(n, d.Name)
+		d.Notice = &n
 	case "label-key":
 		d.LabelKey = &LabelKey{Values: n.Get("values").Texts(), Required: n.Get("required").Bool(false)}
 		if why := inventory.CheckKey(d.Name); why != "" {

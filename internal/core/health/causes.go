@@ -58,7 +58,8 @@ func (t Trouble) key() (key, kind, name string) {
 		return fmt.Sprint("away ", t.Site), "host", ""
 	case t.Source == "":
 		return fmt.Sprint("host ", code, " ", t.Revision, " ", alike(t.Verdict.Reason)), "host", ""
-	case code == Silent || code == TooFewRecords || code == FallsBehind || code == ReadsTooFew || code == StampsWithoutZone:
+	case code == Silent || code == TooFewRecords || code == FallsBehind || code == ReadsTooFew ||
+		code == StampsWithoutZone:
 		return fmt.Sprint("source ", t.Source, " ", code), "source", t.Source
 	}
 	return fmt.Sprint("source ", t.Source, " ", t.Verdict.Code, " ", alike(t.Verdict.Reason)), "source", t.Source

@@ -47,7 +47,8 @@ func TestOneReceiverIsOneCause(t *testing.T) {
 func TestGroup(t *testing.T) {
 	t.Parallel()
 	of := func(host, site, source string, code Code, reason string) Trouble {
-		return Trouble{Host: host, Site: site, Source: source, Verdict: Verdict{State: Degraded, Code: code, Reason: reason}}
+		return Trouble{Host: host, Site: site, Source: source, Verdict: Verdict{State: Degraded, Code: code,
+			Reason: reason}}
 	}
 	for name, c := range map[string]struct {
 		list  []Trouble

@@ -261,7 +261,8 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	}
 	switch code := s.Agent.Code; code {
 	case "":
-	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded, FilesLost:
+	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded,
+		FilesLost:
 		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 		if code == HeldBy && Todo(s.Delivery) != "" {
 			v.Todo = Todo(s.Delivery)

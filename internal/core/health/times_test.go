@@ -83,23 +83,25 @@ func TestSilence(t *testing.T) {
 		code   Code
 		words  string
 	}{
-		"nothing is expected":  {Source{Last: at(1, 0), Told: at(9, 0)}, "", ""},
-		"it comes":             {Source{Expect: every, Last: at(8, 55), Told: at(9, 0)}, "", ""},
-		"just not due":         {Source{Expect: every, Last: at(8, 50), Told: at(9, 0)}, "", ""},
-		"due":                  {Source{Expect: every, Last: at(8, 49), Told: at(9, 0)}, Silent, "due by 2031-04-02T08:59"},
-		"reports come late":    {Source{Expect: every, Last: at(8, 30), Told: at(8, 35)}, "", ""},
-		"never told":           {Source{Expect: every}, "", ""},
-		"never read":           {Source{Expect: every, Began: at(8, 0), Told: at(9, 0)}, Silent, "none came since"},
-		"began just now":       {Source{Expect: every, Began: at(8, 55), Last: at(1, 0), Told: at(9, 0)}, "", ""},
-		"at night":             {Source{Expect: day, Last: at(0, 0), Told: at(5, 59)}, "", ""},
-		"in the morning":       {Source{Expect: day, Last: at(0, 0), Told: at(6, 1)}, Silent, "during 05:00-23:00 (UTC)"},
-		"as a whole, not here": {Source{Expect: expect.Expectation{Every: time.Minute, Per: "source"}, Last: at(1, 0), Told: at(9, 0)}, "", ""},
+		"nothing is expected": {Source{Last: at(1, 0), Told: at(9, 0)}, "", ""},
+		"it comes":            {Source{Expect: every, Last: at(8, 55), Told: at(9, 0)}, "", ""},
+		"just not due":        {Source{Expect: every, Last: at(8, 50), Told: at(9, 0)}, "", ""},
+		"due":                 {Source{Expect: every, Last: at(8, 49), Told: at(9, 0)}, Silent, "due by 2031-04-02T08:59"},
+		"reports come late":   {Source{Expect: every, Last: at(8, 30), Told: at(8, 35)}, "", ""},
+		"never told":          {Source{Expect: every}, "", ""},
+		"never read":          {Source{Expect: every, Began: at(8, 0), Told: at(9, 0)}, Silent, "none came since"},
+		"began just now":      {Source{Expect: every, Began: at(8, 55), Last: at(1, 0), Told: at(9, 0)}, "", ""},
+		"at night":            {Source{Expect: day, Last: at(0, 0), Told: at(5, 59)}, "", ""},
+		"in the morning":      {Source{Expect: day, Last: at(0, 0), Told: at(6, 1)}, Silent, "during 05:00-23:00 (UTC)"},
+		"as a whole, not here": {Source{Expect: expect.Expectation{Every: time.Minute, Per: "source"}, Last: at(1, 0),
+			Told: at(9, 0)}, "", ""},
 		"too few": {Source{Expect: expect.Expectation{AtLeast: 1000}, Hour: 999, HourFull: true, Told: at(9, 0)},
 			TooFewRecords, "999 records came"},
 		"enough": {Source{Expect: expect.Expectation{AtLeast: 1000}, Hour: 1000, HourFull: true, Told: at(9, 0)}, "", ""},
 		"of a part of the hour": {Source{Expect: expect.Expectation{AtLeast: 1000}, Hour: 9, Told: at(9, 0)}, "",
 			""},
-		"of an hour that it began in": {Source{Expect: expect.Expectation{AtLeast: 1000}, HourFull: true, Began: at(8, 30),
+		"of an hour that it began in": {Source{Expect: expect.Expectation{AtLeast: 1000}, HourFull: true, Began: at(8,
+			30),
 			Told: at(9, 0)}, "", ""},
 		"of an hour half at night": {Source{Expect: expect.Expectation{AtLeast: 1000, During: day.During},
 			HourFull: true, Told: at(5, 30)}, "", ""},
@@ -119,13 +121,20 @@ func TestAwayAndClocks(t *testing.T) {
 		state State
 		code  Code
 	}{
-		"well":                  {func(*Host) {}, Healthy, ""},
-		"a little off":          {func(h *Host) { h.Skew = -119 * time.Second }, Healthy, ""},
-		"ahead":                 {func(h *Host) { h.Skew = 3 * time.Minute }, Degraded, ClockOff},
-		"years behind":          {func(h *Host) { h.Skew = -3 * 365 * 24 * time.Hour }, Degraded, ClockOff},
-		"away":                  {func(h *Host) { h.Connected, h.LastSeen = false, now.Add(-time.Hour) }, Offline, AgentAway},
-		"away, as it may be":    {func(h *Host) { h.Connected, h.LastSeen, h.Away = false, now.Add(-time.Hour), 12*time.Hour }, Waiting, AwayAsUsual},
-		"away longer than that": {func(h *Host) { h.Connected, h.LastSeen, h.Away = false, now.Add(-13*time.Hour), 12*time.Hour }, Offline, AgentAway},
+		"well":         {func(*Host) {}, Healthy, ""},
+		"a little off": {func(h *Host) { h.Skew = -119 * time.Second }, Healthy, ""},
+		"ahead":        {func(h *Host) { h.Skew = 3 * time.Minute }, Degraded, ClockOff},
+		"years behind": {func(h *Host) { h.Skew = -3 * 365 * 24 * time.Hour }, Degraded, ClockOff},
+		"away": {func(h *Host) { h.Connected, h.LastSeen = false, now.Add(-time.Hour) }, Offline,
+			AgentAway},
+		"away, as it may be": {func(h *Host) {
+			h.Connected, h.LastSeen, h.Away = false, now.Add(-time.Hour),
+				12*time.Hour
+		}, Waiting, AwayAsUsual},
+		"away longer than that": {func(h *Host) {
+			h.Connected, h.LastSeen, h.Away = false, now.Add(-13*time.Hour),
+				12*time.Hour
+		}, Offline, AgentAway},
 	} {
 		h := well
 		c.edit(&h)

@@ -79,6 +79,15 @@ soak: 5m
 stop-when: failing > 0 || degraded_share > 0.02
 on-stop: hold
 `},
+	"notice": {"Who is told of what is wrong, when, and how.", `notice: archive-stuck
+when: destination == "harbour-archive" && oldest > 600.0
+for: 5m
+repeat: 4h
+quiet: "22:00-06:00"
+zone: Europe/Lisbon
+to:
+  - webhook: {url: "https://desk.whimbrel.example/in", secret: "${secret.hook_key}"}
+`},
 	"label-key": {"The vocabulary of a label of hosts.", `label-key: site
 values: [northpier, saltmarsh, gull-point]
 required: true

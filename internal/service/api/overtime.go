@@ -66,7 +66,8 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	}
 	if text := value(p.Step); text != "" {
 		d, err := yamldoc.ParseDuration(text)
-		if err != nil || d < 30*time.Second || d%(30*time.Second) != 0 || d > 5*time.Minute && d%(5*time.Minute) != 0 ||
+		if err != nil || d < 30*time.Second || d%(30*time.Second) != 0 || d > 5*time.Minute &&
+			d%(5*time.Minute) != 0 ||
 			d > time.Hour && d%time.Hour != 0 {
 			return q, usage{"step: it must be a whole number of 30s, from five minutes on of 5m, from an hour on of 1h"}
 		}
@@ -147,7 +148,8 @@ func (a *API) marks(ctx context.Context, q past.Question) ([]contract.NumberMark
 				if len(m.Causes) > 0 {
 					words += " for " + strings.Join(m.Causes, ", ")
 				}
-				add(contract.NumberMark{At: m.AssignedAt, What: contract.NumberMarkWhatConfig, Words: words, Host: &host,
+				add(contract.NumberMark{At: m.AssignedAt, What: contract.NumberMarkWhatConfig, Words: words,
+					Host:    &host,
 					Rollout: optional(m.Rollout), Revision: optional(m.Revision)})
 			}
 		}
@@ -157,8 +159,9 @@ func (a *API) marks(ctx context.Context, q past.Question) ([]contract.NumberMark
 			return nil, err
 		}
 		for _, r := range list {
-			add(contract.NumberMark{At: r.CreatedAt, What: contract.NumberMarkWhatRevision, Revision: optional(r.Number),
-				Words: fmt.Sprintf("revision %d was published: %s", r.Number, r.Title)})
+			add(contract.NumberMark{At: r.CreatedAt, What: contract.NumberMarkWhatRevision,
+				Revision: optional(r.Number),
+				Words:    fmt.Sprintf("revision %d was published: %s", r.Number, r.Title)})
 		}
 		for _, r := range a.Rollouts.All() {
 			add(contract.NumberMark{At: r.Started, What: contract.NumberMarkWhatRollout, Rollout: optional(r.ID),
@@ -171,7 +174,10 @@ func (a *API) marks(ctx context.Context, q past.Question) ([]contract.NumberMark
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(x, y contract.NumberMark) int { return cmp.Compare(x.At.UnixNano(), y.At.UnixNano()) })
+	slices.SortStableFunc(out, func(x, y contract.NumberMark) int {
+		return cmp.Compare(x.At.UnixNano(),
+			y.At.UnixNano())
+	})
 	if len(out) > mostMarks {
 		out = out[len(out)-mostMarks:]
 	}

@@ -146,8 +146,9 @@ func (a *API) volume(ctx context.Context, now time.Time) (*contract.Volume, erro
 func cause(c health.Cause, now time.Time, most int) contract.Cause {
 	out := contract.Cause{Id: c.ID, State: contract.State(c.State), Code: string(c.Code),
 		Kind: contract.CauseKind(c.Kind), Name: c.Name, Words: c.Words(now), Where: c.Where(), Todo: c.Todo,
-		Since: optional(c.Since.UTC()), Oldest: optional(c.Oldest.UTC()), FullIn: optional(int64(c.FullIn / time.Second)),
-		Hosts: len(c.Hosts), Some: c.Hosts[:min(most, len(c.Hosts))], Sources: c.Sources, Sites: c.Sites}
+		Since: optional(c.Since.UTC()), Oldest: optional(c.Oldest.UTC()),
+		FullIn: optional(int64(c.FullIn / time.Second)),
+		Hosts:  len(c.Hosts), Some: c.Hosts[:min(most, len(c.Hosts))], Sources: c.Sources, Sites: c.Sites}
 	for _, list := range []*[]string{&out.Some, &out.Sources, &out.Sites} {
 		if *list == nil {
 			*list = []string{}

@@ -14,6 +14,7 @@ import (
 	"synaxis/internal/service/inventory"
 	"synaxis/internal/service/links"
 	"synaxis/internal/service/membership"
+	"synaxis/internal/service/notices"
 	"synaxis/internal/service/numbers"
 	"synaxis/internal/service/reports"
 	"synaxis/internal/service/revisions"
@@ -46,6 +47,7 @@ type Owners struct {
 	Queue      *rollouts.Queue
 	Rollouts   *rollouts.Driver
 	Agents     *agents.Agents
+	Notices    *notices.Notices
 }
 
 // New builds them.
@@ -78,6 +80,9 @@ func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 	if o.Rollouts, err = rollouts.New(ctx, st, o.Hosts, o.Links, o.Desired, o.Queue, o.Revisions, o.Reports, w.Log,
 		w.Now,
 		w.Note); err != nil {
+		return nil, err
+	}
+	if o.Notices, err = notices.New(ctx, st, o.Hosts, o.Revisions, o.Secrets, w.Log, w.Now, w.Note); err != nil {
 		return nil, err
 	}
 	o.Agents = agents.New(

@@ -332,6 +332,18 @@ func (h *Hosts) Judged() int64 {
 	return h.judged
 }
 
+// ComingBack tells whether agents are still expected after the service began.
+func (h *Hosts) ComingBack() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, k := range h.health {
+		if k.Host.Code == health.ComingBack {
+			return true
+		}
+	}
+	return false
+}
+
 // Health is the kept health of a host.
 func (h *Hosts) Health(name string) Judgement {
 	h.mu.Lock()

@@ -9,8 +9,8 @@ import (
 	"synaxis/internal/service/revisions"
 )
 
-// rules are what the newest published definitions say of the health of hosts and sources. What stays at the desk counts
-// from when it is published: no host has to be told of it.
+// rules are what the newest published definitions say of the health of hosts and sources. What stays at the desk
+// counts from when it is published: no host has to be told of it.
 type rules struct {
 	revision int
 	sources  map[string]*pipeline.Source

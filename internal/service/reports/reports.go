@@ -87,7 +87,8 @@ func (s *Said) Recent(source string, now time.Time) (recent, latest health.Recen
 	return s.recent[source].counts(now), s.recent[source].latest(now)
 }
 
-// Offset is by how much the times of a source's records are ahead of when they were written, and how many reports agree.
+// Offset is by how much the times of a source's records are ahead of when they were written, and how many reports
+// agree.
 func (s *Said) Offset(source string) (offset time.Duration, reports int) {
 	return s.recent[source].offset()
 }
@@ -369,8 +370,8 @@ func sinceOf(old Component, code health.Code, now time.Time) time.Time {
 	return now
 }
 
-// countsNew is how long ago an agent that was never heard of may have begun to count, so that what it counted until now
-// is of now.
+// countsNew is how long ago an agent that was never heard of may have begun to count, so that what it counted until
+// now is of now.
 const countsNew = 10 * time.Minute
 
 // TakeNumbers takes the numbers of an agent whose sums count since start, as of at by the clock of its host.

@@ -57,7 +57,8 @@ func (s *Store) Blocks(ctx context.Context, tier int64, host string, from, to ti
 func (s *Store) Unmerged(ctx context.Context, tier, coarser int64, from, to time.Time) ([]string, error) {
 	return list(ctx, s.stateRead, func(r *sql.Rows) (host string, err error) { return host, r.Scan(&host) },
 		`SELECT DISTINCT host FROM series WHERE tier = ? AND start >= ? AND start < ? AND host NOT IN
-			(SELECT host FROM series WHERE tier = ? AND start = ?)`, tier, from.Unix(), to.Unix(), coarser, from.Unix())
+			(SELECT host FROM series WHERE tier = ? AND start = ?)`,
+		tier, from.Unix(), to.Unix(), coarser, from.Unix())
 }
 
 // PruneBlocks removes the blocks of a tier that started before a time.
@@ -90,7 +91,8 @@ func (s *Store) SaveTurns(ctx context.Context, all []Turn) error {
 	return s.wrote("state.db", tx.Commit())
 }
 
-// Turns are the state changes in a span, oldest first, of one host or, without one, of all; at most so many, the newest.
+// Turns are the state changes in a span, oldest first, of one host or, without one, of all; at most so many, the
+// newest.
 func (s *Store) Turns(ctx context.Context, host string, from, to time.Time, most int) ([]Turn, error) {
 	query := `SELECT at, host, source, turn FROM turns WHERE at >= ? AND at < ?`
 	args := []any{from.UnixMilli(), to.UnixMilli()}

@@ -629,6 +629,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The notices that are published, with what they know now and what they told last */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{notice}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that somebody looks after a cause, so that it is not told again until it is over */
+        post: operations["acknowledgeNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{notice}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a notice would have told in the past, from the state changes that are kept */
+        post: operations["tryNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts of which nothing is told for a while */
+        get: operations["listMaintenance"];
+        put?: never;
+        /** Let nothing be told of hosts until a time */
+        post: operations["startMaintenance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/maintenance/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End it before its time */
+        delete: operations["endMaintenance"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/causes": {
         parameters: {
             query?: never;
@@ -1584,6 +1676,94 @@ export interface components {
             some: string[];
             sources: string[];
             sites: string[];
+        };
+        NoticeList: {
+            items: components["schemas"]["Notice"][];
+        };
+        Notice: {
+            name: string;
+            when: string;
+            to: string[];
+            alerts: components["schemas"]["Alert"][];
+            /** @description the newest first */
+            messages: components["schemas"]["SentMessage"][];
+        };
+        Alert: {
+            cause: string;
+            state: components["schemas"]["State"];
+            code: string;
+            words: string;
+            where: string;
+            todo: string;
+            hosts: number;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description absent while it is not told yet
+             */
+            told?: string;
+            acknowledgedBy?: string;
+            word?: string;
+        };
+        SentMessage: {
+            /** Format: int64 */
+            id: number;
+            to: string;
+            subject: string;
+            /** Format: date-time */
+            at: string;
+            tries: number;
+            /**
+             * Format: date-time
+             * @description absent while it is on its way
+             */
+            done?: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again
+             */
+            next?: string;
+            error?: string;
+        };
+        NewAcknowledgement: {
+            /** @description its id, or how that begins */
+            cause: string;
+            word?: string;
+        };
+        NoticeTry: {
+            /** @description as it is in a draft; default as it is published */
+            draft?: number;
+            /** @description how far back, such as 7d, which is the default */
+            since?: string;
+        };
+        NoticeMessages: {
+            items: components["schemas"]["NoticeMessage"][];
+        };
+        NoticeMessage: {
+            /** Format: date-time */
+            at: string;
+            subject: string;
+            text: string;
+        };
+        MaintenanceList: {
+            items: components["schemas"]["Maintenance"][];
+        };
+        Maintenance: {
+            id: number;
+            hosts: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            until: string;
+            who: string;
+            word?: string;
+        };
+        NewMaintenance: {
+            hosts: string;
+            /** @description how long, such as 2h; at most 30d */
+            for: string;
+            word?: string;
         };
         CauseList: {
             items: components["schemas"]["Cause"][];
@@ -4020,6 +4200,146 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Books"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acknowledgeNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAcknowledgement"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeTry"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeMessages"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMaintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaintenanceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startMaintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMaintenance"];
+            };
+        };
+        responses: {
+            /** @description Begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endMaintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -3,6 +3,7 @@ import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
 import {
   ArrowPathRoundedSquareIcon,
   BeakerIcon,
+  BellIcon,
   BookOpenIcon,
   ClipboardDocumentListIcon,
   ComputerDesktopIcon,
@@ -29,6 +30,7 @@ const places = [
   { name: 'Workbench', to: '/workbench', icon: BeakerIcon },
   { name: 'Changes', to: '/changes', icon: PencilSquareIcon },
   { name: 'Rollouts', to: '/rollouts', icon: ArrowPathRoundedSquareIcon },
+  { name: 'Notices', to: '/notices', icon: BellIcon },
 ]
 const administration = [
   { name: 'Secrets', to: '/secrets', icon: KeyIcon },

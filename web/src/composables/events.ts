@@ -5,6 +5,7 @@ import { queryClient } from '../api/client'
 const stale: Record<string, string[]> = {
   hosts: ['hosts', 'host', 'status', 'join-tokens', 'audit'],
   numbers: ['hosts', 'host', 'status'],
+  notices: ['notices'],
   drafts: ['drafts', 'draft', 'status', 'audit'],
   secrets: ['secrets', 'language', 'audit'],
   revisions: ['revisions', 'catalogue', 'status', 'drafts'],
