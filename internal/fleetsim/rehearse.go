@@ -46,7 +46,7 @@ level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
 type Rehearsed struct{ Trial, Preflight, Stopped, Waits int }
 
 // Rehearse tells how a change hurts nobody: a trial that shows a field vanishing, a preflight that finds a folder that
-// cannot be read, a bad revision that one host takes and that is taken back by itself, a vessel that comes back and
+// cannot be read, a scanner that falls silent, of which the watch desk is told, a bad revision that one host takes and that is taken back by itself, a vessel that comes back and
 // catches up, and a rollout that waits at its gate. The hosts write meanwhile.
 func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 	ctx, stop := context.WithCancel(ctx)
@@ -60,14 +60,19 @@ func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 	if r.Preflight, err = d.rehearseTurnstiles(ctx); err != nil {
 		return r, err
 	}
+	if err := d.fallSilent(ctx); err != nil {
+		return r, err
+	}
 	if r.Stopped, err = d.rollOutNothing(ctx); err != nil {
 		return r, err
 	}
 	if err := d.catchUp(ctx); err != nil {
 		return r, err
 	}
-	r.Waits, err = d.waitAtGate(ctx)
-	return r, err
+	if r.Waits, err = d.waitAtGate(ctx); err != nil {
+		return r, err
+	}
+	return r, nil
 }
 
 // draft loads a file as a draft of its own.

@@ -24,6 +24,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/api"
 	"synaxis/internal/service/assemble"
@@ -311,10 +312,61 @@ func registry(a *api.API) *prometheus.Registry {
 		})
 		return float64(n)
 	})
+	r.MustRegister(states{a})
 	gauge(
 		"synaxis_revision_in_force",
 		"The revision whose rollout was completed last.",
 		func() float64 { return float64(a.Rollouts.InForce()) },
 	)
 	return r
+}
+
+// states measures how well the fleet is: hosts and sources on hosts by state, what they read and what was acknowledged.
+type states struct{ api *api.API }
+
+var (
+	hostsDesc = prometheus.NewDesc("synaxis_hosts_state", "Hosts that are not retired, by state.",
+		[]string{"state"}, nil)
+	sourcesDesc = prometheus.NewDesc("synaxis_sources_state", "Sources on hosts, by state.", []string{"state"}, nil)
+	causesDesc  = prometheus.NewDesc("synaxis_causes", "Causes of what is wrong.", nil, nil)
+	readDesc    = prometheus.NewDesc("synaxis_records_read", "Records that hosts have read.", nil, nil)
+	ackDesc     = prometheus.NewDesc("synaxis_records_acknowledged",
+		"Records that all of their destinations have acknowledged.", nil, nil)
+)
+
+// Describe tells what is measured.
+func (s states) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{hostsDesc, sourcesDesc, causesDesc, readDesc, ackDesc} {
+		out <- d
+	}
+}
+
+// Collect measures.
+func (s states) Collect(out chan<- prometheus.Metric) {
+	hosts, sources := map[health.State]int{}, map[health.State]int{}
+	for _, state := range []health.State{health.Healthy, health.Waiting, health.Degraded, health.Offline,
+		health.Failing} {
+		hosts[state], sources[state] = 0, 0
+	}
+	var read, acknowledged int64
+	for _, row := range s.api.Inventory.All(false) {
+		kept := s.api.Hosts.Health(row.Name)
+		hosts[kept.Worst.State]++
+		for state, n := range kept.Sources {
+			sources[state] += n
+		}
+		read += kept.Read
+		acknowledged += kept.Acknowledged
+	}
+	for desc, counts := range map[*prometheus.Desc]map[health.State]int{hostsDesc: hosts, sourcesDesc: sources} {
+		for state, n := range counts {
+			if state != "" {
+				out <- prometheus.MustNewConstMetric(desc, prometheus.GaugeValue, float64(n), string(state))
+			}
+		}
+	}
+	out <- prometheus.MustNewConstMetric(causesDesc, prometheus.GaugeValue,
+		float64(len(health.Group(s.api.Hosts.Troubles()))))
+	out <- prometheus.MustNewConstMetric(readDesc, prometheus.CounterValue, float64(read))
+	out <- prometheus.MustNewConstMetric(ackDesc, prometheus.CounterValue, float64(acknowledged))
 }

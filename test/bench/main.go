@@ -66,6 +66,8 @@ func measure(only string) (missed int, err error) {
 		return rolloutTable()
 	case "joins":
 		return joinTable()
+	case "numbers":
+		return numbersTable()
 	case "buffers":
 		return buffersTable()
 	}
@@ -139,7 +141,8 @@ func measure(only string) (missed int, err error) {
 	if only != "" {
 		return missed, nil
 	}
-	for _, table := range []func() (int, error){fleetTable, rolloutTable, joinTable, costsTable, buffersTable} {
+	for _, table := range []func() (int, error){fleetTable, rolloutTable, joinTable, costsTable, buffersTable,
+		numbersTable} {
 		more, err := table()
 		if missed += more; err != nil {
 			return missed, err

@@ -67,7 +67,7 @@ func TestParseWhole(t *testing.T) {
 func TestNothingIsIgnored(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{
-		"notice: aa\n", "kit: aa\n", "destination: aa\ndeliver: {relay: bb}\n", "destination: aa\ndeliver: {kafka: " +
+		"kit: aa\n", "destination: aa\ndeliver: {relay: bb}\n", "destination: aa\ndeliver: {kafka: " +
 			"bb}\n",
 		"destination: aa\ndeliver: {s3: bb}\n", "destination: aa\ndeliver: {postgresql: bb}\n",
 	} {
@@ -244,6 +244,14 @@ limits: {cpu: 20%, memory: 64MiB, disk: 512MiB}
 report: {every: 30s}
 away: 12h
 ---
+notice: gates-fail
+when: state == "failing"
+for: 5m
+repeat: 4h
+quiet: "22:00-06:00"
+zone: Europe/Lisbon
+to: [{webhook: {url: "https://desk.whimbrel.example/in", secret: "${secret.hook_key}"}}]
+---
 plan: careful
 for: {definitions: [source/gate-*], hosts: {role: gate}}
 waves: [1 host, 5%, 'labels.site == "northpier"', rest]
@@ -266,7 +274,7 @@ func TestLanguage(t *testing.T) {
 	t.Parallel()
 	defs, problems := Parse("f.yaml", []byte(language))
 	require.Empty(t, problems)
-	require.Len(t, defs, 24)
+	require.Len(t, defs, 25)
 	for _, d := range defs {
 		canonical := d.Schema().
 			AppendCanonical([]byte(d.Kind+": "+d.Name+"\n"), d.Body(), "", func(*schema.Key) bool { return false },

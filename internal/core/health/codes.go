@@ -114,3 +114,19 @@ func Todo(code Code) string { return todo[code] }
 
 // Reported tells whether agents report a code.
 func Reported(code Code) bool { _, ok := todo[code]; return ok }
+
+// Codes are all reasons.
+func Codes() []Code {
+	return []Code{
+		Retired, NotJoined, ComingBack, AgentAway, ConfigRefused,
+		NoConfig, ConfigDrifted, ConfigOnItsWay, SourceLeftOut, NoReport,
+		RecordsRefused, ReadsTooFew, StampsWithoutZone, FallsBehind, NoRecords,
+		Silent, TooFewRecords, ZoneWrong, TimesAhead, TimesBehind,
+		ClockOff, AwayAsUsual, Unhealthy, PathMatchesNothing, FilesGone,
+		NotReadable, TooFewDescriptors, StateNotWritable, RejectsUnwritable, DestinationUnwritable,
+		HeldBy, ConnectionRefused, NameNotFound, NotReachable, TLSFailed,
+		NoAnswer, LoginRefused, WrongPath, ReceiverBusy, ReceiverFailing,
+		RefusesEverything, BufferFull, BufferFilling, BufferUnwritable, RecordsDiscarded,
+		NotVerified, LeavingConfig, FilesLost,
+	}
+}

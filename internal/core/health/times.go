@@ -60,7 +60,7 @@ func looksLike(off time.Duration, zone string, now time.Time) string {
 	said, loc := "no zone is said", time.UTC
 	if zone != "" && !strings.Contains(zone, "${") {
 		if z, err := time.LoadLocation(zone); err == nil {
-			said, loc = "the source says "+zone, z
+			said, loc = "are read as "+zone, z
 		}
 	}
 	_, seconds := now.In(loc).Zone()

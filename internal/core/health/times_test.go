@@ -42,7 +42,7 @@ func TestZoneWrong(t *testing.T) {
 				require.Equal(t, ZoneWrong, v.Code, "%s as %s", written, said)
 				require.Contains(t, v.Reason, "they look like UTC"+map[bool]string{true: ",",
 					false: at.In(w).Format("-07:00")}[wo == 0], "%s as %s: %s", written, said, v.Reason)
-				require.Contains(t, v.Reason, "the source says "+said)
+				require.Contains(t, v.Reason, "are read as "+said)
 			}
 		}
 	}

@@ -20,6 +20,7 @@ var Keys = []schema.Key{
 	{
 		Name:  "when",
 		Need:  true,
+		Hint:  `a condition over what is wrong, such as state == "failing"`,
 		Value: &schema.Value{Type: schema.Condition, Check: checkWhen, Code: "condition-invalid"},
 		Doc: "Of what is wrong, what is told: a condition over state, code, reason, host, source, destination, labels of " +
 			"the host, and over seconds: age (since when it is wrong), oldest (of the records that wait) and full_in (until " +

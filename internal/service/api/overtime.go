@@ -139,6 +139,25 @@ func (a *API) marks(ctx context.Context, q past.Question) ([]contract.NumberMark
 	}
 	if len(q.Hosts) == 1 {
 		for host := range q.Hosts {
+			turns, err := a.Hosts.Turns(ctx, host, q.From, q.To, mostMarks)
+			if err != nil {
+				return nil, err
+			}
+			for _, t := range turns {
+				if q.Source != "" && t.Source != "" && t.Source != q.Source {
+					continue
+				}
+				words := fmt.Sprintf("%s: %s", t.To, t.Reason)
+				if t.Reason == "" {
+					words = string(t.To)
+				}
+				if t.Source != "" {
+					words = t.Source + " " + words
+				}
+				state := contract.State(t.To)
+				add(contract.NumberMark{At: t.At, What: contract.NumberMarkWhatState, Words: words, Host: &host,
+					State: &state})
+			}
 			moments, err := a.Desired.History(ctx, host, time.Time{})
 			if err != nil {
 				return nil, err

@@ -123,7 +123,7 @@ func (v *View) expect(s *health.Source, name string, n wire.Numbers) {
 	if of == nil {
 		return
 	}
-	s.Expect, s.Zone = of.Expect, of.Time.Zone
+	s.Expect, s.Zone = of.Expect, v.rules.zones[name]
 	if s.Expect.AtLeast > 0 && v.hour != nil {
 		s.Hour, s.HourFull = v.hour(name)
 	}

@@ -14,15 +14,20 @@ import (
 type rules struct {
 	revision int
 	sources  map[string]*pipeline.Source
+	zones    map[string]string       // that times of sources are read as, where they say none
 	agents   []*catalogue.Definition // that say how long hosts may be away
 }
 
 func newRules(st *revisions.State) *rules {
-	r := &rules{revision: st.Revision.Number, sources: map[string]*pipeline.Source{}}
+	r := &rules{revision: st.Revision.Number, sources: map[string]*pipeline.Source{}, zones: map[string]string{}}
 	for _, d := range st.Catalogue.All() {
 		switch {
 		case d.Source != nil:
 			r.sources[d.Name] = &d.Source.Source
+			r.zones[d.Name] = d.Source.Time.Zone
+			if f, ok := st.Catalogue.Format(d.Source.Format); ok && r.zones[d.Name] == "" {
+				r.zones[d.Name] = f.Time.Zone
+			}
 		case d.Agents != nil && d.Agents.Away > 0:
 			r.agents = append(r.agents, d)
 		}

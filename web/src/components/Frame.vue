@@ -1,42 +1,27 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
-import {
-  ArrowPathRoundedSquareIcon,
-  BeakerIcon,
-  BellIcon,
-  BookOpenIcon,
-  ClipboardDocumentListIcon,
-  ComputerDesktopIcon,
-  KeyIcon,
-  PencilSquareIcon,
-  ServerStackIcon,
-  SunIcon,
-  TicketIcon,
-} from '@heroicons/vue/24/outline'
-import { useRouter } from 'vue-router'
+import { Bars3Icon, ComputerDesktopIcon, MagnifyingGlassIcon } from '@heroicons/vue/24/outline'
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { client, queryClient, take } from '../api/client'
 import { useStatus } from '../api/queries'
 import { useEvents } from '../composables/events'
 import { plural } from '../composables/format'
+import { administration, places } from '../composables/places'
 import { setTheme, theme, type Theme } from '../composables/theme'
+import CommandPalette from './CommandPalette.vue'
 
 const { data: status } = useStatus()
 const { live } = useEvents()
 const router = useRouter()
-const places = [
-  { name: 'Morning', to: '/', icon: SunIcon },
-  { name: 'Hosts', to: '/hosts', icon: ServerStackIcon },
-  { name: 'Catalogue', to: '/catalogue', icon: BookOpenIcon },
-  { name: 'Workbench', to: '/workbench', icon: BeakerIcon },
-  { name: 'Changes', to: '/changes', icon: PencilSquareIcon },
-  { name: 'Rollouts', to: '/rollouts', icon: ArrowPathRoundedSquareIcon },
-  { name: 'Notices', to: '/notices', icon: BellIcon },
-]
-const administration = [
-  { name: 'Secrets', to: '/secrets', icon: KeyIcon },
-  { name: 'Join tokens', to: '/tokens', icon: TicketIcon },
-  { name: 'Audit', to: '/audit', icon: ClipboardDocumentListIcon },
-]
+const route = useRoute()
+const palette = ref<InstanceType<typeof CommandPalette>>()
+/** On a small screen the rail is one button until it is asked for. */
+const unfolded = ref(false)
+watch(
+  () => route.path,
+  () => (unfolded.value = false),
+)
 const themes: { is: Theme; word: string }[] = [
   { is: 'system', word: 'As the system' },
   { is: 'light', word: 'Light' },
@@ -57,59 +42,83 @@ async function signOut() {
       class="flex flex-wrap gap-1 border-line bg-sunk p-3 md:sticky md:top-0 md:h-screen md:flex-col md:flex-nowrap md:border-r"
       aria-label="Places"
     >
-      <p class="mb-4 flex items-center gap-2 px-2 py-1 text-section font-semibold">
+      <p class="flex items-center gap-2 px-2 py-1 text-section font-semibold md:mb-4">
         <img src="/icon.svg" alt="" class="size-6" />Synaxis
       </p>
-      <template v-for="(group, n) in [places, administration]" :key="n">
-        <p v-if="n" class="hidden px-2 pt-5 pb-1 text-table text-soft md:block">Administration</p>
-        <router-link
-          v-for="p in group"
-          :key="p.to"
-          :to="p.to"
-          class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
-          :class="{
-            'bg-sheet !text-ink font-medium':
-              p.to === '/'
-                ? $route.path === '/'
-                : $route.path.startsWith(p.to) ||
-                  (p.to === '/catalogue' && $route.path === '/coverage'),
-          }"
+      <button
+        type="button"
+        class="ml-auto flex h-9 items-center gap-2 px-2 md:hidden"
+        :aria-expanded="unfolded"
+        @click="unfolded = !unfolded"
+      >
+        <Bars3Icon class="size-5" aria-hidden="true" />Places
+      </button>
+      <button
+        type="button"
+        class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink md:mb-2"
+        @click="palette?.show()"
+      >
+        <MagnifyingGlassIcon class="size-5" aria-hidden="true" />Go to<kbd
+          class="ml-auto hidden rounded border border-line px-1 text-table md:block"
+          >Ctrl K</kbd
         >
-          <component :is="p.icon" class="size-5" aria-hidden="true" />{{ p.name }}
-        </router-link>
-      </template>
-      <Menu as="div" class="relative md:mt-auto">
-        <MenuButton
-          class="flex h-9 w-full items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
-          ><ComputerDesktopIcon class="size-5" aria-hidden="true" />Admin</MenuButton
-        >
-        <MenuItems
-          class="absolute z-20 w-44 rounded-md border border-line bg-sheet p-1 shadow-lg md:bottom-10"
-        >
-          <MenuItem v-for="t in themes" :key="t.is" v-slot="{ active }">
-            <button
-              class="flex h-8 w-full items-center justify-between rounded px-2 text-left text-table"
-              :class="{ 'bg-sunk': active }"
-              @click="setTheme(t.is)"
-            >
-              {{ t.word }}<span v-if="theme === t.is" aria-label="chosen">✓</span>
-            </button>
-          </MenuItem>
-          <MenuItem v-slot="{ active }"
-            ><button
-              class="mt-1 h-8 w-full rounded border-t border-line px-2 text-left text-table"
-              :class="{ 'bg-sunk': active }"
-              @click="signOut"
-            >
-              Sign out
-            </button></MenuItem
+      </button>
+      <div
+        class="w-full gap-1 md:flex md:flex-1 md:flex-col"
+        :class="unfolded ? 'flex flex-col' : 'hidden'"
+      >
+        <template v-for="(group, n) in [places, administration]" :key="n">
+          <p v-if="n" class="hidden px-2 pt-5 pb-1 text-table text-soft md:block">Administration</p>
+          <router-link
+            v-for="p in group"
+            :key="p.to"
+            :to="p.to"
+            class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
+            :class="{
+              'bg-sheet !text-ink font-medium':
+                p.to === '/'
+                  ? $route.path === '/'
+                  : $route.path.startsWith(p.to) ||
+                    (p.to === '/catalogue' && $route.path === '/coverage'),
+            }"
           >
-        </MenuItems>
-      </Menu>
+            <component :is="p.icon" class="size-5" aria-hidden="true" />{{ p.name }}
+          </router-link>
+        </template>
+        <Menu as="div" class="relative md:mt-auto">
+          <MenuButton
+            class="flex h-9 w-full items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink"
+            ><ComputerDesktopIcon class="size-5" aria-hidden="true" />Admin</MenuButton
+          >
+          <MenuItems
+            class="absolute z-20 w-44 rounded-md border border-line bg-sheet p-1 shadow-lg md:bottom-10"
+          >
+            <MenuItem v-for="t in themes" :key="t.is" v-slot="{ active }">
+              <button
+                class="flex h-8 w-full items-center justify-between rounded px-2 text-left text-table"
+                :class="{ 'bg-sunk': active }"
+                @click="setTheme(t.is)"
+              >
+                {{ t.word }}<span v-if="theme === t.is" aria-label="chosen">✓</span>
+              </button>
+            </MenuItem>
+            <MenuItem v-slot="{ active }"
+              ><button
+                class="mt-1 h-8 w-full rounded border-t border-line px-2 text-left text-table"
+                :class="{ 'bg-sunk': active }"
+                @click="signOut"
+              >
+                Sign out
+              </button></MenuItem
+            >
+          </MenuItems>
+        </Menu>
+      </div>
     </nav>
+    <CommandPalette ref="palette" />
     <div class="min-w-0">
       <div
-        class="sticky top-0 z-10 flex min-h-12 flex-wrap items-center gap-x-8 gap-y-1 border-b border-line bg-paper px-8 py-2 text-table"
+        class="sticky top-0 z-10 flex min-h-12 flex-wrap items-center gap-x-8 gap-y-1 border-b border-line bg-paper px-4 py-2 text-table md:px-8"
         role="status"
       >
         <template v-if="status">
@@ -146,7 +155,7 @@ async function signOut() {
           >▲ Not connected to the service; what you see may be old</span
         >
       </div>
-      <main id="content" class="mx-auto max-w-[1440px] px-8 py-8"><slot /></main>
+      <main id="content" class="mx-auto max-w-[1440px] px-4 py-8 md:px-8"><slot /></main>
     </div>
   </div>
 </template>
