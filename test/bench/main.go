@@ -36,7 +36,7 @@ func main() {
 	flag.Usage = func() {
 		fmt.Fprintln(
 			flag.CommandLine.Output(),
-			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | a word of the rows to measure]",
+			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | numbers | a word of the rows to measure]",
 		)
 		flag.PrintDefaults()
 	}

@@ -76,7 +76,7 @@ func numbersTable() (missed int, err error) {
 		return missed, err
 	}
 	began := time.Now()
-	got, err := n.Ask(ctx, numbers.Question{From: now.AddDate(0, 0, -30), To: now, Step: time.Hour,
+	got, err := n.Ask(ctx, numbers.Question{From: now.AddDate(0, 0, -30), To: now, Step: 30 * time.Minute,
 		Numbers: []string{series.Read, series.Acknowledged}, Source: "source-07"})
 	took := time.Since(began)
 	if err != nil || len(got.Lines) != 2 || got.Lines[0].Sum() == 0 {
