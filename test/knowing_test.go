@@ -45,11 +45,13 @@ func TestKnowingPage(t *testing.T) {
 				assert.Regexp(t, `(?m)^\S+Z,,read,\d+$`, string(out))
 			case strings.Contains(command, "openmetrics"):
 				assert.Regexp(t, `(?s)synaxis_step\{number="read".*# EOF\n$`, string(out))
+			case strings.Contains(command, "explain"):
+				assert.Contains(t, string(out), "unparsed goes as it went")
 			case strings.Contains(command, "numbers"):
 				assert.Contains(t, string(out), "█", command)
 			}
 			ran++
 		}
 	}
-	assert.Equal(t, 17, ran)
+	assert.Equal(t, 18, ran)
 }

@@ -80,6 +80,7 @@ Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour 
 		cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"csv", "openmetrics"},
 		cobra.ShellCompDirectiveNoFileComp))
+	cmd.AddCommand(a.numbersExplainCmd())
 	return cmd
 }
 

@@ -500,6 +500,11 @@ type ClientInterface interface {
 	// Corresponds with GET /numbers (the `GetNumbers` operationId).
 	GetNumbers(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
+	//
+	// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
+	ExplainNumbers(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPreflight What the last preflight of a draft or revision found
 	//
 	// Corresponds with GET /preflights (the `GetPreflight` operationId).
@@ -1905,6 +1910,21 @@ func (c *Client) TryNotice(ctx context.Context, notice string, body TryNoticeJSO
 // Corresponds with GET /numbers (the `GetNumbers` operationId).
 func (c *Client) GetNumbers(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetNumbersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
+//
+// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
+func (c *Client) ExplainNumbers(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainNumbersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5450,6 +5470,128 @@ func NewGetNumbersRequest(server string, params *GetNumbersParams) (*http.Reques
 	return req, nil
 }
 
+// NewExplainNumbersRequest constructs an http.Request for the ExplainNumbers method
+func NewExplainNumbersRequest(server string, params *ExplainNumbersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/numbers-explained")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "number", params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Destination != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "destination", *params.Destination, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPreflightRequest constructs an http.Request for the GetPreflight method
 func NewGetPreflightRequest(server string, params *GetPreflightParams) (*http.Request, error) {
 	var err error
@@ -7228,6 +7370,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /numbers (the `GetNumbers` operationId).
 	GetNumbersWithResponse(ctx context.Context, params *GetNumbersParams, reqEditors ...RequestEditorFn) (*GetNumbersResponse, error)
+
+	// ExplainNumbersWithResponse Where a number changes - since when, on which hosts, and what came before it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
+	ExplainNumbersWithResponse(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*ExplainNumbersResponse, error)
 
 	// GetPreflightWithResponse What the last preflight of a draft or revision found
 	//
@@ -10157,6 +10306,54 @@ func (r GetNumbersResponse) ContentType() string {
 	return ""
 }
 
+type ExplainNumbersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Explained
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainNumbersResponse) GetJSON200() *Explained {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainNumbersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainNumbersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainNumbersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainNumbersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainNumbersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPreflightResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12596,6 +12793,19 @@ func (c *ClientWithResponses) GetNumbersWithResponse(ctx context.Context, params
 	return ParseGetNumbersResponse(rsp)
 }
 
+// ExplainNumbersWithResponse Where a number changes - since when, on which hosts, and what came before it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
+func (c *ClientWithResponses) ExplainNumbersWithResponse(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*ExplainNumbersResponse, error) {
+	rsp, err := c.ExplainNumbers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainNumbersResponse(rsp)
+}
+
 // GetPreflightWithResponse What the last preflight of a draft or revision found
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14993,6 +15203,39 @@ func ParseGetNumbersResponse(rsp *http.Response) (*GetNumbersResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest NumbersOverTime
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExplainNumbersResponse parses an HTTP response from a ExplainNumbersWithResponse call
+func ParseExplainNumbersResponse(rsp *http.Response) (*ExplainNumbersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainNumbersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Explained
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

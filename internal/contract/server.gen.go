@@ -644,6 +644,17 @@ type CheckCode struct {
 	Why      string   `json:"why"`
 }
 
+// CommonLabel defines model for CommonLabel.
+type CommonLabel struct {
+	// All hosts with it
+	All int `json:"all"`
+
+	// Changed hosts with it on which it changed
+	Changed int    `json:"changed"`
+	Label   string `json:"label"`
+	Value   string `json:"value"`
+}
+
 // ConflictList defines model for ConflictList.
 type ConflictList struct {
 	Items []DefinitionConflict `json:"items"`
@@ -964,6 +975,35 @@ type DraftSummary struct {
 	State     string    `json:"state"`
 	Title     string    `json:"title"`
 	Whole     bool      `json:"whole"`
+}
+
+// Explained defines model for Explained.
+type Explained struct {
+	After float64 `json:"after"`
+
+	// At since when
+	At     *time.Time `json:"at,omitempty"`
+	Before float64    `json:"before"`
+
+	// Changes false where it goes as it went
+	Changes bool `json:"changes"`
+
+	// Common what tells them from the others
+	Common []CommonLabel `json:"common"`
+
+	// Hosts on which it changed in the same way, a thousand at most
+	Hosts []string `json:"hosts"`
+
+	// Marks what came shortly before it, the nearest first
+	Marks  []NumberMark `json:"marks"`
+	Number string       `json:"number"`
+
+	// Of hosts that counted it
+	Of int `json:"of"`
+
+	// Share before and after are shares of the records, and not numbers an hour
+	Share bool   `json:"share"`
+	Words string `json:"words"`
 }
 
 // Explanation defines model for Explanation.
@@ -2670,6 +2710,23 @@ type GetNumbersParams struct {
 	Step *string `form:"step,omitempty" json:"step,omitempty"`
 }
 
+// ExplainNumbersParams defines parameters for ExplainNumbers.
+type ExplainNumbersParams struct {
+	Number      string  `form:"number" json:"number"`
+	Source      *string `form:"source,omitempty" json:"source,omitempty"`
+	Destination *string `form:"destination,omitempty" json:"destination,omitempty"`
+
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+
+	// Since how far back, such as 6h; default 24h
+	Since *string    `form:"since,omitempty" json:"since,omitempty"`
+	From  *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default now
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // GetPreflightParams defines parameters for GetPreflight.
 type GetPreflightParams struct {
 	Draft    *int `form:"draft,omitempty" json:"draft,omitempty"`
@@ -2947,6 +3004,9 @@ type ServerInterface interface {
 	// GetNumbers What was counted over time, with what changed meanwhile
 	// (GET /numbers)
 	GetNumbers(c *gin.Context, params GetNumbersParams)
+	// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
+	// (GET /numbers-explained)
+	ExplainNumbers(c *gin.Context, params ExplainNumbersParams)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(c *gin.Context, params GetPreflightParams)
@@ -4770,6 +4830,81 @@ func (siw *ServerInterfaceWrapper) GetNumbers(c *gin.Context) {
 	siw.Handler.GetNumbers(c, params)
 }
 
+// ExplainNumbers operation middleware
+func (siw *ServerInterfaceWrapper) ExplainNumbers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExplainNumbersParams
+
+	// ------------- Required query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "destination" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "destination", c.Request.URL.Query(), &params.Destination, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter destination: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExplainNumbers(c, params)
+}
+
 // GetPreflight operation middleware
 func (siw *ServerInterfaceWrapper) GetPreflight(c *gin.Context) {
 
@@ -5450,6 +5585,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/maintenance", wrapper.StartMaintenance)
 	router.DELETE(options.BaseURL+"/maintenance/:id", wrapper.EndMaintenance)
 	router.GET(options.BaseURL+"/causes", wrapper.ListCauses)
+	router.GET(options.BaseURL+"/numbers-explained", wrapper.ExplainNumbers)
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
@@ -7624,6 +7760,45 @@ func (response GetNumbersdefaultApplicationProblemPlusJSONResponse) VisitGetNumb
 	return err
 }
 
+type ExplainNumbersRequestObject struct {
+	Params ExplainNumbersParams
+}
+
+type ExplainNumbersResponseObject interface {
+	VisitExplainNumbersResponse(w http.ResponseWriter) error
+}
+
+type ExplainNumbers200JSONResponse Explained
+
+func (response ExplainNumbers200JSONResponse) VisitExplainNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplainNumbersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplainNumbersdefaultApplicationProblemPlusJSONResponse) VisitExplainNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPreflightRequestObject struct {
 	Params GetPreflightParams
 }
@@ -9038,6 +9213,9 @@ type StrictServerInterface interface {
 	// GetNumbers What was counted over time, with what changed meanwhile
 	// (GET /numbers)
 	GetNumbers(ctx context.Context, request GetNumbersRequestObject) (GetNumbersResponseObject, error)
+	// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
+	// (GET /numbers-explained)
+	ExplainNumbers(ctx context.Context, request ExplainNumbersRequestObject) (ExplainNumbersResponseObject, error)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(ctx context.Context, request GetPreflightRequestObject) (GetPreflightResponseObject, error)
@@ -10879,6 +11057,32 @@ func (sh *strictHandler) GetNumbers(ctx *gin.Context, params GetNumbersParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetNumbersResponseObject); ok {
 		if err := validResponse.VisitGetNumbersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExplainNumbers operation middleware
+func (sh *strictHandler) ExplainNumbers(ctx *gin.Context, params ExplainNumbersParams) {
+	var request ExplainNumbersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExplainNumbers(ctx, request.(ExplainNumbersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExplainNumbers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExplainNumbersResponseObject); ok {
+		if err := validResponse.VisitExplainNumbersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

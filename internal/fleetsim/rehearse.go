@@ -46,8 +46,9 @@ level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
 type Rehearsed struct{ Trial, Preflight, Stopped, Waits int }
 
 // Rehearse tells how a change hurts nobody: a trial that shows a field vanishing, a preflight that finds a folder that
-// cannot be read, a scanner that falls silent, of which the watch desk is told, a bad revision that one host takes and that is taken back by itself, a vessel that comes back and
-// catches up, and a rollout that waits at its gate. The hosts write meanwhile.
+// cannot be read, a scanner that falls silent, of which the watch desk is told, a bad revision that one host takes
+// and that is taken back by itself, a vessel that comes back and catches up, and a rollout that waits at its gate.
+// The hosts write meanwhile.
 func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

@@ -321,7 +321,8 @@ func registry(a *api.API) *prometheus.Registry {
 	return r
 }
 
-// states measures how well the fleet is: hosts and sources on hosts by state, what they read and what was acknowledged.
+// states measures how well the fleet is: hosts and sources on hosts by state, what they read and what was
+// acknowledged.
 type states struct{ api *api.API }
 
 var (

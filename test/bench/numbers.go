@@ -101,7 +101,8 @@ func numbersTable() (missed int, err error) {
 	}
 	share := time.Since(began).Seconds() / 30
 	mark = verdictOf(share < takeAim, &missed)
-	fmt.Printf("numbers of 10,000 hosts with 20 sources kept current: %.1f %% of a core (%s %.0f %%)\n", share*100, mark,
+	fmt.Printf("numbers of 10,000 hosts with 20 sources kept current: %.1f %% of a core (%s %.0f %%)\n", share*100,
+		mark,
 		takeAim*100)
 	return missed, nil
 }

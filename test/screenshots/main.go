@@ -46,7 +46,6 @@ samples:
 var shots = []struct{ name, path, see, theme string }{
 	{"morning", "/", "What is wrong", "light"},
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
-	{"host", "/hosts/gate-northpier-1", "gate-scans", "light"},
 	{"coverage", "/coverage", "covers it", "light"},
 	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
 	{"destination", "/catalogue/destination/harbour-archive", "wait", "light"},
@@ -185,6 +184,8 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 		{"rollout-stopped", fmt.Sprintf("/rollouts/%d", r.Stopped), "Taken back"},
 		{"trial", fmt.Sprintf("/changes/%d/trial", r.Trial), "come out differently"},
 		{"preflight", fmt.Sprintf("/changes/%d/preflight", r.Preflight), "not a directory"},
+		{"notices", "/notices", "scanner-silent"},
+		{"host", "/hosts/gate-gull-point-1/numbers?span=8m", "What changed"},
 	} {
 		if err := tab.Open(d.URL() + s.path); err != nil {
 			return err
@@ -297,10 +298,10 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 		name     string
 		commands [][]string
 	}{
-		{"cli-status", [][]string{{"status"}, {"host", "list", "--label", "role=gate"}, {"rollout", "list"}}},
+		{"cli-status", [][]string{{"status"}, {"numbers", "--by", "site", "--number", "read,lag", "--since", "15m"},
+			{"host", "list", "--label", "role=gate"}}},
 		{"cli-destination", [][]string{{"destination", "list"}, {"destination", "show", "harbour-archive"},
 			{"books"}}},
-		{"cli-draft", [][]string{{"draft", "diff", "3"}, {"draft", "check", "2"}}},
 		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask",
 			"coverage"}}},
 	} {

@@ -444,7 +444,7 @@ func (r *Reader) scan() {
 	case len(list) == 0 && len(r.streams) == 0:
 		if last := r.Book.Live().LastRecord; last > 0 {
 			r.complain(health.FilesGone, fmt.Sprintf("its files are gone: no file matches %s any more; the last record was "+
-				"read at %s", strings.Join(r.Spec.Files, ", "), time.Unix(0, last).UTC().Format(time.RFC3339)))
+				"read at %s", strings.Join(r.Spec.Files, ", "), time.Unix(0, last).UTC().Format("2006-01-02 15:04:05 UTC")))
 		} else {
 			r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
 		}

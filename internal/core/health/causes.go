@@ -158,7 +158,7 @@ func (c Cause) Words(now time.Time) string {
 	if !c.Oldest.IsZero() && now.Sub(c.Oldest) >= time.Minute {
 		fmt.Fprintf(&b, "; the oldest record that waits is %s old", spell(now.Sub(c.Oldest)))
 	}
-	if c.FullIn > 0 {
+	if c.FullIn > 0 && !strings.Contains(c.Reason, "full in") {
 		fmt.Fprintf(&b, "; a buffer is full in %s", spell(c.FullIn))
 	}
 	return b.String()

@@ -86,11 +86,11 @@ func Silence(s Source) Verdict {
 	if e.Per == "source" || s.Told.IsZero() {
 		return Verdict{}
 	}
-	last, what := s.Last, "the last record came at "+s.Last.UTC().Format(time.RFC3339)
+	last, what := s.Last, "the last record came at "+clock(s.Last)
 	if last.Before(s.Began) {
 		last = s.Began
 		if s.Last.IsZero() {
-			what = "none came since it began to read at " + s.Began.UTC().Format(time.RFC3339)
+			what = "none came since it began to read at " + clock(s.Began)
 		}
 	}
 	if due := e.Due(last); !due.IsZero() && !last.IsZero() && s.Told.After(due) {
@@ -98,7 +98,7 @@ func Silence(s Source) Verdict {
 			State: Degraded,
 			Code:  Silent,
 			Reason: fmt.Sprintf("silent: %s, and the next was due by %s; a record is expected every %s%s", what,
-				due.UTC().Format(time.RFC3339), spell(e.Every), during(s)),
+				clock(due), spell(e.Every), during(s)),
 			Todo:  "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
 			Since: due,
 		}

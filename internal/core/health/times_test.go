@@ -86,7 +86,7 @@ func TestSilence(t *testing.T) {
 		"nothing is expected": {Source{Last: at(1, 0), Told: at(9, 0)}, "", ""},
 		"it comes":            {Source{Expect: every, Last: at(8, 55), Told: at(9, 0)}, "", ""},
 		"just not due":        {Source{Expect: every, Last: at(8, 50), Told: at(9, 0)}, "", ""},
-		"due":                 {Source{Expect: every, Last: at(8, 49), Told: at(9, 0)}, Silent, "due by 2031-04-02T08:59"},
+		"due":                 {Source{Expect: every, Last: at(8, 49), Told: at(9, 0)}, Silent, "due by 2031-04-02 08:59:00 UTC"},
 		"reports come late":   {Source{Expect: every, Last: at(8, 30), Told: at(8, 35)}, "", ""},
 		"never told":          {Source{Expect: every}, "", ""},
 		"never read":          {Source{Expect: every, Began: at(8, 0), Told: at(9, 0)}, Silent, "none came since"},

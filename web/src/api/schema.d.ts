@@ -738,6 +738,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/numbers-explained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a number changes - since when, on which hosts, and what came before it */
+        get: operations["explainNumbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/numbers": {
         parameters: {
             query?: never;
@@ -2125,6 +2142,39 @@ export interface components {
             step: number;
             lines: components["schemas"]["NumberLine"][];
             marks: components["schemas"]["NumberMark"][];
+        };
+        Explained: {
+            number: string;
+            /** @description false where it goes as it went */
+            changes: boolean;
+            words: string;
+            /** @description before and after are shares of the records, and not numbers an hour */
+            share: boolean;
+            /**
+             * Format: date-time
+             * @description since when
+             */
+            at?: string;
+            /** Format: double */
+            before: number;
+            /** Format: double */
+            after: number;
+            /** @description on which it changed in the same way, a thousand at most */
+            hosts: string[];
+            /** @description hosts that counted it */
+            of: number;
+            /** @description what tells them from the others */
+            common: components["schemas"]["CommonLabel"][];
+            /** @description what came shortly before it, the nearest first */
+            marks: components["schemas"]["NumberMark"][];
+        };
+        CommonLabel: {
+            label: string;
+            value: string;
+            /** @description hosts with it on which it changed */
+            changed: number;
+            /** @description hosts with it */
+            all: number;
         };
         NumberLine: {
             /** @description of what it was counted; empty for all */
@@ -4364,6 +4414,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CauseList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explainNumbers: {
+        parameters: {
+            query: {
+                number: string;
+                source?: string;
+                destination?: string;
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+                /** @description how far back, such as 6h; default 24h */
+                since?: string;
+                from?: string;
+                /** @description default now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -58,9 +58,11 @@ async function signOut() {
         class="flex h-9 items-center gap-3 rounded-md px-2 text-soft hover:bg-sheet hover:text-ink md:mb-2"
         @click="palette?.show()"
       >
-        <MagnifyingGlassIcon class="size-5" aria-hidden="true" />Go to<kbd
-          class="ml-auto hidden rounded border border-line px-1 text-table md:block"
-          >Ctrl K</kbd
+        <MagnifyingGlassIcon class="size-5" aria-hidden="true" /><span class="whitespace-nowrap"
+          >Go to</span
+        ><kbd
+          class="ml-auto hidden rounded border border-line px-1 text-[11px] whitespace-nowrap md:block"
+          >Ctrl&nbsp;K</kbd
         >
       </button>
       <div

@@ -7,6 +7,7 @@ import { amount, unitOf } from '../composables/chart'
 import { moment } from '../composables/format'
 import Answer from './Answer.vue'
 import NumberChart from './NumberChart.vue'
+import NumberExplain from './NumberExplain.vue'
 
 /** What was counted over time of a host, source or destination. The span stands in the address. */
 const props = defineProps<{ host?: string; source?: string; destination?: string; from?: string }>()
@@ -26,21 +27,21 @@ const pictures = computed(() => [
   { label: 'Records that wait', numbers: ['waiting'] },
   { label: 'Age of the oldest record that waits', numbers: ['lag'] },
 ])
+const asked = computed(() => ({
+  source: props.source,
+  destination: props.destination,
+  hosts: props.host ? `host.name == ${JSON.stringify(props.host)}` : undefined,
+  from: span.value.from,
+  to: span.value.to,
+  since: span.value.from ? undefined : (span.value.since ?? '6h'),
+}))
 const { data, isPending, error } = useQuery({
   queryKey: ['numbers', computed(() => ({ ...props })), span],
   queryFn: () =>
     take(
       client.GET('/numbers', {
         params: {
-          query: {
-            number: pictures.value.flatMap((p) => p.numbers),
-            source: props.source,
-            destination: props.destination,
-            hosts: props.host ? `host.name == ${JSON.stringify(props.host)}` : undefined,
-            from: span.value.from,
-            to: span.value.to,
-            since: span.value.from ? undefined : (span.value.since ?? '6h'),
-          },
+          query: { ...asked.value, number: pictures.value.flatMap((p) => p.numbers) },
         },
       }),
     ),
@@ -90,6 +91,7 @@ const choose = (from: number, to: number) =>
         :unit="p.unit"
         @span="choose"
       />
+      <NumberExplain :numbers="pictures.flatMap((p) => p.numbers)" :query="asked" />
       <section v-if="data.marks.length">
         <h2 class="mb-2 text-section font-semibold">What changed</h2>
         <ul>

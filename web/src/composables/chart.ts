@@ -114,7 +114,8 @@ export async function drawChart(
           stroke: colour(strokes[i % strokes.length]!.colour),
           dash: strokes[i % strokes.length]!.dash,
           width: 2,
-          points: { show: false },
+          // a line needs two points beside each other
+          points: { show: l.points.filter((v) => v !== null).length < 12, size: 5 },
           value: (_: uPlot, v: number | null) => (v === null ? '–' : amount(p.unit, v)),
         })),
       ],

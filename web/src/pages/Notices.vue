@@ -93,7 +93,11 @@ const went = (m: Schemas['SentMessage']) =>
               placeholder="a word to others"
             /><button class="button !h-9">Look after it</button>
           </form>
-          <button v-else class="button quiet !h-9" @click="at = n.name + x.cause">
+          <button
+            v-else
+            class="button quiet !h-9 md:justify-self-end"
+            @click="at = n.name + x.cause"
+          >
             Look after it…
           </button>
         </li>
