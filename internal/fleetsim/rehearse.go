@@ -50,6 +50,7 @@ type Rehearsed struct{ Trial, Preflight, Stopped, Waits int }
 // and that is taken back by itself, a vessel that comes back and catches up, and a rollout that waits at its gate.
 // The hosts write meanwhile.
 func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
+	living := ctx // the clocks of the scanners go on
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	for _, m := range d.Fleet {
@@ -61,7 +62,7 @@ func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 	if r.Preflight, err = d.rehearseTurnstiles(ctx); err != nil {
 		return r, err
 	}
-	if err := d.fallSilent(ctx); err != nil {
+	if err := d.fallSilent(ctx, living); err != nil {
 		return r, err
 	}
 	if r.Stopped, err = d.rollOutNothing(ctx); err != nil {

@@ -33,8 +33,8 @@ to:
   - webhook: {url: "http://%s/told"}
 `
 
-// fallSilent lets a scanner fall silent, and tells who heard of it.
-func (d *Demo) fallSilent(ctx context.Context) error {
+// fallSilent lets a scanner fall silent, and tells who heard of it. The others go on as long as living lasts.
+func (d *Demo) fallSilent(ctx, living context.Context) error {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -60,11 +60,9 @@ func (d *Demo) fallSilent(ctx context.Context) error {
 			gates = append(gates, filepath.Join(m.LogRoot(), "gate/clock.log"))
 		}
 	}
-	writing, stop := context.WithCancel(ctx)
-	defer stop()
 	silent := make(chan struct{})
 	go func() {
-		for i := 0; writing.Err() == nil; i++ {
+		for i := 0; living.Err() == nil; i++ {
 			for n, path := range gates {
 				if n == 0 && closed(silent) {
 					continue
