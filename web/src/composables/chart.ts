@@ -39,6 +39,7 @@ interface Picture {
 }
 
 const clock = new Intl.DateTimeFormat('sv-SE', { timeStyle: 'short' })
+const seconds = new Intl.DateTimeFormat('sv-SE', { timeStyle: 'medium' })
 const date = new Intl.DateTimeFormat('sv-SE', { month: '2-digit', day: '2-digit' })
 
 /** A time under the picture: with its date where that is another than before. */
@@ -47,7 +48,8 @@ function tick(t: number, before: number | undefined, span: number): string {
   const day = date.format(at)
   if (span > 5 * 86400) return day
   const same = before !== undefined && date.format(new Date(before * 1000)) === day
-  return same ? clock.format(at) : `${clock.format(at)}\n${day}`
+  const time = (span < 20 * 60 ? seconds : clock).format(at)
+  return same ? time : `${time}\n${day}`
 }
 
 /** Draws lines over time into an element. chosen is called with a span in milliseconds. */
