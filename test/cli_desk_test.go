@@ -404,8 +404,9 @@ func TestMaskCoverage(t *testing.T) {
 	require.NoError(t, err)
 	assert.JSONEq(
 		t,
-		`{"sources":[{"source":"tide","guards":{"passengers":false},"masks":[],"own":[],"to":["desk"],"covered":false},
-		{"source":"lane","guards":{"passengers":true},"masks":["phone"],"own":[],"to":["desk"],"covered":true}]}`,
+		`{"sources":[{"source":"tide","guards":{"passengers":false},"masks":[],"own":[],"to":["desk"],"covered":false,
+		"none":false},
+		{"source":"lane","guards":{"passengers":true},"masks":["phone"],"own":[],"to":["desk"],"covered":true,"none":false}]}`,
 		string(out),
 	)
 }

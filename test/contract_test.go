@@ -442,6 +442,13 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Since: &none})), nil)
 	get[contract.Explained](t, first(c.ExplainNumbers(ctx, &contract.ExplainNumbersParams{Number: "unparsed"})), nil)
 	bad(400, first(c.ExplainNumbers(ctx, &contract.ExplainNumbersParams{Number: none})), nil)
+	source := get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items
+	for _, d := range source {
+		if d.Kind == "source" {
+			assert.False(t, get[contract.Usual](t, first(c.GetUsual(ctx, d.Name)), nil).Known)
+		}
+	}
+	bad(404, first(c.GetUsual(ctx, none)), nil)
 	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)
 	get[contract.NoticeList](t, first(c.ListNotices(ctx)), nil)
 	bad(404, first(c.AcknowledgeNotice(ctx, none, contract.NewAcknowledgement{Cause: "a"})), nil)

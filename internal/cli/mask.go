@@ -397,7 +397,8 @@ func (a *app) maskCoverageCmd() *cobra.Command {
 		Use: "coverage [DIR|FILE]", Short: "Hold every source against every guard, and show where nothing is masked",
 		Args: cobra.MaximumNArgs(1),
 		Long: `Of the newest revision, or of a folder or file of definitions, which needs no service. Sources that nothing masks come first:
-they may have nothing to hide, which synaxis mask scan tells of their logs.`,
+they may have nothing to hide, which synaxis mask scan tells of their logs, and which the label data: none of a source
+says.`,
 		Example: "  synaxis mask coverage\n  synaxis mask coverage catalogue/ -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var files []contract.File
@@ -440,7 +441,7 @@ func (a *app) showCoverage(cat *catalogue.Catalogue) error {
 	list, guards := workbench.Covered(cat)
 	open := 0
 	for _, x := range list {
-		if !x.Covered {
+		if !x.Covered && !x.None {
 			open++
 		}
 	}
@@ -450,8 +451,11 @@ func (a *app) showCoverage(cat *catalogue.Catalogue) error {
 		var rows [][]string
 		for _, x := range list {
 			mark := "▲ nothing is masked"
-			if x.Covered {
+			switch {
+			case x.Covered:
 				mark = "● masked"
+			case x.None:
+				mark = "◌ needs none"
 			}
 			var by []string
 			for _, g := range guards {

@@ -677,6 +677,11 @@ type ClientInterface interface {
 	// Corresponds with POST /sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetUsual How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+	//
+	// Corresponds with GET /sources/{source}/usual (the `GetUsual` operationId).
+	GetUsual(ctx context.Context, source string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SpliceTextWithBody Change one value in a text; every other byte stays
 	//
 	// Takes any type of body and a specified content type.
@@ -2377,6 +2382,21 @@ func (c *Client) CreateSession(ctx context.Context, body CreateSessionJSONReques
 // Corresponds with POST /sign-in-links (the `CreateSignInLink` operationId).
 func (c *Client) CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateSignInLinkRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetUsual How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+//
+// Corresponds with GET /sources/{source}/usual (the `GetUsual` operationId).
+func (c *Client) GetUsual(ctx context.Context, source string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUsualRequest(c.Server, source)
 	if err != nil {
 		return nil, err
 	}
@@ -6368,6 +6388,40 @@ func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetUsualRequest constructs an http.Request for the GetUsual method
+func NewGetUsualRequest(server string, source string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "source", source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s/usual", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSpliceTextRequest calls the generic SpliceText builder with application/json body
 func NewSpliceTextRequest(server string, body SpliceTextJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7573,6 +7627,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CreateSignInLinkResponse, error)
+
+	// GetUsualWithResponse How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sources/{source}/usual (the `GetUsual` operationId).
+	GetUsualWithResponse(ctx context.Context, source string, reqEditors ...RequestEditorFn) (*GetUsualResponse, error)
 
 	// SpliceTextWithBodyWithResponse Change one value in a text; every other byte stays
 	//
@@ -11307,6 +11368,54 @@ func (r CreateSignInLinkResponse) ContentType() string {
 	return ""
 }
 
+type GetUsualResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Usual
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUsualResponse) GetJSON200() *Usual {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetUsualResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUsualResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUsualResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUsualResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUsualResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SpliceTextResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13168,6 +13277,19 @@ func (c *ClientWithResponses) CreateSignInLinkWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseCreateSignInLinkResponse(rsp)
+}
+
+// GetUsualWithResponse How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sources/{source}/usual (the `GetUsual` operationId).
+func (c *ClientWithResponses) GetUsualWithResponse(ctx context.Context, source string, reqEditors ...RequestEditorFn) (*GetUsualResponse, error) {
+	rsp, err := c.GetUsual(ctx, source, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUsualResponse(rsp)
 }
 
 // SpliceTextWithBodyWithResponse Change one value in a text; every other byte stays
@@ -15914,6 +16036,39 @@ func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkRespons
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUsualResponse parses an HTTP response from a GetUsualWithResponse call
+func ParseGetUsualResponse(rsp *http.Response) (*GetUsualResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUsualResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Usual
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -37,7 +37,8 @@ var rights = map[string][]Right{
 
 	"GetPreflight": {MayLook}, "ListTrials": {MayLook}, "GetTrial": {MayLook}, "StartTrial": {MayChange},
 	"EndTrial": {MayChange}, "RunPreflight": {MayChange},
-	"GetBooks": {MayLook}, "GetNumbers": {MayLook}, "ExplainNumbers": {MayLook}, "ListCauses": {MayLook}, "ListNotices": {MayLook},
+	"GetBooks": {MayLook}, "GetNumbers": {MayLook}, "ExplainNumbers": {MayLook}, "GetUsual": {MayLook},
+	"ListCauses": {MayLook}, "ListNotices": {MayLook},
 	"ListMaintenance": {MayLook}, "AcknowledgeNotice": {MayChange}, "StartMaintenance": {MayChange},
 	"EndMaintenance": {MayChange}, "TryNotice": {MayTry}, "ListDestinations": {MayLook}, "GetDestination": {MayLook}, "ListRejects": {MayLook},
 	"ListRejectRecords": {MayLook}, "ResendRejects": {MayChange}, "DiscardRejects": {MayChange},

@@ -2476,6 +2476,27 @@ type UncollectedLog struct {
 	Size  int64   `json:"size"`
 }
 
+// Usual defines model for Usual.
+type Usual struct {
+	High int64 `json:"high"`
+
+	// Known false before this hour of the week was seen in two weeks
+	Known bool `json:"known"`
+
+	// Low records in this hour of the week
+	Low int64 `json:"low"`
+
+	// Now records in the last hour
+	Now int64 `json:"now"`
+
+	// Suggestion the key expect of the source, as it may be written
+	Suggestion *string `json:"suggestion,omitempty"`
+
+	// Why why there is no suggestion
+	Why   *string `json:"why,omitempty"`
+	Words string  `json:"words"`
+}
+
 // ValueEdit defines model for ValueEdit.
 type ValueEdit struct {
 	After   string `json:"after"`
@@ -3067,6 +3088,9 @@ type ServerInterface interface {
 	// CreateSignInLink A link that signs a browser in once
 	// (POST /sign-in-links)
 	CreateSignInLink(c *gin.Context)
+	// GetUsual How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+	// (GET /sources/{source}/usual)
+	GetUsual(c *gin.Context, source string)
 	// SpliceText Change one value in a text; every other byte stays
 	// (POST /splice)
 	SpliceText(c *gin.Context)
@@ -5315,6 +5339,31 @@ func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 	siw.Handler.CreateSignInLink(c)
 }
 
+// GetUsual operation middleware
+func (siw *ServerInterfaceWrapper) GetUsual(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", c.Param("source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetUsual(c, source)
+}
+
 // SpliceText operation middleware
 func (siw *ServerInterfaceWrapper) SpliceText(c *gin.Context) {
 
@@ -5585,6 +5634,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/maintenance", wrapper.StartMaintenance)
 	router.DELETE(options.BaseURL+"/maintenance/:id", wrapper.EndMaintenance)
 	router.GET(options.BaseURL+"/causes", wrapper.ListCauses)
+	router.GET(options.BaseURL+"/sources/:source/usual", wrapper.GetUsual)
 	router.GET(options.BaseURL+"/numbers-explained", wrapper.ExplainNumbers)
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
@@ -8579,6 +8629,45 @@ func (response CreateSignInLinkdefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
+type GetUsualRequestObject struct {
+	Source string `json:"source"`
+}
+
+type GetUsualResponseObject interface {
+	VisitGetUsualResponse(w http.ResponseWriter) error
+}
+
+type GetUsual200JSONResponse Usual
+
+func (response GetUsual200JSONResponse) VisitGetUsualResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetUsualdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetUsualdefaultApplicationProblemPlusJSONResponse) VisitGetUsualResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SpliceTextRequestObject struct {
 	Body *SpliceTextJSONRequestBody
 }
@@ -9276,6 +9365,9 @@ type StrictServerInterface interface {
 	// CreateSignInLink A link that signs a browser in once
 	// (POST /sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
+	// GetUsual How many records of a source usually come at this hour, learned from four weeks, and an expectation for it
+	// (GET /sources/{source}/usual)
+	GetUsual(ctx context.Context, request GetUsualRequestObject) (GetUsualResponseObject, error)
 	// SpliceText Change one value in a text; every other byte stays
 	// (POST /splice)
 	SpliceText(ctx context.Context, request SpliceTextRequestObject) (SpliceTextResponseObject, error)
@@ -11732,6 +11824,32 @@ func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CreateSignInLinkResponseObject); ok {
 		if err := validResponse.VisitCreateSignInLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetUsual operation middleware
+func (sh *strictHandler) GetUsual(ctx *gin.Context, source string) {
+	var request GetUsualRequestObject
+
+	request.Source = source
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetUsual(ctx, request.(GetUsualRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetUsual")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetUsualResponseObject); ok {
+		if err := validResponse.VisitGetUsualResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -3,6 +3,7 @@
 package workbench
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -460,9 +461,12 @@ type Coverage struct {
 	Own     []string        `json:"own"`    // of the source's own steps
 	To      []string        `json:"to"`
 	Covered bool            `json:"covered"`
+	// it needs no mask: nothing masks it, and its label data says none
+	None bool `json:"none"`
 }
 
-// Covered holds every source against every guard, those that nothing masks first.
+// Covered holds every source against every guard: those first that nothing masks and that do not say that they need
+// none.
 func Covered(cat *catalogue.Catalogue) (list []Coverage, guards []string) {
 	guards = append([]string{}, cat.Names("guard")...)
 	list = []Coverage{}
@@ -475,19 +479,23 @@ func Covered(cat *catalogue.Catalogue) (list []Coverage, guards []string) {
 			To:      append([]string{}, c.To...),
 			Covered: len(c.Masks)+len(c.Own) > 0,
 		}
+		x.None = !x.Covered && c.Source.Source.Labels["data"] == "none"
 		for _, g := range guards {
 			x.Guards[g] = slices.ContainsFunc(c.Guards, func(d *catalogue.Definition) bool { return d.Name == g })
 		}
 		list = append(list, x)
 	}
-	slices.SortStableFunc(list, func(a, b Coverage) int {
+	rank := func(c Coverage) int {
 		switch {
-		case a.Covered == b.Covered:
-			return strings.Compare(a.Source, b.Source)
-		case b.Covered:
-			return -1
+		case c.Covered:
+			return 2
+		case c.None:
+			return 1
 		}
-		return 1
+		return 0
+	}
+	slices.SortStableFunc(list, func(a, b Coverage) int {
+		return cmp.Or(rank(a)-rank(b), strings.Compare(a.Source, b.Source))
 	})
 	return list, guards
 }

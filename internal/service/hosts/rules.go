@@ -72,3 +72,6 @@ func (h *Hosts) read() bool {
 
 // Expected is the source definition that its health goes by; nil where there is none.
 func (h *Hosts) Expected(source string) *pipeline.Source { return h.rules.Load().source(source) }
+
+// Zone is the zone that the times of a source are read as, where they say none; "" for none.
+func (h *Hosts) Zone(source string) string { return h.rules.Load().zones[source] }

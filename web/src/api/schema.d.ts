@@ -738,6 +738,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sources/{source}/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        /** How many records of a source usually come at this hour, learned from four weeks, and an expectation for it */
+        get: operations["getUsual"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/numbers-explained": {
         parameters: {
             query?: never;
@@ -1564,6 +1583,8 @@ export interface components {
             own: string[];
             to: string[];
             covered: boolean;
+            /** @description it needs no mask: nothing masks it, and its label data says none */
+            none: boolean;
         };
         HostLines: {
             path: string;
@@ -2142,6 +2163,27 @@ export interface components {
             step: number;
             lines: components["schemas"]["NumberLine"][];
             marks: components["schemas"]["NumberMark"][];
+        };
+        Usual: {
+            /** @description false before this hour of the week was seen in two weeks */
+            known: boolean;
+            /**
+             * Format: int64
+             * @description records in this hour of the week
+             */
+            low: number;
+            /** Format: int64 */
+            high: number;
+            /**
+             * Format: int64
+             * @description records in the last hour
+             */
+            now: number;
+            words: string;
+            /** @description the key expect of the source, as it may be written */
+            suggestion?: string;
+            /** @description why there is no suggestion */
+            why?: string;
         };
         Explained: {
             number: string;
@@ -4414,6 +4456,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CauseList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getUsual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usual"];
                 };
             };
             default: components["responses"]["Problem"];

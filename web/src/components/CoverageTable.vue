@@ -7,7 +7,13 @@ import { plural } from '../composables/format'
 /** Every source against every guard, and where data would leave unmasked; those come first. */
 const props = defineProps<{ draft?: number }>()
 const { data, isPending, error } = useCoverage(() => props.draft ?? 0)
-const open = computed(() => (data.value?.sources ?? []).filter((s) => !s.covered).length)
+const open = computed(() => (data.value?.sources ?? []).filter((s) => !s.covered && !s.none).length)
+const mark = (s: { covered: boolean; none: boolean }) =>
+  s.covered
+    ? { sign: '●', word: 'masked', tone: 'text-healthy' }
+    : s.none
+      ? { sign: '◌', word: 'needs none', tone: 'text-soft' }
+      : { sign: '▲', word: 'not masked', tone: 'text-degraded' }
 const masks = (s: { masks: string[]; own: string[] }) => [...new Set([...s.masks, ...s.own])]
 const to = (name: string) =>
   props.draft ? `/changes/${props.draft}/edit/source/${name}` : `/catalogue/source/${name}`
@@ -21,8 +27,8 @@ const to = (name: string) =>
         <span aria-hidden="true">{{ open ? '▲' : '●' }}</span>
         {{
           open
-            ? `Nothing is masked in ${open} of ${plural(data.sources.length, 'source')}. They may have nothing to hide: try their lines in the workbench.`
-            : 'Every source is masked.'
+            ? `Nothing is masked in ${open} of ${plural(data.sources.length, 'source')}. They may have nothing to hide: try their lines in the workbench, and label them data: none.`
+            : 'Every source is masked, or says that it needs none.'
         }}
       </p>
       <div class="overflow-x-auto">
@@ -40,21 +46,22 @@ const to = (name: string) =>
           <tbody>
             <tr v-for="s in data.sources" :key="s.source">
               <td class="whitespace-nowrap">
-                <span :class="s.covered ? 'text-healthy' : 'text-degraded'" aria-hidden="true">{{
-                  s.covered ? '●' : '▲'
-                }}</span>
+                <span :class="mark(s).tone" aria-hidden="true">{{ mark(s).sign }}</span>
                 <router-link :to="to(s.source)" class="link machine">{{
                   s.source
-                }}</router-link><span class="sr-only">{{
-                  s.covered ? 'masked' : 'not masked'
-                }}</span>
+                }}</router-link><span class="sr-only">{{ mark(s).word }}</span>
               </td>
               <td v-for="g in data.guards" :key="g">
                 <span v-if="s.guards[g]" class="text-healthy">covers it</span
                 ><span v-else class="text-soft">–</span>
               </td>
               <td class="machine">{{ s.own.join(', ') || '–' }}</td>
-              <td class="machine">{{ masks(s).join(', ') || 'nothing is masked' }}</td>
+              <td class="machine">
+                {{
+                  masks(s).join(', ') ||
+                  (s.none ? 'needs none, as its label says' : 'nothing is masked')
+                }}
+              </td>
               <td class="machine">{{ s.to.join(', ') }}</td>
               <td class="whitespace-nowrap">
                 <router-link

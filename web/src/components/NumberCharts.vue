@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, take } from '../api/client'
 import { amount, unitOf } from '../composables/chart'
-import { moment } from '../composables/format'
+import { moment, sentence } from '../composables/format'
 import Answer from './Answer.vue'
 import NumberChart from './NumberChart.vue'
 import NumberExplain from './NumberExplain.vue'
@@ -48,6 +48,12 @@ const { data, isPending, error } = useQuery({
   refetchInterval: 30_000,
   placeholderData: (old) => old,
 })
+const { data: usual } = useQuery({
+  queryKey: ['numbers', 'usual', computed(() => props.source)],
+  queryFn: () =>
+    take(client.GET('/sources/{source}/usual', { params: { path: { source: props.source! } } })),
+  enabled: computed(() => !!props.source),
+})
 const shown = computed(() =>
   pictures.value
     .map((p) => ({
@@ -77,6 +83,7 @@ const choose = (from: number, to: number) =>
       >{{ moment(data.from) }} to {{ moment(data.to) }}; drag over a picture to look closer</span
     >
   </nav>
+  <p v-if="usual" class="mb-4">{{ sentence(usual.words) }}.</p>
   <Answer :pending="isPending" :error="error" what="The numbers">
     <p v-if="data && !data.lines.length" class="text-soft">
       Nothing was counted in this time. Numbers come when hosts report, every 30 seconds at most.
