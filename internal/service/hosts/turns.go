@@ -52,6 +52,7 @@ func (h *Hosts) settle(host string, old kept, next *kept, now time.Time) {
 				falls = falls[1:]
 			}
 			keep()
+		case source != "" && is.Code != "" && is.Code == next.Host.Code: // it follows its host at once
 		case bad(was.State) && health.Worse(was.State, is.State) && len(falls) == 2 &&
 			falls[1].Sub(falls[0]) < steady && now.Sub(falls[1]) < steady:
 			was.Until = falls[1].Add(steady)
