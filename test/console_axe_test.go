@@ -43,7 +43,8 @@ func TestNoBarriers(t *testing.T) {
 	}
 	get[contract.ImportResult](t, first(d.api.ImportInventory(ctx, contract.InventoryImport{File: "x.csv",
 		Text: list})), nil)
-	d.publish(linesCatalogue(filepath.Join(logs, "*.log"), "http://127.0.0.1:9/in"))
+	d.publish(linesCatalogue(filepath.Join(logs, "*.log"), "http://127.0.0.1:9/in") +
+		"---\nnotice: no-lines\nwhen: state != \"\"\nto: [{syslog: {address: \"127.0.0.1:9\"}}]\n")
 	d.agent("gate-00", t.TempDir(), d.hostToken("gate-00"))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("gate-00") })
 	get[contract.Rollout](t, first(d.api.StartRollout(ctx, contract.StartRolloutJSONRequestBody{Plan: &oneWave})), nil)
@@ -99,6 +100,8 @@ func TestNoBarriers(t *testing.T) {
 		{"/catalogue/destination/out", "gate-00"}, {"/catalogue/destination/out/rejects", "Nothing"},
 		{"/catalogue/destination/out/books", "difference"}, {"/changes/2/preflight", "Rehearse"},
 		{"/changes/2/trial", "Try it"}, {"/rollouts/new", "would change"}, {"/hosts/gate-00/history", "rollout 1"},
+		{"/hosts/gate-00/numbers", "Where does it change?"},
+		{"/catalogue/source/lines/numbers", "Where does it change?"}, {"/notices", "no-lines"},
 		{"/nowhere/at/all", "nothing"},
 	}
 	for _, dark := range []bool{false, true} {

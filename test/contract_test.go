@@ -440,6 +440,10 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Step: &odd})), nil)
 	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Number: &[]string{none}})), nil)
 	bad(400, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Since: &none})), nil)
+	bad(404, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Source: &none})), nil)
+	bad(404, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Destination: &none})), nil)
+	nobody := "host.name == \"nobody\""
+	bad(404, first(c.GetNumbers(ctx, &contract.GetNumbersParams{Hosts: &nobody})), nil)
 	get[contract.Explained](t, first(c.ExplainNumbers(ctx, &contract.ExplainNumbersParams{Number: "unparsed"})), nil)
 	bad(400, first(c.ExplainNumbers(ctx, &contract.ExplainNumbersParams{Number: none})), nil)
 	source := get[contract.DefinitionList](t, first(c.ListDefinitions(ctx, nil)), nil).Items

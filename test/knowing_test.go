@@ -2,7 +2,6 @@ package test
 
 import (
 	"os"
-	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -30,30 +29,19 @@ func TestKnowingPage(t *testing.T) {
 		h := f.host("gate-c")
 		return len(h.Sources) == 1 && h.Sources[0].Numbers.Acknowledged > 20 && h.Verdict.State == contract.Healthy
 	})
-	ran := 0
-	for _, block := range strings.Split(string(page), "```sh\n")[1:] {
-		block, _, _ = strings.Cut(block, "```")
-		for line := range strings.Lines(block) {
-			command, _, _ := strings.Cut(line, " #")
-			cmd := exec.Command("sh", "-c", command)
-			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url,
-				"SYNAXIS_TOKEN="+f.token)
-			out, err := cmd.CombinedOutput()
-			require.NoError(t, err, "%s\n%s", command, out)
-			switch {
-			case strings.Contains(command, "--as csv"):
-				assert.Regexp(t, `(?m)^\S+Z,,read,\d+$`, string(out))
-			case strings.Contains(command, "openmetrics"):
-				assert.Regexp(t, `(?s)synaxis_step\{number="read".*# EOF\n$`, string(out))
-			case strings.Contains(command, "suggest"):
-				assert.Contains(t, string(out), "no suggestion yet: too little was counted")
-			case strings.Contains(command, "explain"):
-				assert.Contains(t, string(out), "unparsed goes as it went")
-			case strings.Contains(command, "numbers"):
-				assert.Contains(t, string(out), "█", command)
-			}
-			ran++
+	ran := f.follow(string(page), nil, func(command, out string) {
+		switch {
+		case strings.Contains(command, "--as csv"):
+			assert.Regexp(t, `(?m)^\S+Z,,read,\d+$`, out)
+		case strings.Contains(command, "openmetrics"):
+			assert.Regexp(t, `(?s)synaxis_step\{number="read".*# EOF\n$`, out)
+		case strings.Contains(command, "suggest"):
+			assert.Contains(t, out, "no suggestion yet: too little was counted")
+		case strings.Contains(command, "explain"):
+			assert.Contains(t, out, "unparsed goes as it went")
+		case strings.Contains(command, "numbers"):
+			assert.Contains(t, out, "█", command)
 		}
-	}
+	})
 	assert.Equal(t, 19, ran)
 }

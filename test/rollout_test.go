@@ -260,6 +260,29 @@ func TestLivingWithARollout(t *testing.T) {
 	assert.Equal(t, 3, r.Counts["confirmed"])
 }
 
+// follow runs the commands of a page as they stand, and answers how many. Around each it calls what is given.
+func (f *fleet) follow(page string, before func(command string), after func(command, out string)) (ran int) {
+	for _, block := range strings.Split(page, "```sh\n")[1:] {
+		block, _, _ = strings.Cut(block, "```")
+		for line := range strings.Lines(block) {
+			command, _, _ := strings.Cut(line, " #")
+			cmd := exec.Command("sh", "-c", command)
+			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url,
+				"SYNAXIS_TOKEN="+f.token)
+			if before != nil {
+				before(command)
+			}
+			out, err := cmd.CombinedOutput()
+			require.NoError(f.t, err, "%s\n%s", command, out)
+			if after != nil {
+				after(command, string(out))
+			}
+			ran++
+		}
+	}
+	return ran
+}
+
 // TestRollingOutPage: the commands of docs/rolling-out.md run as they stand.
 func TestRollingOutPage(t *testing.T) {
 	t.Parallel()
@@ -272,23 +295,12 @@ func TestRollingOutPage(t *testing.T) {
 	require.Zero(t, code, out)
 	page, err := os.ReadFile("../docs/rolling-out.md")
 	require.NoError(t, err)
-	ran := 0
-	for _, block := range strings.Split(string(page), "```sh\n")[1:] {
-		block, _, _ = strings.Cut(block, "```")
-		for line := range strings.Lines(block) {
-			command, _, _ := strings.Cut(line, " #")
-			cmd := exec.Command("sh", "-c", command)
-			cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "SYNAXIS_URL="+f.url,
-				"SYNAXIS_TOKEN="+f.token)
-			if strings.Contains(command, "approve") || strings.Contains(command, "pause") {
-				eventually(t, 20*time.Second, "it to ask",
-					func() bool { return f.rollout(2).Phase == contract.RolloutPhaseAsking })
-			}
-			out, err := cmd.CombinedOutput()
-			require.NoError(t, err, "%s\n%s", command, out)
-			ran++
+	ran := f.follow(string(page), func(command string) {
+		if strings.Contains(command, "approve") || strings.Contains(command, "pause") {
+			eventually(t, 20*time.Second, "it to ask",
+				func() bool { return f.rollout(2).Phase == contract.RolloutPhaseAsking })
 		}
-	}
+	}, nil)
 	assert.Greater(t, ran, 18)
 	assert.Contains(t, f.rollout(2).Counts, "left out")
 }

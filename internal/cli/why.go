@@ -186,30 +186,30 @@ not in time, and names some that are not.`,
 			}
 			ctx, stop := context.WithTimeout(cmd.Context(), timeout)
 			defer stop()
-			limit := 1000
-			var others []string
+			why := "no host has joined"
 			for {
-				l, _, err := answer[contract.HostList](c.ListHosts(ctx, &contract.ListHostsParams{Hosts: given(hosts),
-					Limit: &limit}))
+				l, _, err := answer[contract.HostList](c.ListHosts(ctx,
+					&contract.ListHostsParams{Hosts: given(hosts)}))
 				if err != nil && ctx.Err() == nil {
 					return err
 				}
 				if err == nil {
-					others = others[:0]
-					for _, h := range l.Items {
-						if string(h.Verdict.State) != state {
-							others = append(others, h.Name)
-						}
-					}
-					if len(others) == 0 && l.Next == nil && len(l.Items) > 0 {
-						a.printf("%s %s\n", plural(len(l.Items), "host is", "hosts are"), state)
+					left := l.Total - inState(l.States, contract.State(state))
+					if l.Total > 0 && left == 0 {
+						a.printf("%s %s\n", plural(l.Total, "host is", "hosts are"), state)
 						return nil
+					}
+					if l.Total == 0 && hosts != "" {
+						return usagef("no host is chosen by %s%s", hosts, strings.TrimSuffix("; "+str(l.Hint), "; "))
+					}
+					if left > 0 {
+						why = fmt.Sprintf("%d of %s: %s", left, plural(l.Total, "host", "hosts"), someNot(l.Items,
+							state))
 					}
 				}
 				select {
 				case <-ctx.Done():
-					return coded{code: exitTimedOut, err: fmt.Errorf("not %s after %s: %s", state, timeout,
-						some(others))}
+					return coded{code: exitTimedOut, err: fmt.Errorf("not %s after %s: %s", state, timeout, why)}
 				case <-time.After(time.Second):
 				}
 			}
@@ -219,4 +219,21 @@ not in time, and names some that are not.`,
 	hostsFlag(cmd, &hosts)
 	cmd.Flags().DurationVar(&timeout, "timeout", 10*time.Minute, "how long to wait")
 	return cmd
+}
+
+// inState is how many of counted hosts are in a state.
+func inState(c contract.Counts, state contract.State) int {
+	return map[contract.State]int{contract.Healthy: c.Healthy, contract.Degraded: c.Degraded,
+		contract.Failing: c.Failing, contract.Waiting: c.Waiting, contract.Offline: c.Offline}[state]
+}
+
+// someNot names some hosts that are not in a state.
+func someNot(list []contract.HostSummary, state string) string {
+	var out []string
+	for _, h := range list {
+		if string(h.Verdict.State) != state {
+			out = append(out, h.Name)
+		}
+	}
+	return some(out)
 }

@@ -84,7 +84,7 @@ func (t Tab) Gone(text string) error {
 }
 
 func (t Tab) until(what string, done func() (bool, error)) error {
-	deadline := time.Now().Add(15 * time.Second)
+	deadline := time.Now().Add(time.Minute) // against hanging: the machine may be busy
 	for {
 		ok, err := done()
 		if ok {

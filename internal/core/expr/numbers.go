@@ -25,18 +25,24 @@ func ParseNumbers(text string, names []string) (*NumberCondition, error) {
 	if err != nil {
 		return nil, err
 	}
-	k, err := c.Check(text, Bool)
-	if err != nil {
-		return nil, err
-	}
-	if k.Type != Bool {
-		return nil, fmt.Errorf("%q is not a condition that is true or false", text)
-	}
-	p, err := c.env.Program(k.tree, cel.CostLimit(costLimit), cel.EvalOptions(cel.OptPartialEval))
+	k, p, err := c.condition(text, cel.EvalOptions(cel.OptPartialEval))
 	if err != nil {
 		return nil, err
 	}
 	return &NumberCondition{Text: text, names: names, uses: k.Uses(), prog: p}, nil
+}
+
+// condition reads a text that is true or false.
+func (c *Checker) condition(text string, with ...cel.ProgramOption) (Checked, cel.Program, error) {
+	k, err := c.Check(text, Bool)
+	if err != nil {
+		return k, nil, err
+	}
+	if k.Type != Bool {
+		return k, nil, fmt.Errorf("%q is not a condition that is true or false", text)
+	}
+	p, err := c.env.Program(k.tree, append(with, cel.CostLimit(costLimit))...)
+	return k, p, err
 }
 
 // Uses are the names that the condition uses.

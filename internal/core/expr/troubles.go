@@ -1,7 +1,7 @@
 package expr
 
 import (
-	"fmt"
+	"slices"
 	"sync"
 
 	"cel.dev/cel-go/cel"
@@ -45,6 +45,8 @@ func (t *Trouble) Parent() cel.Activation { return nil }
 type TroubleCondition struct {
 	Text string
 	prog cel.Program
+
+	seconds bool
 }
 
 var troubleChecker = sync.OnceValues(func() (*Checker, error) {
@@ -57,19 +59,16 @@ func ParseTrouble(text string) (*TroubleCondition, error) {
 	if err != nil {
 		return nil, err
 	}
-	k, err := c.Check(text, Bool)
+	k, p, err := c.condition(text)
 	if err != nil {
 		return nil, err
 	}
-	if k.Type != Bool {
-		return nil, fmt.Errorf("%q is not a condition that is true or false", text)
-	}
-	p, err := c.env.Program(k.tree, cel.CostLimit(costLimit))
-	if err != nil {
-		return nil, err
-	}
-	return &TroubleCondition{text, p}, nil
+	seconds := slices.ContainsFunc(k.Uses(), func(name string) bool { return TroubleNames[name] == Float })
+	return &TroubleCondition{text, p, seconds}, nil
 }
+
+// Seconds tells whether the condition is over times, so that it may begin to hold by itself.
+func (c *TroubleCondition) Seconds() bool { return c.seconds }
 
 // Met tells whether the condition holds. What cannot be computed does not.
 func (c *TroubleCondition) Met(t *Trouble) bool {

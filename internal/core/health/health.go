@@ -3,6 +3,7 @@ package health
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"synaxis/internal/core/expect"
@@ -28,6 +29,16 @@ type Verdict struct {
 	Todo   string
 	Since  time.Time
 	Until  time.Time
+}
+
+// Holder is the destination that holds a source, or "".
+func (v Verdict) Holder() string {
+	held, ok := strings.CutPrefix(v.Reason, "held by ")
+	if !ok || v.Code != HeldBy {
+		return ""
+	}
+	to, _, _ := strings.Cut(held, ":")
+	return to
 }
 
 // rank is the order of severity, for a person who must choose where to look first.

@@ -52,6 +52,18 @@ func FindShift(values []float64, known []bool) (Shift, bool) {
 	return s, true
 }
 
+// Alike tells whether something else shifts as this does: in the same direction, and by half as much for its own size
+// at least.
+func (s Shift) Alike(before, after float64) bool {
+	if after == before || (after > before) != (s.After > s.Before) {
+		return false
+	}
+	relative := func(before, after float64) float64 {
+		return math.Abs(after-before) / max(math.Abs(before), math.Abs(after))
+	}
+	return relative(before, after) >= relative(s.Before, s.After)/2
+}
+
 // Around are the means of a line before a step and from it on, of the steps that were heard; false where one side was
 // not heard.
 func Around(values []float64, known []bool, at int) (before, after float64, ok bool) {

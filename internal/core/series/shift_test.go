@@ -75,3 +75,18 @@ func TestFindCommon(t *testing.T) {
 	assert.Equal(t, Common{"site", "s2", 19, 20}, got[0])
 	assert.Empty(t, FindCommon(labels, map[string]bool{"h00": true, "h01": true, "h02": true, "h03": true}))
 }
+
+func TestAlike(t *testing.T) {
+	t.Parallel()
+	up, down := Shift{Before: 10, After: 100}, Shift{Before: 0.5, After: 0}
+	for _, c := range []struct {
+		of            Shift
+		before, after float64
+		want          bool
+	}{
+		{up, 1, 10, true}, {up, 1000, 2000, true}, {up, 1000, 1100, false}, {up, 100, 10, false}, {up, 7, 7, false},
+		{up, 0, 1, true}, {down, 0.9, 0, true}, {down, 0.9, 0.4, true}, {down, 0.9, 0.8, false}, {down, 0, 0.1, false},
+	} {
+		assert.Equal(t, c.want, c.of.Alike(c.before, c.after), "%+v", c)
+	}
+}

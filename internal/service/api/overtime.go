@@ -13,6 +13,7 @@ import (
 	"synaxis/internal/core/series"
 	"synaxis/internal/core/yamldoc"
 	past "synaxis/internal/service/numbers"
+	"synaxis/internal/service/store"
 )
 
 // usualNumbers are told where none is named.
@@ -78,7 +79,7 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	}
 	q.Source, q.Destination, q.By = value(p.Source), value(p.Destination), value(p.By)
 	if text := value(p.Hosts); text != "" {
-		chosen, _, err := a.choose(text, false)
+		chosen, hint, err := a.choose(text, false)
 		if err != nil {
 			return q, err
 		}
@@ -87,6 +88,9 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 			if chosen(row.Name) {
 				q.Hosts[row.Name] = true
 			}
+		}
+		if len(q.Hosts) == 0 {
+			return q, store.Missingf("no host is chosen by %s%s", text, strings.TrimSuffix("; "+hint, "; "))
 		}
 	}
 	q.Label = func(host string) string {
@@ -108,6 +112,11 @@ func (a *API) GetNumbers(
 	if err != nil {
 		return nil, err
 	}
+	if !slices.ContainsFunc(got.Lines, func(l past.Line) bool { return l.Sum() > 0 }) { // is it a name of something?
+		if err := a.defined(ctx, q); err != nil {
+			return nil, err
+		}
+	}
 	out := contract.GetNumbers200JSONResponse{From: got.Start,
 		To: got.Start.Add(time.Duration(got.Steps) * got.Step), Step: int64(got.Step / time.Second),
 		Lines: []contract.NumberLine{}, Marks: []contract.NumberMark{}}
@@ -123,6 +132,26 @@ func (a *API) GetNumbers(
 	}
 	out.Marks, err = a.marks(ctx, q)
 	return out, err
+}
+
+// defined tells whether there are the source and the destination that a question names. What was removed has counted
+// something.
+func (a *API) defined(ctx context.Context, q past.Question) error {
+	st, err := a.Changes.Head(ctx)
+	if err != nil {
+		return err
+	}
+	for kind, name := range map[string]string{"source": q.Source, "destination": q.Destination} {
+		if name == "" || st.Catalogue.Get(kind, name) != nil {
+			continue
+		}
+		hint := ""
+		if near := yamldoc.Nearest(name, st.Catalogue.Names(kind)); near != "" {
+			hint = fmt.Sprintf("; did you mean %s?", near)
+		}
+		return store.Missingf("there is no %s %s%s", kind, name, hint)
+	}
+	return nil
 }
 
 // mostMarks bounds what is told of what changed.

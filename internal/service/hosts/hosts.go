@@ -92,8 +92,7 @@ func (v *View) source(name string, host health.Verdict, now time.Time) health.Ve
 	if n.Oldest > 0 {
 		s.Oldest = time.Unix(0, n.Oldest)
 	}
-	if held, ok := strings.CutPrefix(c.Reason, "held by "); ok {
-		to, _, _ := strings.Cut(held, ":")
+	if to := (health.Verdict{Code: c.Code, Reason: c.Reason}).Holder(); to != "" {
 		s.Delivery = v.Components["destination/"+to].Code
 	}
 	for to := range n.Deliveries {

@@ -48,8 +48,7 @@ func (v *View) troubles(j Judgement) (out []health.Trouble) {
 		if n.Oldest > 0 {
 			t.Oldest = time.Unix(0, n.Oldest)
 		}
-		if held, ok := strings.CutPrefix(s.Reason, "held by "); ok && s.Code == health.HeldBy {
-			t.Destination, _, _ = strings.Cut(held, ":")
+		if t.Destination = s.Holder(); t.Destination != "" {
 			t.Answer = v.Components["destination/"+t.Destination].Code
 			t.FullIn = time.Duration(v.Destinations[t.Destination].FullIn) * time.Second
 			blamed[t.Destination] = true

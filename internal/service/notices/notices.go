@@ -312,47 +312,22 @@ func (n *Notices) EndMaintenance(ctx context.Context, who store.Person, id int) 
 
 // Try tells what a rule would have told in a span, from the state changes that are kept.
 func (n *Notices) Try(ctx context.Context, r *notice.Rule, from, to time.Time) ([]notice.Message, error) {
-	turns, err := n.hosts.Turns(ctx, "", from.Add(-24*time.Hour), to, mostTurns)
+	turns, err := n.hosts.Turns(ctx, "", from.Add(-before), to, mostTurns)
 	if err != nil {
 		return nil, err
 	}
-	type key struct{ host, source string }
-	now := map[key]health.Trouble{}
-	var alerts map[string]notice.Alert
-	var spoken time.Time
-	var out []notice.Message
-	at := from
-	step := func(until time.Time) { // once a minute is often enough for what is told once a minute at most
-		for ; at.Before(until); at = at.Add(time.Minute) {
-			if len(now) == 0 && len(alerts) == 0 {
-				at = until
-				return
-			}
-			var m *notice.Message
-			list := slices.Collect(maps.Values(now))
-			if alerts, m = r.Decide(alerts, r.Matching(list, n.labels, at), spoken, at); m != nil {
-				spoken = at
-				out = append(out, *m)
-			}
-		}
-	}
+	changes := make([]notice.Change, 0, len(turns))
 	for _, x := range turns {
-		step(x.At)
-		k := key{x.Host, x.Source}
-		if health.Rank(x.To) < health.Rank(health.Degraded) {
-			delete(now, k)
-			continue
-		}
 		t := health.Trouble{Host: x.Host, Site: n.labels(x.Host)["site"], Source: x.Source,
 			Verdict: health.Verdict{State: x.To, Code: x.Code, Reason: x.Reason, Since: x.At}}
-		if held, ok := strings.CutPrefix(x.Reason, "held by "); ok {
-			t.Destination, _, _ = strings.Cut(held, ":")
-		}
-		now[k] = t
+		t.Destination = t.Verdict.Holder()
+		changes = append(changes, notice.Change{At: x.At, Trouble: t})
 	}
-	step(to)
-	return out, nil
+	return r.Replay(changes, n.labels, from, to), nil
 }
 
-// mostTurns bounds the state changes that a rule is tried on.
-const mostTurns = 100_000
+// mostTurns bounds the state changes that a rule is tried on, and before is how long before the span they may be.
+const (
+	mostTurns = 100_000
+	before    = 31 * 24 * time.Hour
+)

@@ -52,10 +52,16 @@ type Numbers struct {
 	start  int64 // of the five minutes that are open, in Unix seconds
 	open   map[string]*series.Block
 	full   []*named // five minutes that are over, to be written
-	levels map[string]map[series.Key]int64
+	hosts  map[string]told
 	totals map[string]map[series.Key]int64 // levels, of each sum
-	heard  map[string]time.Time
-	merged int64 // up to when days are merged into coarser steps, in Unix seconds
+	merged int64                           // up to when days are merged into coarser steps, in Unix seconds
+}
+
+// told is what a host told last.
+type told struct {
+	at     time.Time
+	site   string
+	levels map[series.Key]int64
 }
 
 type named struct {
@@ -67,8 +73,8 @@ type named struct {
 func New(
 	ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time,
 ) (*Numbers, error) {
-	n := &Numbers{store: st, log: log, now: now, open: map[string]*series.Block{}, heard: map[string]time.Time{},
-		levels: map[string]map[series.Key]int64{}, totals: map[string]map[series.Key]int64{},
+	n := &Numbers{store: st, log: log, now: now, open: map[string]*series.Block{}, hosts: map[string]told{},
+		totals: map[string]map[series.Key]int64{},
 		labels: func(string) map[string]string { return nil }}
 	n.start = floor(now().Unix(), fineBlock)
 	list, err := st.Blocks(ctx, Fine, "", time.Unix(n.start, 0), now().Add(time.Second))
@@ -90,6 +96,7 @@ func New(
 			n.merged = at
 		}
 	}
+	st.Follow(n.follow)
 	return n, nil
 }
 
@@ -147,33 +154,37 @@ func levelsOf(out map[series.Key]int64, source string, n wire.Numbers, now time.
 // Take takes what a host counted since it reported before, and how its sources are now.
 func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
 	now := n.now()
-	site := n.labels(host)[siteLabel]
+	is := told{at: now, site: n.labels(host)[siteLabel], levels: map[series.Key]int64{}}
+	for source, x := range all {
+		levelsOf(is.levels, source, x, now)
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.roll(now)
+	was := n.hosts[host]
+	n.hosts[host] = is
+	n.move(All, was.levels, is.levels)
+	if was.site != is.site {
+		n.move(sitePrefix+was.site, was.levels, nil)
+		was.levels = nil // of the site that it has now nothing of it waited
+	}
 	names := []string{host, All}
-	if site != "" {
-		names = append(names, sitePrefix+site)
+	if is.site != "" {
+		n.move(sitePrefix+is.site, was.levels, is.levels)
+		names = append(names, sitePrefix+is.site)
 	}
-	levels := map[series.Key]int64{}
-	for source, x := range all {
-		levelsOf(levels, source, x, now)
-	}
-	before := n.levels[host]
-	n.levels[host] = levels
-	quiet := now.Sub(n.heard[host])
-	n.heard[host] = now
 	for _, name := range names {
 		b := n.open[name]
 		if b == nil {
 			b = series.New(n.start, Fine, fineBlock/Fine)
 			n.open[name] = b
 		}
-		at, in := b.At(now.Unix())
-		if !in {
-			return
+		at := 0 // also while the clock is set back
+		if i, in := b.At(now.Unix()); in {
+			at = i
 		}
 		b.Heard[at] = true
+		quiet := now.Sub(was.at)
 		for i := at - 1; i >= 0 && !b.Heard[i] && quiet < together; i-- {
 			b.Heard[i] = now.Sub(time.Unix(b.Start+int64(i+1)*Fine, 0)) < quiet
 		}
@@ -182,41 +193,56 @@ func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
 				b.Add(k, at, v)
 			}
 		}
-		if name == host {
-			for k, v := range levels {
-				b.Add(k, at, v)
+		for _, list := range []map[series.Key]int64{was.levels, is.levels} { // what waits no more waited in this step
+			for k := range list {
+				switch {
+				case name == host || k.Number == series.Lag:
+					b.Add(k, at, is.levels[k])
+				default:
+					b.Add(k, at, n.totals[name][k])
+				}
 			}
-			continue
 		}
-		n.total(name, b, at, before, levels)
 	}
 }
 
-// total brings the levels of a sum up to date: how much waits adds up over hosts, of lags the longest counts.
-func (n *Numbers) total(name string, b *series.Block, at int, before, levels map[series.Key]int64) {
+// move brings the levels of a sum up to date: how much waits adds up over hosts. n is locked.
+func (n *Numbers) move(name string, was, is map[series.Key]int64) {
 	totals := n.totals[name]
 	if totals == nil {
 		totals = map[series.Key]int64{}
 		n.totals[name] = totals
 	}
-	for k, v := range before {
+	for k, v := range is {
 		if k.Number != series.Lag {
-			totals[k] -= v
+			totals[k] += v
 		}
 	}
-	for k, v := range levels {
+	for k, v := range was {
 		if k.Number == series.Lag {
-			b.Add(k, at, v)
 			continue
 		}
-		totals[k] += v
+		if totals[k] -= v; totals[k] <= 0 {
+			delete(totals, k)
+		}
 	}
-	for _, list := range []map[series.Key]int64{before, levels} {
-		for k := range list {
-			if totals[k] <= 0 {
-				delete(totals, k)
-			}
-			b.Add(k, at, totals[k])
+}
+
+// Forget takes a host out of the sums that is in the fleet no more. What it counted stays.
+func (n *Numbers) Forget(host string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	was := n.hosts[host]
+	delete(n.hosts, host)
+	n.move(All, was.levels, nil)
+	n.move(sitePrefix+was.site, was.levels, nil)
+}
+
+// follow forgets hosts that are retired.
+func (n *Numbers) follow(changes []store.Change) {
+	for _, c := range changes {
+		if h, ok := c.(store.HostPut); ok && !h.RetiredAt.IsZero() {
+			n.Forget(h.Name)
 		}
 	}
 }

@@ -44,7 +44,7 @@ const found = computed<Found[]>(() => {
   return all
     .map((f) => ({ f, n: fit(f.name, typed.value) }))
     .filter((x) => x.n > 0 && (typed.value.trim() !== '' || x.f.kind === 'page'))
-    .sort((a, b) => b.n - a.n || a.f.name.localeCompare(b.f.name))
+    .sort((a, b) => b.n - a.n || (typed.value.trim() ? a.f.name.localeCompare(b.f.name) : 0))
     .slice(0, 12)
     .map((x) => x.f)
 })

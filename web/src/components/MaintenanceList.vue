@@ -59,7 +59,7 @@ const end = (id: number) =>
       <Labeled label="Word" hint="to others"
         ><input v-model="form.word" class="field w-full"
       /></Labeled>
-      <button class="button mb-6">Start</button>
+      <button class="button mb-6 justify-self-start">Start</button>
     </form>
   </section>
 </template>

@@ -42,9 +42,9 @@ const went = (m: Schemas['SentMessage']) =>
 <template>
   <PageHead title="Notices"
     ><p class="text-soft">
-      Who is told of what is wrong. A notice is a definition, and can be
-      <router-link to="/catalogue" class="link">tried on the last week</router-link> before it is
-      published: <span class="machine">synaxis notice try NAME --draft N</span>.
+      Who is told of what is wrong. A notice is a definition. What it would have told in the last
+      week is told before it is published:
+      <span class="machine">synaxis notice try NAME --draft N</span>.
     </p></PageHead
   >
   <p v-if="failed" role="alert" class="mb-4 text-failing">{{ failed }}</p>
