@@ -330,8 +330,8 @@ var (
 		[]string{"state"}, nil)
 	sourcesDesc = prometheus.NewDesc("synaxis_sources_state", "Sources on hosts, by state.", []string{"state"}, nil)
 	causesDesc  = prometheus.NewDesc("synaxis_causes", "Causes of what is wrong.", nil, nil)
-	readDesc    = prometheus.NewDesc("synaxis_records_read", "Records that hosts have read.", nil, nil)
-	ackDesc     = prometheus.NewDesc("synaxis_records_acknowledged",
+	readDesc    = prometheus.NewDesc("synaxis_records_read_total", "Records that hosts have read.", nil, nil)
+	ackDesc     = prometheus.NewDesc("synaxis_records_acknowledged_total",
 		"Records that all of their destinations have acknowledged.", nil, nil)
 )
 

@@ -10,8 +10,6 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/rollout"
-	"synaxis/internal/core/series"
-	past "synaxis/internal/service/numbers"
 	"synaxis/internal/version"
 )
 
@@ -96,7 +94,10 @@ func (a *API) GetStatus(
 	for _, c := range causes[:min(mostCauses, len(causes))] {
 		out.Causes = append(out.Causes, cause(c, now, fewHosts))
 	}
-	out.Volume, err = a.volume(ctx, now)
+	day, usual, err := a.Numbers.Volume(ctx)
+	if day+usual > 0 {
+		out.Volume = &contract.Volume{Day: day, Usual: usual}
+	}
 	return out, err
 }
 
@@ -114,32 +115,6 @@ func siteList(by map[string]*contract.SiteState) []contract.SiteState {
 		return cmp.Or(cmp.Compare(trouble(y.Hosts), trouble(x.Hosts)), strings.Compare(x.Site, y.Site))
 	})
 	return out
-}
-
-// volume is what was read in the last day, against the week before.
-func (a *API) volume(ctx context.Context, now time.Time) (*contract.Volume, error) {
-	const day = 24 * time.Hour
-	got, err := a.Numbers.Ask(ctx, past.Question{From: now.Add(-8 * day), To: now, Step: time.Hour,
-		Numbers: []string{series.Bytes}})
-	if err != nil || len(got.Lines) == 0 {
-		return nil, err
-	}
-	l := got.Lines[0]
-	out := &contract.Volume{}
-	heard, before := 0, int64(0)
-	for i, v := range l.Points {
-		switch {
-		case i >= len(l.Points)-24:
-			out.Day += v
-		case l.Heard[i]:
-			heard++
-			before += v
-		}
-	}
-	if heard >= 24 {
-		out.Usual = before * 24 / int64(heard)
-	}
-	return out, nil
 }
 
 // cause is a cause as the contract has it, with so many names of hosts at most.

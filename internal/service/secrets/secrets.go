@@ -252,7 +252,8 @@ func (s *Secrets) Remove(ctx context.Context, who store.Person, name string) err
 	})
 }
 
-// Value opens one version, for a host that needs it. It is for nobody else.
+// Value opens one version, for a host that needs it, or for the service's own messages that a notice signs with it.
+// It is for nobody else.
 func (s *Secrets) Value(ctx context.Context, name string, version int) (string, error) {
 	sealed, err := s.store.SealedSecret(ctx, name, version)
 	if err != nil {
