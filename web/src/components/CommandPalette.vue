@@ -69,13 +69,14 @@ defineExpose({ show: () => ((typed.value = ''), (open.value = true)) })
     <div class="fixed inset-0 bg-ink/40" aria-hidden="true" />
     <div class="fixed inset-0 flex justify-center p-4 pt-[12vh]">
       <DialogPanel class="h-fit w-full max-w-xl rounded-lg border border-line bg-sheet p-3">
-        <Combobox @update:model-value="go">
+        <Combobox v-slot="{ activeOption }" @update:model-value="go">
           <ComboboxInput
             class="field w-full"
             aria-label="Go to a host, definition, page or action"
             placeholder="A host, definition, page or action"
             autocomplete="off"
             @change="typed = $event.target.value"
+            @keydown.enter.capture="!activeOption && go(found[0] ?? null)"
           />
           <ComboboxOptions static class="mt-2 max-h-[50vh] overflow-y-auto">
             <ComboboxOption
