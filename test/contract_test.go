@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"net/url"
@@ -59,7 +60,15 @@ func (c *checked) RoundTrip(r *http.Request) (*http.Response, error) {
 	return resp, nil
 }
 
+// lineDecoder reads the first of the events of a stream.
+func lineDecoder(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (v any,
+	err error) {
+	err = json.NewDecoder(body).Decode(&v)
+	return v, err
+}
+
 func newChecked(t *testing.T, base string) (*checked, []string) {
+	openapi3filter.RegisterBodyDecoder("application/x-ndjson", lineDecoder)
 	doc, err := openapi3.NewLoader().LoadFromFile("../api/openapi.yaml")
 	require.NoError(t, err)
 	require.NoError(t, doc.Validate(context.Background()))
@@ -453,6 +462,20 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 		}
 	}
 	bad(404, first(c.GetUsual(ctx, none)), nil)
+	bad(404, first(c.Peek(ctx, contract.PeekRequest{Source: none})), nil)
+	bad(404, first(c.PeekUnmasked(ctx, contract.PeekRequest{Source: none})), nil)
+	h1 := get[contract.Host](t, first(c.GetHost(ctx, host)), nil)
+	require.NotEmpty(t, h1.Sources)
+	second := 1
+	for _, look := range []func(context.Context, contract.PeekRequest, ...contract.RequestEditorFn) (*http.Response,
+		error){c.Peek, c.PeekUnmasked} {
+		resp := first(look(ctx, contract.PeekRequest{Source: h1.Sources[0].Name, Host: &host, Seconds: &second}))
+		assert.Equal(t, http.StatusOK, resp.StatusCode)
+		assert.Equal(t, "application/x-ndjson", resp.Header.Get("Content-Type"))
+		resp.Body.Close()
+	}
+	odd = "fields.a >"
+	bad(400, first(c.Peek(ctx, contract.PeekRequest{Source: none, Where: &odd})), nil)
 	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)
 	get[contract.NoticeList](t, first(c.ListNotices(ctx)), nil)
 	bad(404, first(c.AcknowledgeNotice(ctx, none, contract.NewAcknowledgement{Cause: "a"})), nil)

@@ -37,11 +37,14 @@ func TestKnowingPage(t *testing.T) {
 			assert.Regexp(t, `(?s)synaxis_step\{number="read".*# EOF\n$`, out)
 		case strings.Contains(command, "suggest"):
 			assert.Contains(t, out, "no suggestion yet: too little was counted")
+		case strings.Contains(command, "synaxis peek"):
+			assert.Contains(t, out, "shown of", command)
+			assert.Contains(t, out, "→ out", command)
 		case strings.Contains(command, "explain"):
 			assert.Contains(t, out, "unparsed goes as it went")
 		case strings.Contains(command, "numbers"):
 			assert.Contains(t, out, "█", command)
 		}
 	})
-	assert.Equal(t, 19, ran)
+	assert.Equal(t, 21, ran)
 }

@@ -168,7 +168,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.rolloutCmd(),
 		a.formatCmd(),
 		a.maskCmd(),
-		a.sourceCmd(),
+		a.sourceCmd(), a.peekCmd(),
 		a.preflightCmd(), a.trialCmd(),
 		a.destinationCmd(),
 		a.rejectCmd(),
@@ -250,6 +250,9 @@ func (a *app) client() (*contract.Client, error) {
 	return newClient(a.url, a.token, a.pin)
 }
 
+// answerWithin is how long a call may take; a stream ends by itself.
+const answerWithin = 2 * time.Minute
+
 func newClient(address, token, pin string) (*contract.Client, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
@@ -264,7 +267,7 @@ func newClient(address, token, pin string) (*contract.Client, error) {
 	}
 	return contract.NewClient(
 		strings.TrimSuffix(address, "/")+"/api/v1",
-		contract.WithHTTPClient(&http.Client{Transport: transport, Timeout: 2 * time.Minute}),
+		contract.WithHTTPClient(&http.Client{Transport: transport, Timeout: answerWithin}),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			r.Header.Set("User-Agent", "synaxis/"+version.String())

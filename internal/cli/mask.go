@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
@@ -123,9 +122,6 @@ func (a *app) showScan(hits []workbench.Found, lines int, own []string, reveal b
 			what := "[" + name + "]"
 			if reveal {
 				what = strings.ReplaceAll(h.Text, "\n", "⏎")
-			}
-			if a.colour() {
-				what = text.FgYellow.Sprint(what)
 			}
 			rows = append(
 				rows,
@@ -384,8 +380,8 @@ func (a *app) showMasked(spec mask.Spec, failed []mask.Failure, hit, missed []ma
 func (a *app) marked(parts []string) string {
 	var b strings.Builder
 	for i, p := range parts {
-		if p = strings.ReplaceAll(p, "\n", "⏎"); i%2 == 1 && a.colour() {
-			p = text.FgYellow.Sprint(p)
+		if p = strings.ReplaceAll(p, "\n", "⏎"); i%2 == 1 {
+			p = a.paint(yellow, p)
 		}
 		b.WriteString(p)
 	}

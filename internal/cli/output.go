@@ -238,26 +238,46 @@ func stateMark(s contract.State) string {
 	return marks[s] + " " + string(s)
 }
 
+// colour tells whether what is printed goes to a terminal that shows colours.
 func (a *app) colour() bool {
-	f, ok := a.out.(*os.File)
+	p, ok := a.out.(*printable)
 	if !ok || os.Getenv("NO_COLOR") != "" {
+		return false
+	}
+	f, ok := p.to.(*os.File)
+	if !ok {
 		return false
 	}
 	info, err := f.Stat()
 	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
+// Ways to paint a text, by their numbers in ECMA-48 (SGR).
+const (
+	faint  = "2m"
+	struck = "9m"
+	red    = "31m"
+	green  = "32m"
+	yellow = "33m"
+)
+
+// paint makes a text look otherwise on a terminal.
+func (a *app) paint(how, s string) string {
+	if !a.colour() {
+		return s
+	}
+	return paints + how + s + paints + "0m"
+}
+
 // diff prints a difference; on a terminal with colour.
 func (a *app) diff(lines []contract.DiffLine, indent string) {
 	for _, l := range lines {
 		line := indent + string(l.Op) + " " + l.Text
-		if a.colour() {
-			switch l.Op {
-			case contract.Plus:
-				line = text.FgGreen.Sprint(line)
-			case contract.Minus:
-				line = text.FgRed.Sprint(line)
-			}
+		switch l.Op {
+		case contract.Plus:
+			line = a.paint(green, line)
+		case contract.Minus:
+			line = a.paint(red, line)
 		}
 		a.printf("%s\n", line)
 	}

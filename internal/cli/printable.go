@@ -1,12 +1,18 @@
 package cli
 
 import (
+	"bytes"
+	"crypto/rand"
 	"fmt"
 	"io"
 	"unicode/utf8"
 
 	"synaxis/internal/core/inventory"
 )
+
+// paints stands for the beginning of a sequence that paints text, ESC and [. Nobody else can know it, so that no host
+// can paint, or move the cursor.
+var paints = "⟦" + rand.Text() + "⟧"
 
 // printable writes text to a terminal. What hosts and definitions bring may hold control characters, which would move
 // the cursor, hide text or answer for the person at the keyboard: they are shown as \x1b, and characters that turn the
@@ -26,7 +32,7 @@ func (p *printable) Write(text []byte) (int, error) {
 		}
 	}
 	p.rest = append([]byte{}, in[whole:]...)
-	if _, err := p.to.Write(visible(in[:whole])); err != nil {
+	if _, err := p.to.Write(bytes.ReplaceAll(visible(in[:whole]), []byte(paints), []byte("\x1b["))); err != nil {
 		return 0, err
 	}
 	return len(text), nil

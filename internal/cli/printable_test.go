@@ -36,6 +36,7 @@ func TestPrintable(t *testing.T) {
 			assert.Equal(t, want, write(pieces...), "a byte at a time")
 		}
 	}
+	assert.Equal(t, "a \x1b[9mb\x1b[0m c", write("a "+paints+"9mb"+paints+"0m c"), "what we paint ourselves")
 	for r := rune(0); r < 0x2100; r++ {
 		for _, c := range write(string(r) + "x") {
 			assert.True(t, c == '\n' || c == '\t' || !unicode.IsControl(c), "%q", r)

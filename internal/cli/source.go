@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
@@ -245,9 +244,7 @@ func (a *app) masked(line string, private []workbench.Mark, reveal bool) string 
 		if reveal {
 			what = line[m.Start:m.End]
 		}
-		if a.colour() {
-			what = text.FgYellow.Sprint(what)
-		}
+		what = a.paint(yellow, what)
 		b.WriteString(line[at:m.Start] + what)
 		at = m.End
 	}

@@ -31,8 +31,7 @@ func (a *app) trialStartCmd() *cobra.Command {
 source what would be different: what is read, not parsed, dropped and masked, what goes to each destination, which
 fields appear, vanish or change their type, and examples of records both ways, masked.
 
-A trial takes a tenth of a core of a host at most; what is more it passes over,
-	and says so. Without --hosts some of the
+A trial takes a tenth of a core of a host at most; what is more it passes over, and says so. Without --hosts some of the
 hosts try it that the draft changes. It ends by itself, and when the command is interrupted.`,
 		Example: "  synaxis trial start 3 --hosts 'labels.site == \"northpier\"' --for 5m",
 		RunE: func(cmd *cobra.Command, args []string) error {

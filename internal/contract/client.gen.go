@@ -505,6 +505,38 @@ type ClientInterface interface {
 	// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
 	ExplainNumbers(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PeekWithBody Records of a source as they come, before and after their steps. Private data is covered
+	//
+	// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /peek (the `Peek` operationId).
+	PeekWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Peek Records of a source as they come, before and after their steps. Private data is covered
+	//
+	// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /peek (the `Peek` operationId).
+	Peek(ctx context.Context, body PeekJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PeekUnmaskedWithBody The same with private data as it came in, which is a right of its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+	PeekUnmaskedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PeekUnmasked The same with private data as it came in, which is a right of its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+	PeekUnmasked(ctx context.Context, body PeekUnmaskedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPreflight What the last preflight of a draft or revision found
 	//
 	// Corresponds with GET /preflights (the `GetPreflight` operationId).
@@ -1930,6 +1962,78 @@ func (c *Client) GetNumbers(ctx context.Context, params *GetNumbersParams, reqEd
 // Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
 func (c *Client) ExplainNumbers(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExplainNumbersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PeekWithBody Records of a source as they come, before and after their steps. Private data is covered
+//
+// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /peek (the `Peek` operationId).
+func (c *Client) PeekWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPeekRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Peek Records of a source as they come, before and after their steps. Private data is covered
+//
+// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /peek (the `Peek` operationId).
+func (c *Client) Peek(ctx context.Context, body PeekJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPeekRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PeekUnmaskedWithBody The same with private data as it came in, which is a right of its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+func (c *Client) PeekUnmaskedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPeekUnmaskedRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PeekUnmasked The same with private data as it came in, which is a right of its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+func (c *Client) PeekUnmasked(ctx context.Context, body PeekUnmaskedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPeekUnmaskedRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5612,6 +5716,86 @@ func NewExplainNumbersRequest(server string, params *ExplainNumbersParams) (*htt
 	return req, nil
 }
 
+// NewPeekRequest calls the generic Peek builder with application/json body
+func NewPeekRequest(server string, body PeekJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPeekRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPeekRequestWithBody constructs an http.Request for the Peek method, with any body, and a specified content type
+func NewPeekRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/peek")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPeekUnmaskedRequest calls the generic PeekUnmasked builder with application/json body
+func NewPeekUnmaskedRequest(server string, body PeekUnmaskedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPeekUnmaskedRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPeekUnmaskedRequestWithBody constructs an http.Request for the PeekUnmasked method, with any body, and a specified content type
+func NewPeekUnmaskedRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/peek/unmasked")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetPreflightRequest constructs an http.Request for the GetPreflight method
 func NewGetPreflightRequest(server string, params *GetPreflightParams) (*http.Request, error) {
 	var err error
@@ -7431,6 +7615,38 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /numbers-explained (the `ExplainNumbers` operationId).
 	ExplainNumbersWithResponse(ctx context.Context, params *ExplainNumbersParams, reqEditors ...RequestEditorFn) (*ExplainNumbersResponse, error)
+
+	// PeekWithBodyWithResponse Records of a source as they come, before and after their steps. Private data is covered
+	//
+	// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /peek (the `Peek` operationId).
+	PeekWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PeekResponse, error)
+
+	// PeekWithResponse Records of a source as they come, before and after their steps. Private data is covered
+	//
+	// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /peek (the `Peek` operationId).
+	PeekWithResponse(ctx context.Context, body PeekJSONRequestBody, reqEditors ...RequestEditorFn) (*PeekResponse, error)
+
+	// PeekUnmaskedWithBodyWithResponse The same with private data as it came in, which is a right of its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+	PeekUnmaskedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PeekUnmaskedResponse, error)
+
+	// PeekUnmaskedWithResponse The same with private data as it came in, which is a right of its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+	PeekUnmaskedWithResponse(ctx context.Context, body PeekUnmaskedJSONRequestBody, reqEditors ...RequestEditorFn) (*PeekUnmaskedResponse, error)
 
 	// GetPreflightWithResponse What the last preflight of a draft or revision found
 	//
@@ -10415,6 +10631,88 @@ func (r ExplainNumbersResponse) ContentType() string {
 	return ""
 }
 
+type PeekResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PeekResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PeekResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PeekResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PeekResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PeekResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PeekUnmaskedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PeekUnmaskedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PeekUnmaskedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PeekUnmaskedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PeekUnmaskedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PeekUnmaskedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPreflightResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12915,6 +13213,62 @@ func (c *ClientWithResponses) ExplainNumbersWithResponse(ctx context.Context, pa
 	return ParseExplainNumbersResponse(rsp)
 }
 
+// PeekWithBodyWithResponse Records of a source as they come, before and after their steps. Private data is covered
+//
+// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /peek (the `Peek` operationId).
+func (c *ClientWithResponses) PeekWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PeekResponse, error) {
+	rsp, err := c.PeekWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePeekResponse(rsp)
+}
+
+// PeekWithResponse Records of a source as they come, before and after their steps. Private data is covered
+//
+// The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /peek (the `Peek` operationId).
+func (c *ClientWithResponses) PeekWithResponse(ctx context.Context, body PeekJSONRequestBody, reqEditors ...RequestEditorFn) (*PeekResponse, error) {
+	rsp, err := c.Peek(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePeekResponse(rsp)
+}
+
+// PeekUnmaskedWithBodyWithResponse The same with private data as it came in, which is a right of its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+func (c *ClientWithResponses) PeekUnmaskedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PeekUnmaskedResponse, error) {
+	rsp, err := c.PeekUnmaskedWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePeekUnmaskedResponse(rsp)
+}
+
+// PeekUnmaskedWithResponse The same with private data as it came in, which is a right of its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /peek/unmasked (the `PeekUnmasked` operationId).
+func (c *ClientWithResponses) PeekUnmaskedWithResponse(ctx context.Context, body PeekUnmaskedJSONRequestBody, reqEditors ...RequestEditorFn) (*PeekUnmaskedResponse, error) {
+	rsp, err := c.PeekUnmasked(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePeekUnmaskedResponse(rsp)
+}
+
 // GetPreflightWithResponse What the last preflight of a draft or revision found
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15363,6 +15717,58 @@ func ParseExplainNumbersResponse(rsp *http.Response) (*ExplainNumbersResponse, e
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePeekResponse parses an HTTP response from a PeekWithResponse call
+func ParsePeekResponse(rsp *http.Response) (*PeekResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PeekResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePeekUnmaskedResponse parses an HTTP response from a PeekUnmaskedWithResponse call
+func ParsePeekUnmaskedResponse(rsp *http.Response) (*PeekUnmaskedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PeekUnmaskedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -9,6 +9,7 @@ const (
 	MayTry       Right = "try"        // let the desk compute on what is sent along; nothing is kept
 	MayChange    Right = "change"     // change what the desk has, which is in the audit
 	MaySetSecret Right = "set-secret" // set the value of a secret: of any, or of the one that a token is for
+	MayPeek      Right = "peek"       // look at records as they come, without private data
 	MayReadHosts Right = "read-hosts" // see lines of logs on hosts, before anything is masked
 	MaySession   Right = "session"    // be signed in, and sign out
 )
@@ -64,6 +65,8 @@ var rights = map[string][]Right{
 	"RemoveSecret": {MayChange}, "GrantSecret": {MayChange}, "RevokeGrant": {MayChange},
 
 	"SetSecret": {MaySetSecret},
+
+	"Peek": {MayPeek}, "PeekUnmasked": {MayReadHosts},
 
 	"ReadHostLines": {MayReadHosts}, "ListUncollected": {MayReadHosts}, "DraftSource": {MayReadHosts, MayChange},
 }

@@ -261,6 +261,30 @@ func (e NumberMarkWhat) Valid() bool {
 	}
 }
 
+// Defines values for PeekEventKind.
+const (
+	PeekEventKindBegin  PeekEventKind = "begin"
+	PeekEventKindEnd    PeekEventKind = "end"
+	PeekEventKindHost   PeekEventKind = "host"
+	PeekEventKindRecord PeekEventKind = "record"
+)
+
+// Valid indicates whether the value is a known member of the PeekEventKind enum.
+func (e PeekEventKind) Valid() bool {
+	switch e {
+	case PeekEventKindBegin:
+		return true
+	case PeekEventKindEnd:
+		return true
+	case PeekEventKindHost:
+		return true
+	case PeekEventKindRecord:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RolloutPhase.
 const (
 	RolloutPhaseAsking   RolloutPhase = "asking"
@@ -1714,6 +1738,57 @@ type NumbersOverTime struct {
 	To   time.Time `json:"to"`
 }
 
+// PeekEvent defines model for PeekEvent.
+type PeekEvent struct {
+	// Away of begin: hosts that run the source and cannot be looked at now
+	Away *int    `json:"away,omitempty"`
+	File *string `json:"file,omitempty"`
+	Host *string `json:"host,omitempty"`
+
+	// Hosts of begin: those that are looked at
+	Hosts *[]string `json:"hosts,omitempty"`
+
+	// Kind host tells why one is not looked at any more
+	Kind PeekEventKind `json:"kind"`
+
+	// Left of begin: hosts beyond the most that are looked at together
+	Left *int `json:"left,omitempty"`
+
+	// Looked of end: of them so many were looked at
+	Looked *int64 `json:"looked,omitempty"`
+
+	// Met of end: of those so many met the condition
+	Met *int64 `json:"met,omitempty"`
+
+	// Passed of end: records that the source made meanwhile on these hosts
+	Passed *int64       `json:"passed,omitempty"`
+	Reason *string      `json:"reason,omitempty"`
+	Record *TriedRecord `json:"record,omitempty"`
+	Shown  *int64       `json:"shown,omitempty"`
+	Until  *time.Time   `json:"until,omitempty"`
+}
+
+// PeekEventKind host tells why one is not looked at any more
+type PeekEventKind string
+
+// PeekRequest defines model for PeekRequest.
+type PeekRequest struct {
+	Host *string `json:"host,omitempty"`
+
+	// Hosts a choice of hosts; without it and without a host, all that run the source
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Rate records a second over all hosts, at most 100; default 20
+	Rate *float32 `json:"rate,omitempty"`
+
+	// Seconds default 60
+	Seconds *int   `json:"seconds,omitempty"`
+	Source  string `json:"source"`
+
+	// Where a condition over a record as it leaves, or as it was dropped
+	Where *string `json:"where,omitempty"`
+}
+
 // Preflight defines model for Preflight.
 type Preflight struct {
 	At    time.Time `json:"at"`
@@ -2810,6 +2885,12 @@ type AcknowledgeNoticeJSONRequestBody = NewAcknowledgement
 // TryNoticeJSONRequestBody defines body for TryNotice for application/json ContentType.
 type TryNoticeJSONRequestBody = NoticeTry
 
+// PeekJSONRequestBody defines body for Peek for application/json ContentType.
+type PeekJSONRequestBody = PeekRequest
+
+// PeekUnmaskedJSONRequestBody defines body for PeekUnmasked for application/json ContentType.
+type PeekUnmaskedJSONRequestBody = PeekRequest
+
 // RunPreflightJSONRequestBody defines body for RunPreflight for application/json ContentType.
 type RunPreflightJSONRequestBody = NewPreflight
 
@@ -3028,6 +3109,12 @@ type ServerInterface interface {
 	// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
 	// (GET /numbers-explained)
 	ExplainNumbers(c *gin.Context, params ExplainNumbersParams)
+	// Peek Records of a source as they come, before and after their steps. Private data is covered
+	// (POST /peek)
+	Peek(c *gin.Context)
+	// PeekUnmasked The same with private data as it came in, which is a right of its own
+	// (POST /peek/unmasked)
+	PeekUnmasked(c *gin.Context)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(c *gin.Context, params GetPreflightParams)
@@ -4929,6 +5016,32 @@ func (siw *ServerInterfaceWrapper) ExplainNumbers(c *gin.Context) {
 	siw.Handler.ExplainNumbers(c, params)
 }
 
+// Peek operation middleware
+func (siw *ServerInterfaceWrapper) Peek(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Peek(c)
+}
+
+// PeekUnmasked operation middleware
+func (siw *ServerInterfaceWrapper) PeekUnmasked(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PeekUnmasked(c)
+}
+
 // GetPreflight operation middleware
 func (siw *ServerInterfaceWrapper) GetPreflight(c *gin.Context) {
 
@@ -5637,6 +5750,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/sources/:source/usual", wrapper.GetUsual)
 	router.GET(options.BaseURL+"/numbers-explained", wrapper.ExplainNumbers)
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
+	router.POST(options.BaseURL+"/peek", wrapper.Peek)
+	router.POST(options.BaseURL+"/peek/unmasked", wrapper.PeekUnmasked)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
 	router.GET(options.BaseURL+"/destinations/:destination/rejects", wrapper.ListRejects)
@@ -7849,6 +7964,142 @@ func (response ExplainNumbersdefaultApplicationProblemPlusJSONResponse) VisitExp
 	return err
 }
 
+type PeekRequestObject struct {
+	Body *PeekJSONRequestBody
+}
+
+type PeekResponseObject interface {
+	VisitPeekResponse(w http.ResponseWriter) error
+}
+
+type Peek200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response Peek200ApplicationxNdjsonResponse) VisitPeekResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type PeekdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PeekdefaultApplicationProblemPlusJSONResponse) VisitPeekResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PeekUnmaskedRequestObject struct {
+	Body *PeekUnmaskedJSONRequestBody
+}
+
+type PeekUnmaskedResponseObject interface {
+	VisitPeekUnmaskedResponse(w http.ResponseWriter) error
+}
+
+type PeekUnmasked200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PeekUnmasked200ApplicationxNdjsonResponse) VisitPeekUnmaskedResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type PeekUnmaskeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PeekUnmaskeddefaultApplicationProblemPlusJSONResponse) VisitPeekUnmaskedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPreflightRequestObject struct {
 	Params GetPreflightParams
 }
@@ -9305,6 +9556,12 @@ type StrictServerInterface interface {
 	// ExplainNumbers Where a number changes - since when, on which hosts, and what came before it
 	// (GET /numbers-explained)
 	ExplainNumbers(ctx context.Context, request ExplainNumbersRequestObject) (ExplainNumbersResponseObject, error)
+	// Peek Records of a source as they come, before and after their steps. Private data is covered
+	// (POST /peek)
+	Peek(ctx context.Context, request PeekRequestObject) (PeekResponseObject, error)
+	// PeekUnmasked The same with private data as it came in, which is a right of its own
+	// (POST /peek/unmasked)
+	PeekUnmasked(ctx context.Context, request PeekUnmaskedRequestObject) (PeekUnmaskedResponseObject, error)
 	// GetPreflight What the last preflight of a draft or revision found
 	// (GET /preflights)
 	GetPreflight(ctx context.Context, request GetPreflightRequestObject) (GetPreflightResponseObject, error)
@@ -11175,6 +11432,90 @@ func (sh *strictHandler) ExplainNumbers(ctx *gin.Context, params ExplainNumbersP
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ExplainNumbersResponseObject); ok {
 		if err := validResponse.VisitExplainNumbersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Peek operation middleware
+func (sh *strictHandler) Peek(ctx *gin.Context) {
+	var request PeekRequestObject
+
+	var body PeekJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Peek(ctx, request.(PeekRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Peek")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PeekResponseObject); ok {
+		if err := validResponse.VisitPeekResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PeekUnmasked operation middleware
+func (sh *strictHandler) PeekUnmasked(ctx *gin.Context) {
+	var request PeekUnmaskedRequestObject
+
+	var body PeekUnmaskedJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PeekUnmasked(ctx, request.(PeekUnmaskedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PeekUnmasked")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PeekUnmaskedResponseObject); ok {
+		if err := validResponse.VisitPeekUnmaskedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -38,6 +38,11 @@ export const router = createRouter({
       meta: { title: 'Workbench' },
     },
     {
+      path: '/peek',
+      component: () => import('./pages/Peek.vue'),
+      meta: { title: 'Live look' },
+    },
+    {
       path: '/changes',
       component: () => import('./pages/Changes.vue'),
       meta: { title: 'Changes' },

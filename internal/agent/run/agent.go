@@ -23,6 +23,7 @@ import (
 
 	"synaxis/internal/agent/control"
 	"synaxis/internal/agent/look"
+	"synaxis/internal/agent/peek"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/preflight"
 	"synaxis/internal/agent/trial"
@@ -55,6 +56,7 @@ type Agent struct {
 	started time.Time
 	lock    *os.File
 	trials  trial.Trials
+	peeks   peek.Peeks
 
 	applying sync.Mutex // one config at a time
 	unwatch  func()     // ends watching the config that was applied last
@@ -245,7 +247,9 @@ func (a *Agent) Run(ctx context.Context) {
 
 // Answer answers what the desk wants to see of the host, in the words of wire.
 func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply {
-	a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
+	if ask.Peek == nil { // which asks every second
+		a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
+	}
 	a.mu.Lock()
 	engine := a.engine
 	a.mu.Unlock()
@@ -264,6 +268,13 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 			return wire.Reply{ID: ask.ID, Error: err.Error()}
 		}
 		return wire.Reply{ID: ask.ID, Trial: r}
+	}
+	if kind == wire.AskPeek {
+		r, err := a.peeks.Answer(ctx, ask.Peek, engine.Tap)
+		if err != nil {
+			return wire.Reply{ID: ask.ID, Error: err.Error()}
+		}
+		return wire.Reply{ID: ask.ID, Peek: r}
 	}
 	return look.Looker{
 		State:   a.o.StateDir,

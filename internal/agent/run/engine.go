@@ -50,6 +50,7 @@ type Engine struct {
 	config  hostconfig.Config
 	sources map[string]*source
 	dests   map[string]*deliver.Destination
+	taps    map[string]*pipeline.Tap // by source; one stays while its source changes
 	books   books
 	parting map[string]*parting // destinations that left the config
 	parted  map[string]Status   // what was left of those that ended
@@ -114,6 +115,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 		slots:   &files.Slots{Most: openFiles()},
 		log:     log,
 		sources: map[string]*source{},
+		taps:    map[string]*pipeline.Tap{},
 		dests:   map[string]*deliver.Destination{},
 	}
 	e.rejects.Most = e.forRejects
@@ -407,6 +409,12 @@ func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 	name := p.Spec.Name
 	spec := p.Spec
 	spec.Name = key
+	if p.Only == "" { // a reading for one destination alone would show everything twice
+		if e.taps[name] == nil {
+			e.taps[name] = &pipeline.Tap{}
+		}
+		t.Tap = e.taps[name]
+	}
 	s.input = e.inputs()[p.Spec.Input()](input.Parts{
 		Spec: spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
@@ -434,6 +442,16 @@ func (e *Engine) inputs() map[string]input.Maker {
 			return files.New(files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own}, reader)
 		},
 	}
+}
+
+// Tap lets somebody look at the records of a source that runs; nil for one that does not.
+func (e *Engine) Tap(source string) *pipeline.Tap {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	if e.sources[source] == nil {
+		return nil
+	}
+	return e.taps[source]
 }
 
 // mergeLabels joins host and source labels; on the same key the source's wins.

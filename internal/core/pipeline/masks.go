@@ -88,6 +88,7 @@ func (t *Treatment) newScreen(names []string, guard bool, p Parts) (*screen, err
 		}
 		s.masks = append(s.masks, m)
 	}
+	t.screens = append(t.screens, s)
 	return s, nil
 }
 

@@ -143,6 +143,8 @@ type Parts struct {
 
 // Treatment is a compiled source. It belongs to one goroutine.
 type Treatment struct {
+	Tap *Tap // who looks at what it does; may be nil
+
 	src    Source
 	cutter *lines.Cutter
 	parser *format.Parser
@@ -154,12 +156,15 @@ type Treatment struct {
 	guards *screen
 	routes routes
 	marks  []string // masks that note their names
+	// all lists of masks, those of the guards too
+	screens []*screen
 
 	line    record.Span // of the record at hand, as it was read
 	targets []target
 	found   []private
 	didMask bool
 	trace   *trace
+	trying  bool // a whole log at once
 }
 
 // Compile prepares the treatment of a source with its format.
@@ -211,6 +216,13 @@ func (t *Treatment) MaxRecord() int { return t.cutter.Most() }
 // the first byte in its file, observed the time in Unix nanoseconds. With flush what is left at the end counts as
 // complete. It returns how many bytes were used; the rest must be given again, with more behind it.
 func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
+	if x := t.Tap; x != nil && x.open.Load() > 0 {
+		return t.watched(x, b, offset, observed, limit, flush)
+	}
+	return t.run(b, offset, observed, limit, flush)
+}
+
+func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
 	b.Schema, b.Masks = t.schema, t.marks
 	data := b.Arena
 	cut := t.cutter.Over(data, offset)
@@ -291,6 +303,9 @@ func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flus
 		if reason >= 0 {
 			c.ByRule[reason]++
 			b.Values, b.Records = b.Values[:values], b.Records[:at]
+		}
+		if t.trace != nil && t.trace.full() {
+			break
 		}
 	}
 	c.Bytes = int64(cut.Used())

@@ -319,7 +319,7 @@ func (t *Treatment) limiter(n *yamldoc.Node) (step, error) {
 			return true, failed
 		}
 		now := r.Observed
-		if t.trace != nil { // a log that is tried comes all at once: its own times tell how fast it was written
+		if t.trying { // a log that is tried comes all at once: its own times tell how fast it was written
 			now = r.Time
 		}
 		if begun && now > last {

@@ -72,6 +72,7 @@ func (j JSON) MarshalJSON() ([]byte, error) { return j, nil }
 // trace watches a treatment.
 type trace struct {
 	out     []Tried
+	most    int // of out; 0 for any
 	window  int // where the arena begins in the log
 	effects []Effect
 	marks   []Mark
@@ -84,15 +85,15 @@ type trace struct {
 func (t *Treatment) Try(data []byte, observed time.Time) ([]Tried, Counts) {
 	var all Counts
 	b := &record.Batch{Origin: record.NewOrigin("", "", t.src.Name, "", labelList(t.src.Labels))}
-	t.trace = &trace{}
-	defer func() { t.trace = nil }()
+	t.trace, t.trying = &trace{}, true
+	defer func() { t.trace, t.trying = nil, false }()
 	done, window := 0, tryWindow
 	for done < len(data) {
 		b.Reset()
 		end := min(done+window, len(data))
 		b.Arena = append(b.Arena[:0], data[done:end]...)
 		t.trace.window = done
-		used, c := t.Run(b, int64(done), observed.UnixNano(), tryBatch, end == len(data))
+		used, c := t.run(b, int64(done), observed.UnixNano(), tryBatch, end == len(data))
 		if used == 0 {
 			if end == len(data) {
 				break
@@ -140,6 +141,8 @@ const tryBatch = 1000
 
 // tryWindow is how many bytes are copied for them, so that what a long log takes grows with its length and no faster.
 const tryWindow = 1 << 20
+
+func (x *trace) full() bool { return x.most > 0 && len(x.out) >= x.most }
 
 // before and after stand around a step.
 func (x *trace) before(t *Treatment, b *record.Batch, r *record.Record) { x.was = t.shown(b, r) }

@@ -41,6 +41,7 @@ type Ask struct {
 	Desk     time.Time `json:"desk,omitzero"`
 	SendTest bool      `json:"sendTest,omitempty"`
 	Trial    *TrialAsk `json:"trial,omitempty"`
+	Peek     *PeekAsk  `json:"peek,omitempty"`
 }
 
 // Reply is what the agent answers: one of its parts, or why there is none.
@@ -50,6 +51,7 @@ type Reply struct {
 	Lines *Lines `json:"lines,omitempty"`
 	Logs  *Logs  `json:"logs,omitempty"`
 
+	Peek      *Peek    `json:"peek,omitempty"`
 	Rejects   *Rejects `json:"rejects,omitempty"`
 	Preflight []Tried  `json:"preflight,omitempty"`
 	Trial     *Trial   `json:"trial,omitempty"`

@@ -162,3 +162,16 @@ func LogFolders(settings map[string]string) []string {
 	slices.Sort(out)
 	return out
 }
+
+// Peek asks a host what came of a look since it was asked last; the first time begins it. That somebody looks is in
+// the audit already.
+func (a *Agents) Peek(ctx context.Context, host string, q wire.PeekAsk) (wire.Peek, error) {
+	r, err := a.again(ctx, host, wire.AskPeek, wire.Ask{Peek: &q})
+	if err != nil {
+		return wire.Peek{}, err
+	}
+	if r.Peek == nil {
+		return wire.Peek{}, Refused{"the agent answered something else than records"}
+	}
+	return *r.Peek, nil
+}

@@ -29,11 +29,13 @@ type Conn struct {
 	asked   sync.Map      // channels for the answers, by the question's id
 	uid     string        // once it is known; the lock of Links guards it
 	heard   atomic.Int64  // Unix nanoseconds of the last message
+	gone    chan struct{} // closed when it has ended
+	left    sync.Once
 }
 
 // NewConn takes a WebSocket.
 func NewConn(ws *websocket.Conn, private bool) *Conn {
-	return &Conn{ws: ws, private: private, kick: make(chan struct{}, 1)}
+	return &Conn{ws: ws, private: private, kick: make(chan struct{}, 1), gone: make(chan struct{})}
 }
 
 // Private tells whether nobody between can read what is sent.
@@ -66,7 +68,11 @@ func (c *Conn) Send(ctx context.Context, m *protobufs.ServerToAgent) error {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// A write whose context ends cuts the connection: who leaves while a question is on its way takes no agent along.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
 	defer cancel()
 	return c.ws.Write(ctx, websocket.MessageBinary, frame)
 }
@@ -201,6 +207,7 @@ func (l *Links) Bye(uid string) {
 
 // Left notes the end of a connection. It answers the uid of the agent that is away now, or "".
 func (l *Links) Left(c *Conn) string {
+	c.left.Do(func() { close(c.gone) })
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	delete(l.joiners, c)
@@ -361,6 +368,7 @@ var (
 	ErrAway  = errors.New("is away, so nothing can be read there; try again when it is back")
 	ErrPolls = errors.New("polls; a host can be looked at over a WebSocket only")
 	ErrOld   = errors.New("cannot show lines; install a newer one")
+	ErrLeft  = errors.New("went away before it answered; try again when it is back")
 	ErrMute  = fmt.Errorf("has not answered within %s", askFor)
 )
 
@@ -404,6 +412,8 @@ func (l *Links) Ask(ctx context.Context, uid, kind string, a wire.Ask) (wire.Rep
 	select {
 	case r := <-answer:
 		return r, nil
+	case <-c.gone:
+		return wire.Reply{}, ErrLeft
 	case <-ctx.Done():
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			return wire.Reply{}, ErrMute

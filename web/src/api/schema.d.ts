@@ -791,6 +791,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/peek": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Records of a source as they come, before and after their steps. Private data is covered
+         * @description The answer is a stream of events, one JSON object a line, which ends after the time that was asked for, or when its reader leaves. It begins with the hosts that are looked at. It is in the audit.
+         */
+        post: operations["peek"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/peek/unmasked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same with private data as it came in, which is a right of its own */
+        post: operations["peekUnmasked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/destinations": {
         parameters: {
             query?: never;
@@ -1492,6 +1529,54 @@ export interface components {
             to?: string[];
             weight?: number;
             masked?: string[];
+        };
+        PeekRequest: {
+            source: string;
+            host?: string;
+            /** @description a choice of hosts; without it and without a host, all that run the source */
+            hosts?: string;
+            /** @description a condition over a record as it leaves, or as it was dropped */
+            where?: string;
+            /** @description default 60 */
+            seconds?: number;
+            /** @description records a second over all hosts, at most 100; default 20 */
+            rate?: number;
+        };
+        PeekEvent: {
+            /**
+             * @description host tells why one is not looked at any more
+             * @enum {string}
+             */
+            kind: "begin" | "record" | "host" | "end";
+            /** @description of begin: those that are looked at */
+            hosts?: string[];
+            /** @description of begin: hosts that run the source and cannot be looked at now */
+            away?: number;
+            /** @description of begin: hosts beyond the most that are looked at together */
+            left?: number;
+            /** Format: date-time */
+            until?: string;
+            host?: string;
+            file?: string;
+            record?: components["schemas"]["TriedRecord"];
+            reason?: string;
+            /**
+             * Format: int64
+             * @description of end: records that the source made meanwhile on these hosts
+             */
+            passed?: number;
+            /**
+             * Format: int64
+             * @description of end: of them so many were looked at
+             */
+            looked?: number;
+            /**
+             * Format: int64
+             * @description of end: of those so many met the condition
+             */
+            met?: number;
+            /** Format: int64 */
+            shown?: number;
         };
         TriedLog: {
             records: components["schemas"]["TriedRecord"][];
@@ -4548,6 +4633,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NumbersOverTime"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    peek: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PeekRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["PeekEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    peekUnmasked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PeekRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["PeekEvent"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -60,6 +60,11 @@ const reasons = (n: Schemas['Numbers']) =>
             <router-link :to="`/catalogue/source/${s.name}`" class="link machine">{{
               s.name
             }}</router-link>
+            <router-link
+              :to="{ path: '/peek', query: { source: s.name, host: host.name } }"
+              class="link ml-3 text-soft"
+              >look</router-link
+            >
             <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"
               ><p class="max-w-[36rem] break-words">{{ sentence(s.verdict.reason) }}</p>
               <p v-if="s.verdict.todo" class="text-soft">

@@ -50,6 +50,7 @@ async function opened() {
       >
       <button class="button quiet !h-8 !px-3" @click="input?.click()">Open a file…</button>
       <button class="button quiet !h-8 !px-3" @click="asking = true">From a host…</button>
+      <RouterLink class="button quiet !h-8 !px-3" to="/peek">As they come…</RouterLink>
       <input
         ref="input"
         type="file"

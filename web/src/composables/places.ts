@@ -36,6 +36,7 @@ export const actions = [
   { name: 'Set a secret', to: '/secrets' },
   { name: 'Hosts that fail', to: '/hosts?state=failing' },
   { name: 'Hosts that are offline', to: '/hosts?state=offline' },
+  { name: 'Look at records as they come', to: '/peek' },
   { name: 'Which source has which masks', to: '/coverage' },
   { name: 'Maintenance', to: '/notices' },
 ]

@@ -26,6 +26,11 @@ const {
     </p>
     <template #actions
       ><router-link
+        v-if="kind === 'source'"
+        class="button quiet"
+        :to="{ path: '/peek', query: { source: name } }"
+        >Look at records</router-link
+      ><router-link
         v-if="kind === 'source' || kind === 'format'"
         class="button quiet"
         :to="{ path: '/workbench', query: { [kind]: name } }"

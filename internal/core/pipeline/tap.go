@@ -1,0 +1,203 @@
+package pipeline
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"synaxis/internal/core/record"
+)
+
+// Bounds of looking at what a treatment does: so many records at a time, so often.
+const (
+	tapRecords = 20
+	tapEvery   = 100 * time.Millisecond
+	piece      = 5 // bytes of private data by which parts of it are known wherever they may be shown
+)
+
+// Tap lets others look at some of the records of a treatment while it runs, with what each step did to them. The
+// decisions that are told are those that were taken: a sample or a limit is not computed anew. It is safe for
+// concurrent use.
+type Tap struct {
+	open   atomic.Int32 // how many look
+	passed atomic.Int64
+	next   int64 // when it is looked again, in Unix nanoseconds; of the treatment's goroutine
+
+	mu    sync.Mutex
+	looks []*Look
+}
+
+// Look is one who looks. Take gets records that were treated together, and must not wait: it runs between them. With
+// Clear private data is shown as it came in; else it is covered wherever it could be seen.
+type Look struct {
+	Clear bool
+	Take  func(records []Tried, origin *record.Origin)
+}
+
+// Open begins to look.
+func (x *Tap) Open(l *Look) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.looks = append(x.looks, l)
+	x.open.Store(int32(len(x.looks)))
+}
+
+// Close ends to look.
+func (x *Tap) Close(l *Look) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.looks = slices.DeleteFunc(x.looks, func(o *Look) bool { return o == l })
+	x.open.Store(int32(len(x.looks)))
+}
+
+// Passed is how many records were treated while somebody looked, those too that nobody was shown.
+func (x *Tap) Passed() int64 { return x.passed.Load() }
+
+// watched is Run with somebody who looks. Of what is treated at once it takes a few.
+func (t *Treatment) watched(
+	x *Tap, b *record.Batch, offset, observed int64, limit int, flush bool,
+) (used int, c Counts) {
+	if observed-x.next < 0 {
+		used, c = t.run(b, offset, observed, limit, flush)
+		x.passed.Add(c.Read)
+		return used, c
+	}
+	x.next = observed + int64(tapEvery)
+	t.trace = &trace{most: tapRecords}
+	used, c = t.run(b, offset, observed, limit, flush)
+	seen := t.trace.out
+	t.trace = nil
+	x.passed.Add(c.Read)
+	if len(seen) == 0 {
+		return used, c
+	}
+	for i := range seen { // they were places in the bytes at hand
+		seen[i].Line, seen[i].Lines = 0, 1+strings.Count(seen[i].Original, "\n")
+	}
+	x.mu.Lock()
+	looks := slices.Clone(x.looks)
+	x.mu.Unlock()
+	var covered []Tried
+	for _, l := range looks {
+		if l.Clear {
+			l.Take(slices.Clone(seen), b.Origin)
+			continue
+		}
+		if covered == nil {
+			for i := range seen {
+				covered = append(covered, t.covered(seen[i]))
+			}
+		}
+		l.Take(slices.Clone(covered), b.Origin)
+	}
+	return used, c
+}
+
+// covered is a record without its private data: neither as it came in, nor on its way, nor in the values of one that
+// was dropped before its masks. What leaves the host is shown as it leaves.
+func (t *Treatment) covered(y Tried) Tried {
+	hidden := t.hidden(y.Original, "", y.Private)
+	var secrets []secret
+	for _, m := range hidden {
+		secrets = append(secrets, secret{y.Original[m.Start:m.End], m.Mask})
+	}
+	y.Original, y.Private = cover(y.Original, "original", hidden)
+	blank := func(text, name string) string {
+		text, _ = cover(text, name, t.hidden(text, name, shows(text, secrets)))
+		return text
+	}
+	y.Effects = slices.Clone(y.Effects)
+	for i := range y.Effects {
+		e := &y.Effects[i]
+		e.Changes = slices.Clone(e.Changes)
+		for k := range e.Changes {
+			ch := &e.Changes[k]
+			ch.Name, ch.Before, ch.After = blank(ch.Name, ""), blank(ch.Before, ch.Name), blank(ch.After, ch.Name)
+		}
+	}
+	if y.Dropped == "" {
+		return y
+	}
+	y.Body, y.Marks = cover(y.Body, "body", t.hidden(y.Body, "", shows(y.Body, secrets)))
+	y.Fields = slices.Clone(y.Fields)
+	for i := range y.Fields {
+		f := &y.Fields[i]
+		text := ShowValue(*f)
+		if clean := blank(text, f.Name); clean != text {
+			f.Type, f.Value = "text", clean
+		}
+		f.Name = blank(f.Name, "")
+	}
+	return y
+}
+
+// secret is private data of a record, with the mask that takes it.
+type secret struct{ text, mask string }
+
+// shows are the places of a text that show private data, or a part of it.
+func shows(text string, secrets []secret) (out []Mark) {
+	for _, found := range secrets {
+		s := found.text
+		for at := 0; at+min(piece, len(s)) <= len(text); {
+			n := min(piece, len(s))
+			if !strings.Contains(s, text[at:at+n]) {
+				at++
+				continue
+			}
+			for at+n < len(text) && strings.Contains(s, text[at:at+n+1]) {
+				n++
+			}
+			out = append(out, Mark{Start: at, End: at + n, Mask: found.mask})
+			at += n
+		}
+	}
+	return out
+}
+
+// hidden are the places of a text that masks of the source would take, beside those that are known, in order and
+// apart.
+func (t *Treatment) hidden(text, field string, known []Mark) []Mark {
+	all := slices.Clone(known)
+	for _, s := range t.screens {
+		for i := range s.masks {
+			m := &s.masks[i]
+			for _, h := range m.Find([]byte(text), field) {
+				all = append(all, Mark{Start: h.Start, End: h.End, Mask: m.Name()})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Mark) int { return a.Start - b.Start })
+	var out []Mark
+	for _, m := range all {
+		if n := len(out); n > 0 && m.Start < out[n-1].End {
+			out[n-1].End = max(out[n-1].End, m.End)
+			continue
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+// blanked stands where private data was.
+const blanked = "********"
+
+// cover puts stars in places of a text, and answers where they are.
+func cover(text, name string, places []Mark) (string, []Mark) {
+	if len(places) == 0 {
+		return text, nil
+	}
+	var b strings.Builder
+	var marks []Mark
+	at := 0
+	for _, m := range places {
+		b.WriteString(text[at:m.Start])
+		start := b.Len()
+		b.WriteString(blanked)
+		marks = append(marks, Mark{In: name, Start: start, End: b.Len(), Mask: m.Mask})
+		at = m.End
+	}
+	b.WriteString(text[at:])
+	return b.String(), marks
+}

@@ -1,0 +1,257 @@
+package api
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"synaxis/internal/contract"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/wire"
+	"synaxis/internal/service/agents"
+	"synaxis/internal/service/store"
+)
+
+// Bounds of one look.
+const (
+	peekHosts   = 100
+	peekSeconds = 60
+	peekRate    = 20
+	peekMost    = 100  // records a second
+	peekTold    = 1000 // hosts that are named at its beginning
+)
+
+// peekStream writes what comes as lines of JSON until the look is over.
+type peekStream struct {
+	ctx  context.Context
+	run  func(ctx context.Context, tell func(contract.PeekEvent) error)
+	ends <-chan struct{} // when the service stops
+}
+
+// VisitPeekResponse writes the stream.
+func (s peekStream) VisitPeekResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("X-Accel-Buffering", "no")
+	ctx, cancel := context.WithCancel(s.ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-s.ends:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	out, control := json.NewEncoder(w), http.NewResponseController(w)
+	s.run(ctx, func(e contract.PeekEvent) error {
+		err := control.SetWriteDeadline(time.Now().Add(peekPatience))
+		if err == nil {
+			err = out.Encode(e)
+		}
+		if err == nil {
+			err = control.Flush()
+		}
+		if err != nil {
+			cancel()
+		}
+		return err
+	})
+	return nil
+}
+
+// peekPatience is how long a reader may take nothing.
+const peekPatience = 10 * time.Second
+
+// VisitPeekUnmaskedResponse writes the stream.
+func (s peekStream) VisitPeekUnmaskedResponse(w http.ResponseWriter) error {
+	return s.VisitPeekResponse(w)
+}
+
+// Peek looks at records of a source as they come.
+func (a *API) Peek(ctx context.Context, r contract.PeekRequestObject) (contract.PeekResponseObject, error) {
+	return a.peek(ctx, *r.Body, false)
+}
+
+// PeekUnmasked shows private data too.
+func (a *API) PeekUnmasked(
+	ctx context.Context, r contract.PeekUnmaskedRequestObject,
+) (contract.PeekUnmaskedResponseObject, error) {
+	return a.peek(ctx, *r.Body, true)
+}
+
+func (a *API) peek(ctx context.Context, q contract.PeekRequest, clear bool) (peekStream, error) {
+	if _, err := pipeline.NewWhere(value(q.Where)); err != nil {
+		return peekStream{}, usage{"where: " + err.Error()}
+	}
+	seconds, rate := value(q.Seconds), float64(value(q.Rate))
+	if seconds == 0 {
+		seconds = peekSeconds
+	}
+	if seconds < 1 || seconds > wire.MaxPeekSeconds {
+		return peekStream{}, usage{fmt.Sprintf("seconds: a look takes from 1 to %d", wire.MaxPeekSeconds)}
+	}
+	if rate <= 0 {
+		rate = peekRate
+	}
+	rate = min(rate, peekMost)
+	there, begin, err := a.peeked(q)
+	if err != nil {
+		return peekStream{}, err
+	}
+	who, now := person(ctx), a.Now()
+	if err := a.Store.Update(ctx, func(t *store.Tx) error {
+		return t.Audit(who, now, "source peek", q.Source, nil, map[string]any{"hosts": there[:min(len(there),
+			peekTold)],
+			"where": value(q.Where), "seconds": seconds, "unmasked": clear})
+	}); err != nil {
+		return peekStream{}, err
+	}
+	begin.Until = optional(now.UTC().Add(time.Duration(seconds) * time.Second))
+	ask := wire.PeekAsk{ID: rand.Text(), Source: q.Source, Where: value(q.Where), Seconds: seconds, Clear: clear,
+		Rate: rate / float64(max(1, len(there)))}
+	return peekStream{ctx: ctx, ends: a.Events.ends, run: func(ctx context.Context,
+		tell func(contract.PeekEvent) error) {
+		if tell(begin) == nil {
+			a.look(ctx, there, ask, tell)
+		}
+	}}, nil
+}
+
+// peeked are the hosts that are looked at: those chosen that run the source, are there and can be asked; of too many,
+// some from all over the list.
+func (a *API) peeked(q contract.PeekRequest) (there []string, begin contract.PeekEvent, err error) {
+	begin.Kind = contract.PeekEventKindBegin
+	chosen := func(string) bool { return true }
+	switch {
+	case value(q.Host) != "":
+		if _, ok := a.Hosts.Get(value(q.Host)); !ok {
+			return nil, begin, a.noHost(value(q.Host))
+		}
+		chosen = func(name string) bool { return name == value(q.Host) }
+	case value(q.Hosts) != "":
+		if chosen, _, err = a.choose(value(q.Hosts), false); err != nil {
+			return nil, begin, err
+		}
+	}
+	runs, away := 0, 0
+	for _, v := range a.Hosts.All() {
+		if !chosen(v.Name) || !slices.Contains(v.Sources(), q.Source) {
+			continue
+		}
+		runs++
+		if a.Links.MayAsk(v.UID) != nil {
+			away++
+			continue
+		}
+		there = append(there, v.Name)
+	}
+	if runs == 0 {
+		return nil, begin, store.Missingf("none of the hosts that are chosen runs a source %s", q.Source)
+	}
+	if len(there) == 0 {
+		return nil, begin, agents.Unreachable{Words: fmt.Sprintf(
+			"%d hosts run %s, and none of them can be looked at now: they are away, or poll", runs, q.Source)}
+	}
+	if n := len(there); n > peekHosts {
+		some := make([]string, 0, peekHosts)
+		for i := range peekHosts {
+			some = append(some, there[i*n/peekHosts])
+		}
+		there, begin.Left = some, optional(n-peekHosts)
+	}
+	begin.Away, begin.Hosts = optional(away), &there
+	return there, begin, nil
+}
+
+// look asks the hosts again and again until the time is over, and tells what they show in the order in which it comes.
+func (a *API) look(
+	ctx context.Context, names []string, ask wire.PeekAsk, tell func(contract.PeekEvent) error,
+) {
+	events := make(chan contract.PeekEvent)
+	end := contract.PeekEvent{Kind: contract.PeekEventKindEnd}
+	var mu sync.Mutex
+	var passed, looked, met, shown int64
+	var wait sync.WaitGroup
+	for _, name := range names {
+		wait.Go(func() {
+			last := a.peekAt(ctx, name, ask, func(e contract.PeekEvent) bool {
+				select {
+				case events <- e:
+					return true
+				case <-ctx.Done():
+					return false
+				}
+			})
+			mu.Lock()
+			defer mu.Unlock()
+			passed, looked, met = passed+last.Passed, looked+last.Looked, met+last.Met
+		})
+	}
+	go func() {
+		wait.Wait()
+		close(events)
+	}()
+	for e := range events {
+		if e.Kind == contract.PeekEventKindRecord {
+			shown++
+		}
+		if tell(e) != nil {
+			break
+		}
+	}
+	for range events { // those that are on their way see that nobody reads
+	}
+	end.Passed, end.Looked, end.Met, end.Shown = &passed, &looked, &met, &shown
+	_ = tell(end) // a reader that left is told nothing
+}
+
+// peekAt looks at one host to the end, and answers what it said last.
+func (a *API) peekAt(
+	ctx context.Context, host string, ask wire.PeekAsk, tell func(contract.PeekEvent) bool,
+) (last wire.Peek) {
+	deadline := time.Now().Add(time.Duration(ask.Seconds)*time.Second + peekPatience)
+	for {
+		r, err := a.Agents.Peek(ctx, host, ask)
+		if ctx.Err() != nil {
+			break
+		}
+		if err != nil {
+			tell(contract.PeekEvent{Kind: contract.PeekEventKindHost, Host: &host, Reason: optional(err.Error())})
+			return last
+		}
+		last = r
+		for _, x := range r.Records[:min(len(r.Records), wire.MaxPeekRecords)] {
+			var record contract.TriedRecord
+			if json.Unmarshal(x.Record, &record) != nil {
+				continue
+			}
+			if !tell(contract.PeekEvent{Kind: contract.PeekEventKindRecord, Host: &host, File: optional(x.File),
+				Record: &record}) {
+				break
+			}
+		}
+		if r.Ended || time.Now().After(deadline) {
+			return last
+		}
+		if len(r.Records) == 0 { // an agent that answers at once is not asked in a circle
+			select {
+			case <-ctx.Done():
+			case <-time.After(peekPause):
+			}
+		}
+	}
+	ask.Stop = true
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), peekPatience)
+	defer cancel()
+	if r, err := a.Agents.Peek(stop, host, ask); err == nil {
+		last = r
+	}
+	return last
+}
+
+// peekPause is between two questions to a host that had nothing to show.
+const peekPause = 100 * time.Millisecond
