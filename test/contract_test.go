@@ -474,6 +474,11 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 		assert.Equal(t, "application/x-ndjson", resp.Header.Get("Content-Type"))
 		resp.Body.Close()
 	}
+	probed := first(c.Probe(ctx, contract.ProbeRequest{Source: h1.Sources[0].Name, Host: &host, Seconds: &second}))
+	assert.Equal(t, http.StatusOK, probed.StatusCode)
+	probed.Body.Close()
+	bad(404, first(c.Probe(ctx, contract.ProbeRequest{Source: none, Host: &host})), nil)
+	bad(400, first(c.Probe(ctx, contract.ProbeRequest{Source: none})), nil)
 	odd = "fields.a >"
 	bad(400, first(c.Peek(ctx, contract.PeekRequest{Source: none, Where: &odd})), nil)
 	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)

@@ -40,11 +40,13 @@ func TestKnowingPage(t *testing.T) {
 		case strings.Contains(command, "synaxis peek"):
 			assert.Contains(t, out, "shown of", command)
 			assert.Contains(t, out, "→ out", command)
+		case strings.Contains(command, "synaxis probe"):
+			assert.Regexp(t, "acknowledged by out|● arrived .* out ", out)
 		case strings.Contains(command, "explain"):
 			assert.Contains(t, out, "unparsed goes as it went")
 		case strings.Contains(command, "numbers"):
 			assert.Contains(t, out, "█", command)
 		}
 	})
-	assert.Equal(t, 21, ran)
+	assert.Equal(t, 23, ran)
 }

@@ -168,7 +168,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.rolloutCmd(),
 		a.formatCmd(),
 		a.maskCmd(),
-		a.sourceCmd(), a.peekCmd(),
+		a.sourceCmd(), a.peekCmd(), a.probeCmd(),
 		a.preflightCmd(), a.trialCmd(),
 		a.destinationCmd(),
 		a.rejectCmd(),

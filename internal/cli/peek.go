@@ -36,9 +36,6 @@ rate and time, and ends with the command. -o json writes the events of the API a
 		Example: "  synaxis peek gate-northpier-1 gate-scans\n" +
 			"  synaxis peek gate-scans --hosts site=northpier --where 'fields.weight > 30000' --for 5m",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if a.output == "yaml" {
-				return usagef("--output: a stream is a table or json")
-			}
 			seconds := int(long.Round(time.Second) / time.Second)
 			q := contract.PeekRequest{Source: args[len(args)-1], Hosts: given(hosts), Where: given(where),
 				Seconds: &seconds, Rate: &rate}
@@ -48,25 +45,18 @@ rate and time, and ends with the command. -o json writes the events of the API a
 				}
 				q.Host = &args[0]
 			}
-			c, err := a.client()
+			stream, err := a.stream(cmd.Context(), long, func(ctx context.Context, c *contract.Client) (*http.Response,
+				error) {
+				if unmasked {
+					return c.PeekUnmasked(ctx, q)
+				}
+				return c.Peek(ctx, q)
+			})
 			if err != nil {
 				return err
 			}
-			c.Client.(*http.Client).Timeout = long + answerWithin
-			call := c.Peek
-			if unmasked {
-				call = c.PeekUnmasked
-			}
-			resp, err := call(cmd.Context(), q)
-			if err != nil {
-				return unreachable(err)
-			}
-			defer resp.Body.Close()
-			if resp.StatusCode != http.StatusOK {
-				raw, _ := io.ReadAll(resp.Body) // what cannot be read is said by the status
-				return refusal(resp, raw)
-			}
-			return a.followPeek(cmd.Context(), resp.Body, q)
+			defer stream.Close()
+			return a.followPeek(cmd.Context(), stream, q)
 		},
 		ValidArgsFunction: a.completeHosts(),
 	}
@@ -87,8 +77,32 @@ func value[T any](p *T) (v T) {
 	return v
 }
 
-// followPeek shows the events of a look as they come.
-func (a *app) followPeek(ctx context.Context, stream io.Reader, q contract.PeekRequest) error {
+// stream makes a call whose answer is a stream that ends after so long.
+func (a *app) stream(
+	ctx context.Context, long time.Duration, call func(context.Context, *contract.Client) (*http.Response, error),
+) (io.ReadCloser, error) {
+	if a.output == "yaml" {
+		return nil, usagef("--output: a stream is a table or json")
+	}
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	c.Client.(*http.Client).Timeout = long + answerWithin
+	resp, err := call(ctx, c)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	if resp.StatusCode != http.StatusOK {
+		defer resp.Body.Close()
+		raw, _ := io.ReadAll(resp.Body) // what cannot be read is said by the status
+		return nil, refusal(resp, raw)
+	}
+	return resp.Body, nil
+}
+
+// events reads a stream to its end, or prints it as it comes.
+func events[E any](ctx context.Context, a *app, stream io.Reader, take func(e E)) error {
 	in := json.NewDecoder(stream)
 	for {
 		var raw json.RawMessage
@@ -97,18 +111,30 @@ func (a *app) followPeek(ctx context.Context, stream io.Reader, q contract.PeekR
 		case ctx.Err() != nil, errors.Is(err, io.EOF):
 			return nil
 		case err != nil:
-			return fmt.Errorf("the look was cut off: %w", err)
+			return fmt.Errorf("the stream was cut off: %w", err)
 		}
 		if a.output == "json" {
 			a.printf("%s\n", legible(raw))
-			continue
 		}
-		var e struct {
-			contract.PeekEvent
-			Record *workbench.Record `json:"record"`
-		}
+		var e E
 		if err := json.Unmarshal(raw, &e); err != nil {
 			return fmt.Errorf("the service answered something else than expected: %w", err)
+		}
+		take(e)
+	}
+}
+
+// peekEvent is an event with its record in the form of the workbench.
+type peekEvent struct {
+	contract.PeekEvent
+	Record *workbench.Record `json:"record"`
+}
+
+// followPeek shows the events of a look as they come.
+func (a *app) followPeek(ctx context.Context, stream io.Reader, q contract.PeekRequest) error {
+	return events(ctx, a, stream, func(e peekEvent) {
+		if a.output == "json" {
+			return
 		}
 		switch e.Kind {
 		case contract.PeekEventKindBegin:
@@ -122,7 +148,7 @@ func (a *app) followPeek(ctx context.Context, stream io.Reader, q contract.PeekR
 		case contract.PeekEventKindEnd:
 			a.peekEnds(e.PeekEvent, q)
 		}
-	}
+	})
 }
 
 func (a *app) peekBegins(e contract.PeekEvent, q contract.PeekRequest) {

@@ -556,6 +556,24 @@ type ClientInterface interface {
 	// Corresponds with POST /preflights (the `RunPreflight` operationId).
 	RunPreflight(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProbeWithBody Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	//
+	// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /probe (the `Probe` operationId).
+	ProbeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Probe Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	//
+	// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /probe (the `Probe` operationId).
+	Probe(ctx context.Context, body ProbeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRevisions Revisions, newest first
 	//
 	// Corresponds with GET /revisions (the `ListRevisions` operationId).
@@ -2083,6 +2101,44 @@ func (c *Client) RunPreflightWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /preflights (the `RunPreflight` operationId).
 func (c *Client) RunPreflight(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPreflightRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProbeWithBody Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+//
+// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /probe (the `Probe` operationId).
+func (c *Client) ProbeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProbeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Probe Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+//
+// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /probe (the `Probe` operationId).
+func (c *Client) Probe(ctx context.Context, body ProbeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProbeRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5902,6 +5958,46 @@ func NewRunPreflightRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewProbeRequest calls the generic Probe builder with application/json body
+func NewProbeRequest(server string, body ProbeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProbeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewProbeRequestWithBody constructs an http.Request for the Probe method, with any body, and a specified content type
+func NewProbeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/probe")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -7668,6 +7764,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /preflights (the `RunPreflight` operationId).
 	RunPreflightWithResponse(ctx context.Context, body RunPreflightJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPreflightResponse, error)
+
+	// ProbeWithBodyWithResponse Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	//
+	// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /probe (the `Probe` operationId).
+	ProbeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProbeResponse, error)
+
+	// ProbeWithResponse Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	//
+	// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /probe (the `Probe` operationId).
+	ProbeWithResponse(ctx context.Context, body ProbeJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbeResponse, error)
 
 	// ListRevisionsWithResponse Revisions, newest first
 	//
@@ -10809,6 +10923,47 @@ func (r RunPreflightResponse) ContentType() string {
 	return ""
 }
 
+type ProbeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProbeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProbeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProbeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProbeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProbeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13306,6 +13461,36 @@ func (c *ClientWithResponses) RunPreflightWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseRunPreflightResponse(rsp)
+}
+
+// ProbeWithBodyWithResponse Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+//
+// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /probe (the `Probe` operationId).
+func (c *ClientWithResponses) ProbeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProbeResponse, error) {
+	rsp, err := c.ProbeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProbeResponse(rsp)
+}
+
+// ProbeWithResponse Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+//
+// The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /probe (the `Probe` operationId).
+func (c *ClientWithResponses) ProbeWithResponse(ctx context.Context, body ProbeJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbeResponse, error) {
+	rsp, err := c.Probe(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProbeResponse(rsp)
 }
 
 // ListRevisionsWithResponse Revisions, newest first
@@ -15835,6 +16020,32 @@ func ParseRunPreflightResponse(rsp *http.Response) (*RunPreflightResponse, error
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProbeResponse parses an HTTP response from a ProbeWithResponse call
+func ParseProbeResponse(rsp *http.Response) (*ProbeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProbeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

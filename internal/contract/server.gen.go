@@ -285,6 +285,93 @@ func (e PeekEventKind) Valid() bool {
 	}
 }
 
+// Defines values for ProbeEventKind.
+const (
+	ProbeEventKindBegin ProbeEventKind = "begin"
+	ProbeEventKindEnd   ProbeEventKind = "end"
+	ProbeEventKindHost  ProbeEventKind = "host"
+)
+
+// Valid indicates whether the value is a known member of the ProbeEventKind enum.
+func (e ProbeEventKind) Valid() bool {
+	switch e {
+	case ProbeEventKindBegin:
+		return true
+	case ProbeEventKindEnd:
+		return true
+	case ProbeEventKindHost:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProbeEventState.
+const (
+	ProbeEventStateArrived  ProbeEventState = "arrived"
+	ProbeEventStateDropped  ProbeEventState = "dropped"
+	ProbeEventStateStuck    ProbeEventState = "stuck"
+	ProbeEventStateUnderWay ProbeEventState = "under-way"
+)
+
+// Valid indicates whether the value is a known member of the ProbeEventState enum.
+func (e ProbeEventState) Valid() bool {
+	switch e {
+	case ProbeEventStateArrived:
+		return true
+	case ProbeEventStateDropped:
+		return true
+	case ProbeEventStateStuck:
+		return true
+	case ProbeEventStateUnderWay:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProbeHopHop.
+const (
+	ProbeHopHopAcknowledged ProbeHopHop = "acknowledged"
+	ProbeHopHopBuffered     ProbeHopHop = "buffered"
+	ProbeHopHopDiscarded    ProbeHopHop = "discarded"
+	ProbeHopHopDropped      ProbeHopHop = "dropped"
+	ProbeHopHopFound        ProbeHopHop = "found"
+	ProbeHopHopMissing      ProbeHopHop = "missing"
+	ProbeHopHopQueued       ProbeHopHop = "queued"
+	ProbeHopHopRead         ProbeHopHop = "read"
+	ProbeHopHopRefused      ProbeHopHop = "refused"
+	ProbeHopHopWritten      ProbeHopHop = "written"
+)
+
+// Valid indicates whether the value is a known member of the ProbeHopHop enum.
+func (e ProbeHopHop) Valid() bool {
+	switch e {
+	case ProbeHopHopAcknowledged:
+		return true
+	case ProbeHopHopBuffered:
+		return true
+	case ProbeHopHopDiscarded:
+		return true
+	case ProbeHopHopDropped:
+		return true
+	case ProbeHopHopFound:
+		return true
+	case ProbeHopHopMissing:
+		return true
+	case ProbeHopHopQueued:
+		return true
+	case ProbeHopHopRead:
+		return true
+	case ProbeHopHopRefused:
+		return true
+	case ProbeHopHopWritten:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RolloutPhase.
 const (
 	RolloutPhaseAsking   RolloutPhase = "asking"
@@ -1833,6 +1920,71 @@ type PreflightGroup struct {
 // PrivateHit defines model for PrivateHit.
 type PrivateHit = workbench.Hit
 
+// ProbeEvent defines model for ProbeEvent.
+type ProbeEvent struct {
+	// Arrived of end: on so many hosts
+	Arrived *int `json:"arrived,omitempty"`
+
+	// Away of begin: hosts that run the source and cannot be asked now
+	Away *int `json:"away,omitempty"`
+
+	// Hops of host
+	Hops *[]ProbeHop `json:"hops,omitempty"`
+	Host *string     `json:"host,omitempty"`
+
+	// Hosts of begin
+	Hosts *[]string `json:"hosts,omitempty"`
+
+	// Id of begin: the value of the label synaxis-probe
+	Id   *string        `json:"id,omitempty"`
+	Kind ProbeEventKind `json:"kind"`
+
+	// Reason of host: where it is stuck, and why
+	Reason *string `json:"reason,omitempty"`
+
+	// State of host
+	State *ProbeEventState `json:"state,omitempty"`
+
+	// Stuck of end: on so many hosts, those too where a step dropped it
+	Stuck *int `json:"stuck,omitempty"`
+}
+
+// ProbeEventKind defines model for ProbeEvent.Kind.
+type ProbeEventKind string
+
+// ProbeEventState of host
+type ProbeEventState string
+
+// ProbeHop defines model for ProbeHop.
+type ProbeHop struct {
+	// At by the clock of the host
+	At          time.Time    `json:"at"`
+	Destination *string      `json:"destination,omitempty"`
+	Hop         ProbeHopHop  `json:"hop"`
+	Record      *TriedRecord `json:"record,omitempty"`
+	Words       *string      `json:"words,omitempty"`
+}
+
+// ProbeHopHop defines model for ProbeHop.Hop.
+type ProbeHopHop string
+
+// ProbeRequest defines model for ProbeRequest.
+type ProbeRequest struct {
+	// Fields of a line that the agent makes, for json and keyvalue
+	Fields *map[string]interface{} `json:"fields,omitempty"`
+	Host   *string                 `json:"host,omitempty"`
+
+	// Hosts a choice of hosts, or all; a host or a choice is needed
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Line without it one that the agent makes for json, keyvalue, syslog and raw, or a copy of the newest line
+	Line *string `json:"line,omitempty"`
+
+	// Seconds default 30
+	Seconds *int   `json:"seconds,omitempty"`
+	Source  string `json:"source"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Code     string     `json:"code"`
@@ -2894,6 +3046,9 @@ type PeekUnmaskedJSONRequestBody = PeekRequest
 // RunPreflightJSONRequestBody defines body for RunPreflight for application/json ContentType.
 type RunPreflightJSONRequestBody = NewPreflight
 
+// ProbeJSONRequestBody defines body for Probe for application/json ContentType.
+type ProbeJSONRequestBody = ProbeRequest
+
 // PreviewRolloutJSONRequestBody defines body for PreviewRollout for application/json ContentType.
 type PreviewRolloutJSONRequestBody = NewRollout
 
@@ -3121,6 +3276,9 @@ type ServerInterface interface {
 	// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
 	// (POST /preflights)
 	RunPreflight(c *gin.Context)
+	// Probe Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	// (POST /probe)
+	Probe(c *gin.Context)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(c *gin.Context)
@@ -5090,6 +5248,19 @@ func (siw *ServerInterfaceWrapper) RunPreflight(c *gin.Context) {
 	siw.Handler.RunPreflight(c)
 }
 
+// Probe operation middleware
+func (siw *ServerInterfaceWrapper) Probe(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Probe(c)
+}
+
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 
@@ -5752,6 +5923,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/numbers", wrapper.GetNumbers)
 	router.POST(options.BaseURL+"/peek", wrapper.Peek)
 	router.POST(options.BaseURL+"/peek/unmasked", wrapper.PeekUnmasked)
+	router.POST(options.BaseURL+"/probe", wrapper.Probe)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
 	router.GET(options.BaseURL+"/destinations/:destination/rejects", wrapper.ListRejects)
@@ -8178,6 +8350,74 @@ func (response RunPreflightdefaultApplicationProblemPlusJSONResponse) VisitRunPr
 	return err
 }
 
+type ProbeRequestObject struct {
+	Body *ProbeJSONRequestBody
+}
+
+type ProbeResponseObject interface {
+	VisitProbeResponse(w http.ResponseWriter) error
+}
+
+type Probe200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response Probe200ApplicationxNdjsonResponse) VisitProbeResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ProbedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProbedefaultApplicationProblemPlusJSONResponse) VisitProbeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 }
 
@@ -9568,6 +9808,9 @@ type StrictServerInterface interface {
 	// RunPreflight Let hosts rehearse a draft or revision. Nothing is changed there; the hosts are asked, and it is in the audit
 	// (POST /preflights)
 	RunPreflight(ctx context.Context, request RunPreflightRequestObject) (RunPreflightResponseObject, error)
+	// Probe Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+	// (POST /probe)
+	Probe(ctx context.Context, request ProbeRequestObject) (ProbeResponseObject, error)
 	// ListRevisions Revisions, newest first
 	// (GET /revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -11584,6 +11827,48 @@ func (sh *strictHandler) RunPreflight(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RunPreflightResponseObject); ok {
 		if err := validResponse.VisitRunPreflightResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Probe operation middleware
+func (sh *strictHandler) Probe(ctx *gin.Context) {
+	var request ProbeRequestObject
+
+	var body ProbeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Probe(ctx, request.(ProbeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Probe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProbeResponseObject); ok {
+		if err := validResponse.VisitProbeResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -28,8 +29,9 @@ type Receivers struct {
 	seen   map[string]bool // ids of records, by which they drop what they have
 	known  int64           // records that they dropped for that
 	leaks  []string        // private data that arrived, with where it stood
-	lose   int             // of so many answers one is lost; 0 for none
-	refuse bool            // weights that the archive's table does not take
+	probes map[string]string
+	lose   int  // of so many answers one is lost; 0 for none
+	refuse bool // weights that the archive's table does not take
 	calls  int
 	server *http.Server
 	url    string
@@ -40,7 +42,7 @@ type Flow struct{ Destination, Host, Source string }
 
 // NewReceivers listens on a free loopback port, for OTLP at /v1/logs and for NDJSON at /in.
 func NewReceivers() (*Receivers, error) {
-	r := &Receivers{ids: map[Flow]map[string]int{}, seen: map[string]bool{}}
+	r := &Receivers{ids: map[Flow]map[string]int{}, seen: map[string]bool{}, probes: map[string]string{}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -49,6 +51,7 @@ func NewReceivers() (*Receivers, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/logs", r.otlp)
 	mux.HandleFunc("POST /in", r.ndjson)
+	mux.HandleFunc("GET /records", r.find)
 	r.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = r.server.Serve(l) }()
 	return r, nil
@@ -77,8 +80,28 @@ func (r *Receivers) Leaks() []string {
 	return slices.Clone(r.leaks)
 }
 
-// inspect looks for private data in what arrived, byte by byte, however it is encoded.
+// find answers with what arrived of a probe.
+func (r *Receivers) find(w http.ResponseWriter, q *http.Request) {
+	r.mu.Lock()
+	found, ok := r.probes[q.URL.Query().Get("probe")]
+	r.mu.Unlock()
+	if !ok {
+		http.Error(w, "no record has this label", http.StatusNotFound)
+		return
+	}
+	fmt.Fprintln(w, found)
+}
+
+// probed finds the label that marks the record of a probe, as it stands in JSON or in protobuf.
+var probed = regexp.MustCompile(`(?s)synaxis-probe(?:":"|\x12.\x0a.)([A-Z0-9]{8})`)
+
+// inspect looks for private data in what arrived, byte by byte, however it is encoded, and for probes.
 func (r *Receivers) inspect(text []byte) {
+	for _, m := range probed.FindAllSubmatch(text, -1) {
+		r.mu.Lock()
+		r.probes[string(m[1])] = "a record with the label synaxis-probe=" + string(m[1])
+		r.mu.Unlock()
+	}
 	for _, p := range private.FindAllIndex(text, -1) {
 		r.mu.Lock()
 		if len(r.leaks) < 1000 {

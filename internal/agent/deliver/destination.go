@@ -27,7 +27,10 @@ type Deps struct {
 	DiskFull func(more int64) bool
 	// Account counts what became of a source's records that were on disk.
 	Account func(destination, source string, c wire.DeliveryCounts)
-	Log     *slog.Logger
+	// Follow hears what becomes of records, by the stream that they were read from, memory and disk alike; nil for
+	// nobody. It must not wait.
+	Follow func(destination string, stream uint64, c wire.DeliveryCounts)
+	Log    *slog.Logger
 	// Secret is the value of a reference such as ${secret.archive_token@7}; Newest the newest one, asked of the
 	// service.
 	Secret, Newest func(ref string) (string, bool)
@@ -130,6 +133,18 @@ func (d *Destination) Encoding() record.Encoding { return d.senders[0].Encoding(
 // It answers false when the destination was stopped: another of its name has taken over.
 func (d *Destination) Put(ctx context.Context, it *Item, waiting func()) bool {
 	return d.queue.put(ctx, it, waiting)
+}
+
+// LookUp asks the receiver whether it has the record of a probe; known is false where there is no address for that.
+func (d *Destination) LookUp(ctx context.Context, probe string) (found, known bool, words string) {
+	s, ok := d.senders[0].(interface {
+		lookUp(ctx context.Context, probe string) (bool, string)
+	})
+	if !ok || d.Spec.LookUp == "" {
+		return false, false, ""
+	}
+	found, words = s.lookUp(ctx, probe)
+	return found, true, words
 }
 
 // Adopt takes over what another destination of this name left.

@@ -164,6 +164,33 @@ func keyOf(records []delivery.Segment) string {
 	return fmt.Sprintf("%016x%08x", h.Sum64(), uint32(n))
 }
 
+// lookUp asks a receiver whether it has the record of a probe.
+func (s *posts) lookUp(ctx context.Context, probe string) (found bool, words string) {
+	to := strings.ReplaceAll(s.spec.LookUp, "{probe}", url.QueryEscape(probe))
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, to, nil)
+	if err != nil {
+		return false, err.Error()
+	}
+	if err := s.login.sign(req.Header); err != nil {
+		return false, err.Error()
+	}
+	resp, err := s.client.Do(req)
+	if err != nil {
+		_, why := plain(err)
+		return false, why
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	switch {
+	case err != nil:
+		_, why := plain(err)
+		return false, why
+	case resp.StatusCode != http.StatusOK:
+		return false, "the look-up address answers " + resp.Status
+	}
+	return bytes.Contains(text, []byte(probe)), "the look-up address answers, and does not name it"
+}
+
 func (s *posts) post(ctx context.Context, to string, parts []delivery.Segment, key string) Answer {
 	again := func(code health.Code, why string) Answer {
 		return Answer{delivery.Again, code, why, 0, ""}

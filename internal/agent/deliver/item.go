@@ -65,6 +65,7 @@ func (it *Item) bytes(from, to int) int64 {
 
 // became counts what became of records. It answers whether all are settled now; the item is then done with.
 func (it *Item) became(c wire.DeliveryCounts) bool {
+	it.told(c)
 	it.mu.Lock()
 	defer it.mu.Unlock()
 	it.left -= int(c.Acknowledged + c.Refused + c.Discarded)
@@ -92,8 +93,16 @@ func (it *Item) written() {
 	}
 	it.safe = true
 	it.counts.OnDisk = int64(it.left)
+	it.told(wire.DeliveryCounts{OnDisk: it.counts.OnDisk})
 	it.Done(it.counts)
 	it.counts = wire.DeliveryCounts{}
+}
+
+// told tells who follows the stream of the item.
+func (it *Item) told(c wire.DeliveryCounts) {
+	if it.edge != nil && it.edge.follow != nil {
+		it.edge.follow(it.Stream, c)
+	}
 }
 
 // toFrame are the records that are not settled, as they go to disk.

@@ -55,6 +55,7 @@ type edge struct {
 	bytes   int64
 	lane    *buffer.Lane // nil without a buffer
 	account func(wire.DeliveryCounts)
+	follow  func(stream uint64, c wire.DeliveryCounts)
 }
 
 func newQueue(spec delivery.Spec, deps Deps, trouble func() bool) *queue {
@@ -84,6 +85,9 @@ func (q *queue) edge(source string) *edge {
 	e = &edge{source: source, account: func(wire.DeliveryCounts) {}}
 	if q.deps.Account != nil {
 		e.account = func(c wire.DeliveryCounts) { q.deps.Account(q.name, source, c) }
+	}
+	if q.deps.Follow != nil {
+		e.follow = func(stream uint64, c wire.DeliveryCounts) { q.deps.Follow(q.name, stream, c) }
 	}
 	if q.deps.Buffers != nil {
 		e.lane = q.deps.Buffers.Lane(buffer.Key{Destination: q.name, Source: source})

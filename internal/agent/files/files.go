@@ -61,6 +61,9 @@ type Source struct {
 	Hints *Hints
 	Slots *Slots // nil for any number of open files
 	Own   string // the agent's own folder, without links, in which nothing is read
+	// Probes are files that are read beside those of the patterns, from their start; nil for none. They count for
+	// nothing that is said of the source's own files.
+	Probes func() []string
 }
 
 // Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who
@@ -115,6 +118,7 @@ type stream struct {
 	// its last name is gone, since when: its room is given back only when it is closed
 	deleted bool
 	gone    time.Time
+	probe   bool
 	first   int64 // how much of it was there when it was opened: what its start holds is as old as the file
 	begun   bool  // it was known before it was opened, so that what waits in it is not read for the first time
 	marks   []mark
@@ -263,6 +267,7 @@ type found struct {
 	path  string
 	info  fs.FileInfo
 	first bool // there when its pattern was first looked at
+	probe bool
 }
 
 // expand looks the patterns up.
@@ -297,10 +302,33 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 			if info == nil {
 				continue
 			}
-			list = append(list, found{p, info, first})
+			list = append(list, found{path: p, info: info, first: first})
+		}
+	}
+	for _, p := range r.probes() {
+		if info, err := os.Lstat(p); err == nil && info.Mode().IsRegular() {
+			list = append(list, found{path: p, info: info, probe: true})
 		}
 	}
 	return list, anyFirst, unreadable
+}
+
+func (r *Reader) probes() []string {
+	if r.Probes == nil {
+		return nil
+	}
+	return r.Probes()
+}
+
+// empty tells whether nothing of the source's own is there: neither a file that its patterns take, nor one that is
+// open.
+func (r *Reader) empty(list []found) bool {
+	for _, st := range r.streams {
+		if !st.probe {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(list, func(f found) bool { return !f.probe })
 }
 
 // Takes tells whether the source reads a path.
@@ -313,7 +341,7 @@ func (r *Reader) wants(path string) bool {
 			return !r.excepted(path)
 		}
 	}
-	return false
+	return slices.Contains(r.probes(), path)
 }
 
 // excepted tells whether a pattern of except takes the path out. A pattern without a slash is for the base name.
@@ -441,7 +469,7 @@ func (r *Reader) scan() {
 		)
 	case r.lost != "" && now.Sub(r.lostAt) < lostSaid:
 		r.complain(health.FilesLost, r.lost)
-	case len(list) == 0 && len(r.streams) == 0:
+	case r.empty(list):
 		if last := r.Book.Live().LastRecord; last > 0 {
 			r.complain(health.FilesGone, fmt.Sprintf("its files are gone: no file matches %s any more; the last record was "+
 				"read at %s", strings.Join(r.Spec.Files, ", "), time.Unix(0, last).UTC().Format("2006-01-02 15:04:05 UTC")))
@@ -529,11 +557,14 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 		file.Close()
 		return false, nil // replaced since; the next scan sees the new one
 	}
-	if r.pack(k, file, info) {
+	if !f.probe && r.pack(k, file, info) {
 		file.Close()
 		return false, nil
 	}
 	size := info.Size()
+	if f.probe {
+		return r.begin(k, f.path, file, size, start{probe: true})
+	}
 	if isKnown && (known.Matches(file, size) || !known.Moved) {
 		offset := int64(0)
 		if known.Matches(file, size) {
@@ -572,6 +603,7 @@ type start struct {
 	known  bool           // it is not read for the first time
 	stream uint64         // 0 for a new one
 	ahead  []position.Ahead
+	probe  bool
 }
 
 // begin reads an open file. It answers whether the file stays open.
@@ -586,7 +618,7 @@ func (r *Reader) begin(k position.Key, path string, file *os.File, size int64, f
 			Path:   path,
 			Dev:    k.Dev,
 			Ino:    k.Ino,
-		}, size: size, first: size, begun: from.known}
+		}, size: size, first: size, begun: from.known, probe: from.probe}
 	r.name(st, from.stream)
 	var err error
 	if st.info.HeadLen, st.info.Head, err = position.Head(file, size); err == nil {

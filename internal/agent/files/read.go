@@ -145,7 +145,7 @@ func (r *Reader) readOnce(ctx context.Context, st *stream) bool {
 		}
 		r.move(st, used)
 		counts := c.All()
-		if c.Read > 0 {
+		if c.Read > 0 && !st.probe { // which is no sign of life of what writes the log
 			counts.LastRecord = now.UnixNano()
 			counts.TimeOffset = st.timeOffset(b, now)
 		}

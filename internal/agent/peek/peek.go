@@ -180,7 +180,7 @@ func (l *look) see(records []pipeline.Tried, origin *record.Origin) {
 		if l.tokens < 1 || len(l.records) >= wire.MaxPeekRecords || l.bytes > most {
 			continue
 		}
-		text := encode(y)
+		text := Encode(y)
 		l.tokens--
 		l.bytes += len(text)
 		l.records = append(l.records, wire.PeekRecord{File: file, Record: text})
@@ -202,8 +202,8 @@ func (l *look) take(ended bool) *wire.Peek {
 	return out
 }
 
-// encode writes a record in the form of the workbench. Texts that are too long are cut.
-func encode(y *pipeline.Tried) json.RawMessage {
+// Encode writes a record in the form of the workbench. Texts that are too long are cut.
+func Encode(y *pipeline.Tried) json.RawMessage {
 	x := workbench.Show(y, true)
 	x.Body, x.Original = short(x.Body), short(x.Original)
 	bytes := 0

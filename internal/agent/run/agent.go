@@ -247,7 +247,7 @@ func (a *Agent) Run(ctx context.Context) {
 
 // Answer answers what the desk wants to see of the host, in the words of wire.
 func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply {
-	if ask.Peek == nil { // which asks every second
+	if ask.Peek == nil && ask.Probe == nil { // which asks every second
 		a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
 	}
 	a.mu.Lock()
@@ -268,6 +268,13 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 			return wire.Reply{ID: ask.ID, Error: err.Error()}
 		}
 		return wire.Reply{ID: ask.ID, Trial: r}
+	}
+	if kind == wire.AskProbe {
+		r, err := engine.probes.Answer(ctx, ask.Probe, engine.probed())
+		if err != nil {
+			return wire.Reply{ID: ask.ID, Error: err.Error()}
+		}
+		return wire.Reply{ID: ask.ID, Probe: r}
 	}
 	if kind == wire.AskPeek {
 		r, err := a.peeks.Answer(ctx, ask.Peek, engine.Tap)

@@ -10,6 +10,7 @@ import (
 	"reflect"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"synaxis/internal/agent/files"
 	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/position"
+	"synaxis/internal/agent/probe"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
@@ -51,6 +53,7 @@ type Engine struct {
 	sources map[string]*source
 	dests   map[string]*deliver.Destination
 	taps    map[string]*pipeline.Tap // by source; one stays while its source changes
+	probes  probe.Probes
 	books   books
 	parting map[string]*parting // destinations that left the config
 	parted  map[string]Status   // what was left of those that ended
@@ -121,6 +124,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 	e.rejects.Most = e.forRejects
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	e.openBooks()
+	probe.Clear(e.probeDir())
 	e.leaving.Go(e.keepSaving)
 	return e, nil
 }
@@ -289,6 +293,7 @@ func (e *Engine) deps(secret func(ref string) ([]byte, bool)) deliver.Deps {
 		Account: func(destination, source string, n wire.DeliveryCounts) {
 			e.books.at(destination, source).FromDisk(destination, n)
 		},
+		Follow:   e.probes.Settled,
 		DiskFull: e.diskFull,
 		Log:      e.log,
 		Secret: func(ref string) (string, bool) {
@@ -419,6 +424,10 @@ func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 		Spec: spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
 		Origin: func(path string) *record.Origin {
+			if id := e.probes.ID(path); id != "" {
+				marked := mergeLabels(p.Labels, p.Spec.Labels, map[string]string{wire.ProbeLabel: id})
+				return record.NewOrigin(p.Host, e.hostID, name, path, marked)
+			}
 			return record.NewOrigin(p.Host, e.hostID, name, path, labels)
 		},
 	}, before)
@@ -439,7 +448,9 @@ func (e *Engine) inputs() map[string]input.Maker {
 	return map[string]input.Maker{
 		"files": func(p input.Parts, before input.Input) input.Input {
 			reader, _ := before.(*files.Reader)
-			return files.New(files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own}, reader)
+			source, _, _ := strings.Cut(p.Spec.Name, ">") // a reading for a destination alone has its name behind it
+			return files.New(files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own,
+				Probes: func() []string { return e.probes.Paths(source) }}, reader)
 		},
 	}
 }
@@ -454,13 +465,12 @@ func (e *Engine) Tap(source string) *pipeline.Tap {
 	return e.taps[source]
 }
 
-// mergeLabels joins host and source labels; on the same key the source's wins.
-func mergeLabels(host, source map[string]string) []record.Label {
-	all := maps.Clone(host)
-	if all == nil {
-		all = map[string]string{}
+// mergeLabels joins labels, such as those of a host and a source; on the same key the last one wins.
+func mergeLabels(lists ...map[string]string) []record.Label {
+	all := map[string]string{}
+	for _, l := range lists {
+		maps.Copy(all, l)
 	}
-	maps.Copy(all, source)
 	out := make([]record.Label, 0, len(all))
 	for k, v := range all {
 		out = append(out, record.Label{Key: k, Value: v})
@@ -573,6 +583,7 @@ func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, wa
 				entry.Done(name, wire.DeliveryCounts{Discarded: way.Records})
 				break
 			}
+			o.engine.probes.Sends(b.Origin.File, b.Stream, name)
 			enc := d.Encoding()
 			if encoded[enc] == nil {
 				e := o.enc.Encode(enc, b)

@@ -28,6 +28,7 @@ type Spec struct {
 	Kind      Kind
 	URLs      []string // otlp, http: the first that works is used
 	Proxy     string   // otlp, http: goes through it; empty for none
+	LookUp    string   // otlp, http: where a probe asks for its record; empty for nowhere
 	Path      string
 	Address   string // syslog: host and port
 	Transport string // syslog: udp, tcp, tls

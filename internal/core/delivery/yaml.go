@@ -29,7 +29,7 @@ var Keys = []schema.Key{
 			schema.Key{
 				Name:    "otlp",
 				Part:    "deliver-http",
-				Value:   schema.Obj("otlp", urlKey, headers, proxyKey),
+				Value:   schema.Obj("otlp", urlKey, headers, proxyKey, lookUpKey),
 				Doc:     "OTLP over HTTP, protobuf.",
 				Example: `otlp: {url: "https://archive.whimbrel.example:4318/v1/logs"}`,
 			},
@@ -41,6 +41,7 @@ var Keys = []schema.Key{
 					urlKey,
 					headers,
 					proxyKey,
+					lookUpKey,
 					schema.Key{
 						Name:    "encoding",
 						Was:     "form",
@@ -287,6 +288,14 @@ var (
 		Doc:     "The proxy to go through. Without it there is none, whatever the host's environment says.",
 		Example: `proxy: "http://proxy.whimbrel.example:3128"`,
 	}
+	lookUpKey = schema.Key{
+		Name:  "look-up",
+		Part:  "look-up",
+		Value: &schema.Value{Type: schema.Text, Refs: true, Check: checkLookUp},
+		Doc: "Where a probe asks whether the receiver has its record: a GET with the login of the destination, answered by " +
+			"200 and a body that holds the name of the probe. {probe} stands for the name.",
+		Example: `look-up: "https://archive.whimbrel.example/records?label.synaxis-probe={probe}"`,
+	}
 	headers = schema.Key{
 		Name:    "headers",
 		Value:   schema.TableOf(schema.WithRefs),
@@ -294,6 +303,13 @@ var (
 		Example: "headers: {X-Desk: watch}",
 	}
 )
+
+func checkLookUp(s string) error {
+	if !strings.Contains(s, "{probe}") {
+		return fmt.Errorf("%q does not say where the name of the probe goes: {probe}", s)
+	}
+	return checkURL(strings.ReplaceAll(s, "{probe}", "x"))
+}
 
 func isolatePart(n *yamldoc.Node) string {
 	if n.Bool(false) {
@@ -351,7 +367,7 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	if d := n.Get("deliver"); d != nil && len(d.Entries) == 1 {
 		s.Kind = Kind(d.Entries[0].Key)
 		how := d.Entries[0].Value
-		s.URLs, s.Proxy = how.Get("url").Texts(), how.Get("proxy").Text()
+		s.URLs, s.Proxy, s.LookUp = how.Get("url").Texts(), how.Get("proxy").Text(), how.Get("look-up").Text()
 		s.Path, s.Encoded, s.Headers = how.Get("path").Text(), how.Get("encoding").Text(), how.Get("headers").TextMap()
 		s.Address, s.Transport = how.Get("address").Text(), how.Get("transport").Text()
 	}

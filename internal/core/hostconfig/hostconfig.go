@@ -84,6 +84,7 @@ var Runs = append(
 		"rejects-bounds",
 		"urls",
 		"proxy",
+		"look-up",
 		"deliver-syslog",
 	},
 	Baseline...)

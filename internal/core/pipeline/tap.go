@@ -30,9 +30,11 @@ type Tap struct {
 }
 
 // Look is one who looks. Take gets records that were treated together, and must not wait: it runs between them. With
-// Clear private data is shown as it came in; else it is covered wherever it could be seen.
+// Clear private data is shown as it came in; else it is covered wherever it could be seen. With File all records of
+// that file are taken, and no others.
 type Look struct {
 	Clear bool
+	File  string
 	Take  func(records []Tried, origin *record.Origin)
 }
 
@@ -52,6 +54,13 @@ func (x *Tap) Close(l *Look) {
 	x.open.Store(int32(len(x.looks)))
 }
 
+// follows tells whether somebody takes all records of a file.
+func (x *Tap) follows(o *record.Origin) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return o != nil && slices.ContainsFunc(x.looks, func(l *Look) bool { return l.File != "" && l.File == o.File })
+}
+
 // Passed is how many records were treated while somebody looked, those too that nobody was shown.
 func (x *Tap) Passed() int64 { return x.passed.Load() }
 
@@ -59,12 +68,15 @@ func (x *Tap) Passed() int64 { return x.passed.Load() }
 func (t *Treatment) watched(
 	x *Tap, b *record.Batch, offset, observed int64, limit int, flush bool,
 ) (used int, c Counts) {
-	if observed-x.next < 0 {
+	whole := x.follows(b.Origin)
+	if observed-x.next < 0 && !whole {
 		used, c = t.run(b, offset, observed, limit, flush)
 		x.passed.Add(c.Read)
 		return used, c
 	}
-	x.next = observed + int64(tapEvery)
+	if !whole {
+		x.next = observed + int64(tapEvery)
+	}
 	t.trace = &trace{most: tapRecords}
 	used, c = t.run(b, offset, observed, limit, flush)
 	seen := t.trace.out
@@ -81,6 +93,9 @@ func (t *Treatment) watched(
 	x.mu.Unlock()
 	var covered []Tried
 	for _, l := range looks {
+		if l.File != "" && (b.Origin == nil || b.Origin.File != l.File) || l.File == "" && whole {
+			continue
+		}
 		if l.Clear {
 			l.Take(slices.Clone(seen), b.Origin)
 			continue

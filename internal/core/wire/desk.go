@@ -42,6 +42,7 @@ type Ask struct {
 	SendTest bool      `json:"sendTest,omitempty"`
 	Trial    *TrialAsk `json:"trial,omitempty"`
 	Peek     *PeekAsk  `json:"peek,omitempty"`
+	Probe    *ProbeAsk `json:"probe,omitempty"`
 }
 
 // Reply is what the agent answers: one of its parts, or why there is none.
@@ -52,6 +53,7 @@ type Reply struct {
 	Logs  *Logs  `json:"logs,omitempty"`
 
 	Peek      *Peek    `json:"peek,omitempty"`
+	Probe     *Probe   `json:"probe,omitempty"`
 	Rejects   *Rejects `json:"rejects,omitempty"`
 	Preflight []Tried  `json:"preflight,omitempty"`
 	Trial     *Trial   `json:"trial,omitempty"`

@@ -175,3 +175,16 @@ func (a *Agents) Peek(ctx context.Context, host string, q wire.PeekAsk) (wire.Pe
 	}
 	return *r.Peek, nil
 }
+
+// Probe asks a host what happened to a marked record since it was asked last; the first time sends it. That it is sent
+// is in the audit already.
+func (a *Agents) Probe(ctx context.Context, host string, q wire.ProbeAsk) (wire.Probe, error) {
+	r, err := a.again(ctx, host, wire.AskProbe, wire.Ask{Probe: &q})
+	if err != nil {
+		return wire.Probe{}, err
+	}
+	if r.Probe == nil {
+		return wire.Probe{}, Refused{"the agent answered something else than hops"}
+	}
+	return *r.Probe, nil
+}

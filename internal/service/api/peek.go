@@ -26,15 +26,22 @@ const (
 	peekTold    = 1000 // hosts that are named at its beginning
 )
 
-// peekStream writes what comes as lines of JSON until the look is over.
-type peekStream struct {
+// stream writes events as lines of JSON until what they are of is over.
+type stream[E any] struct {
 	ctx  context.Context
-	run  func(ctx context.Context, tell func(contract.PeekEvent) error)
+	run  func(ctx context.Context, tell func(E) error)
 	ends <-chan struct{} // when the service stops
 }
 
+type peekStream struct{ stream[contract.PeekEvent] }
+
 // VisitPeekResponse writes the stream.
-func (s peekStream) VisitPeekResponse(w http.ResponseWriter) error {
+func (s peekStream) VisitPeekResponse(w http.ResponseWriter) error { return s.write(w) }
+
+// VisitPeekUnmaskedResponse writes the stream.
+func (s peekStream) VisitPeekUnmaskedResponse(w http.ResponseWriter) error { return s.write(w) }
+
+func (s stream[E]) write(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	w.Header().Set("X-Accel-Buffering", "no")
 	ctx, cancel := context.WithCancel(s.ctx)
@@ -47,7 +54,7 @@ func (s peekStream) VisitPeekResponse(w http.ResponseWriter) error {
 		}
 	}()
 	out, control := json.NewEncoder(w), http.NewResponseController(w)
-	s.run(ctx, func(e contract.PeekEvent) error {
+	s.run(ctx, func(e E) error {
 		err := control.SetWriteDeadline(time.Now().Add(peekPatience))
 		if err == nil {
 			err = out.Encode(e)
@@ -65,11 +72,6 @@ func (s peekStream) VisitPeekResponse(w http.ResponseWriter) error {
 
 // peekPatience is how long a reader may take nothing.
 const peekPatience = 10 * time.Second
-
-// VisitPeekUnmaskedResponse writes the stream.
-func (s peekStream) VisitPeekUnmaskedResponse(w http.ResponseWriter) error {
-	return s.VisitPeekResponse(w)
-}
 
 // Peek looks at records of a source as they come.
 func (a *API) Peek(ctx context.Context, r contract.PeekRequestObject) (contract.PeekResponseObject, error) {
@@ -98,10 +100,19 @@ func (a *API) peek(ctx context.Context, q contract.PeekRequest, clear bool) (pee
 		rate = peekRate
 	}
 	rate = min(rate, peekMost)
-	there, begin, err := a.peeked(q)
+	runs, err := a.running(q.Source, value(q.Host), value(q.Hosts), "looked at")
 	if err != nil {
 		return peekStream{}, err
 	}
+	there, begin := runs.there, contract.PeekEvent{Kind: contract.PeekEventKindBegin, Away: optional(runs.away)}
+	if n := len(there); n > peekHosts { // some from all over the list
+		some := make([]string, 0, peekHosts)
+		for i := range peekHosts {
+			some = append(some, there[i*n/peekHosts])
+		}
+		there, begin.Left = some, optional(n-peekHosts)
+	}
+	begin.Hosts = &there
 	who, now := person(ctx), a.Now()
 	if err := a.Store.Update(ctx, func(t *store.Tx) error {
 		return t.Audit(who, now, "source peek", q.Source, nil, map[string]any{"hosts": there[:min(len(there),
@@ -113,58 +124,56 @@ func (a *API) peek(ctx context.Context, q contract.PeekRequest, clear bool) (pee
 	begin.Until = optional(now.UTC().Add(time.Duration(seconds) * time.Second))
 	ask := wire.PeekAsk{ID: rand.Text(), Source: q.Source, Where: value(q.Where), Seconds: seconds, Clear: clear,
 		Rate: rate / float64(max(1, len(there)))}
-	return peekStream{ctx: ctx, ends: a.Events.ends, run: func(ctx context.Context,
+	return peekStream{stream[contract.PeekEvent]{ctx: ctx, ends: a.Events.ends, run: func(ctx context.Context,
 		tell func(contract.PeekEvent) error) {
 		if tell(begin) == nil {
 			a.look(ctx, there, ask, tell)
 		}
-	}}, nil
+	}}}, nil
 }
 
-// peeked are the hosts that are looked at: those chosen that run the source, are there and can be asked; of too many,
-// some from all over the list.
-func (a *API) peeked(q contract.PeekRequest) (there []string, begin contract.PeekEvent, err error) {
-	begin.Kind = contract.PeekEventKindBegin
+// runners are the hosts that run a source.
+type runners struct {
+	there []string // that can be asked now
+	away  int
+}
+
+// running are the chosen hosts that run a source. It fails when none of them can be asked; verb says what cannot be
+// done.
+func (a *API) running(source, host, hosts, verb string) (r runners, err error) {
 	chosen := func(string) bool { return true }
 	switch {
-	case value(q.Host) != "":
-		if _, ok := a.Hosts.Get(value(q.Host)); !ok {
-			return nil, begin, a.noHost(value(q.Host))
+	case host != "":
+		if _, ok := a.Hosts.Get(host); !ok {
+			return r, a.noHost(host)
 		}
-		chosen = func(name string) bool { return name == value(q.Host) }
-	case value(q.Hosts) != "":
-		if chosen, _, err = a.choose(value(q.Hosts), false); err != nil {
-			return nil, begin, err
+		chosen = func(name string) bool { return name == host }
+	case hosts != "":
+		if chosen, _, err = a.choose(hosts, false); err != nil {
+			return r, err
 		}
 	}
-	runs, away := 0, 0
 	for _, v := range a.Hosts.All() {
-		if !chosen(v.Name) || !slices.Contains(v.Sources(), q.Source) {
+		if !chosen(v.Name) || !slices.Contains(v.Sources(), source) {
 			continue
 		}
-		runs++
 		if a.Links.MayAsk(v.UID) != nil {
-			away++
+			r.away++
 			continue
 		}
-		there = append(there, v.Name)
+		r.there = append(r.there, v.Name)
 	}
-	if runs == 0 {
-		return nil, begin, store.Missingf("none of the hosts that are chosen runs a source %s", q.Source)
+	switch {
+	case len(r.there) > 0:
+		return r, nil
+	case r.away == 0:
+		return r, store.Missingf("none of the hosts that are chosen runs a source %s", source)
+	case r.away == 1:
+		return r, agents.Unreachable{Words: fmt.Sprintf("the host that runs %s cannot be %s now: it is away, or polls", source,
+			verb)}
 	}
-	if len(there) == 0 {
-		return nil, begin, agents.Unreachable{Words: fmt.Sprintf(
-			"%d hosts run %s, and none of them can be looked at now: they are away, or poll", runs, q.Source)}
-	}
-	if n := len(there); n > peekHosts {
-		some := make([]string, 0, peekHosts)
-		for i := range peekHosts {
-			some = append(some, there[i*n/peekHosts])
-		}
-		there, begin.Left = some, optional(n-peekHosts)
-	}
-	begin.Away, begin.Hosts = optional(away), &there
-	return there, begin, nil
+	return r, agents.Unreachable{Words: fmt.Sprintf(
+		"%d hosts run %s, and none of them can be %s now: they are away, or poll", r.away, source, verb)}
 }
 
 // look asks the hosts again and again until the time is over, and tells what they show in the order in which it comes.

@@ -828,6 +828,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a marked record along the real path of a source, and tell hop by hop what becomes of it
+         * @description The record is delivered as any other, with the label synaxis-probe. The answer is a stream of events, one JSON object a line: one of a host whenever something happened to its record, with all its hops. It is in the audit.
+         */
+        post: operations["probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/destinations": {
         parameters: {
             query?: never;
@@ -1577,6 +1597,56 @@ export interface components {
             met?: number;
             /** Format: int64 */
             shown?: number;
+        };
+        ProbeRequest: {
+            source: string;
+            host?: string;
+            /** @description a choice of hosts, or all; a host or a choice is needed */
+            hosts?: string;
+            /** @description without it one that the agent makes for json, keyvalue, syslog and raw, or a copy of the newest line */
+            line?: string;
+            /** @description of a line that the agent makes, for json and keyvalue */
+            fields?: {
+                [key: string]: unknown;
+            };
+            /** @description default 30 */
+            seconds?: number;
+        };
+        ProbeHop: {
+            /** @enum {string} */
+            hop: "written" | "read" | "dropped" | "queued" | "buffered" | "acknowledged" | "refused" | "discarded" | "found" | "missing";
+            /**
+             * Format: date-time
+             * @description by the clock of the host
+             */
+            at: string;
+            destination?: string;
+            words?: string;
+            record?: components["schemas"]["TriedRecord"];
+        };
+        ProbeEvent: {
+            /** @enum {string} */
+            kind: "begin" | "host" | "end";
+            /** @description of begin: the value of the label synaxis-probe */
+            id?: string;
+            /** @description of begin */
+            hosts?: string[];
+            /** @description of begin: hosts that run the source and cannot be asked now */
+            away?: number;
+            host?: string;
+            /**
+             * @description of host
+             * @enum {string}
+             */
+            state?: "under-way" | "arrived" | "dropped" | "stuck";
+            /** @description of host: where it is stuck, and why */
+            reason?: string;
+            /** @description of host */
+            hops?: components["schemas"]["ProbeHop"][];
+            /** @description of end: on so many hosts */
+            arrived?: number;
+            /** @description of end: on so many hosts, those too where a step dropped it */
+            stuck?: number;
         };
         TriedLog: {
             records: components["schemas"]["TriedRecord"][];
@@ -4683,6 +4753,31 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["PeekEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ProbeEvent"];
                 };
             };
             default: components["responses"]["Problem"];

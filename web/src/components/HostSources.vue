@@ -1,10 +1,19 @@
 <script setup lang="ts">
+import { ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { ago, bytes, number, plural, sentence } from '../composables/format'
+import ProbeSheet from './ProbeSheet.vue'
 import StateMark from './StateMark.vue'
 
 /** The sources of a host with their state and numbers. */
 const props = defineProps<{ host: Schemas['Host'] }>()
+
+const probing = ref(false)
+const probed = ref('')
+const probe = (source: string) => {
+  probed.value = source
+  probing.value = true
+}
 
 /** What of a destination waits on the host, in words. */
 function buffered(destination: string) {
@@ -32,6 +41,7 @@ const reasons = (n: Schemas['Numbers']) =>
 </script>
 
 <template>
+  <ProbeSheet v-model="probing" :source="probed" :host="host.name" />
   <p v-if="!host.sources.length" class="text-soft">
     No source is assigned to this host. A source's <span class="machine">hosts</span> must choose it
     by its labels.
@@ -65,6 +75,7 @@ const reasons = (n: Schemas['Numbers']) =>
               class="link ml-3 text-soft"
               >look</router-link
             >
+            <button class="link ml-3 text-soft" @click="probe(s.name)">probe</button>
             <template v-if="s.verdict.reason && s.verdict.state !== 'healthy'"
               ><p class="max-w-[36rem] break-words">{{ sentence(s.verdict.reason) }}</p>
               <p v-if="s.verdict.todo" class="text-soft">

@@ -1,5 +1,6 @@
 import { ref } from 'vue'
-import { client, ProblemError, type Problem, type Schemas } from '../api/client'
+import { client, type Schemas } from '../api/client'
+import { events } from './stream'
 
 export type Seen = Schemas['PeekEvent'] & { n: number; record: Schemas['TriedRecord'] }
 
@@ -36,27 +37,14 @@ export function usePeek() {
     running.value = true
     const mine = (reader = new AbortController())
     try {
-      const {
-        data,
-        error: problem,
-        response,
-      } = await client.POST(unmasked ? '/peek/unmasked' : '/peek', {
-        body: asked,
-        parseAs: 'stream',
-        signal: mine.signal,
-      })
-      if (!response.ok || !data)
-        throw new ProblemError(response.status, (problem ?? {}) as Partial<Problem>)
-      const lines = (data as ReadableStream<Uint8Array>).getReader()
-      const decoder = new TextDecoder()
-      let rest = ''
-      for (;;) {
-        const { done, value } = await lines.read()
-        if (done) break
-        const all = (rest + decoder.decode(value, { stream: true })).split('\n')
-        rest = all.pop() ?? ''
-        for (const l of all) if (l) take(JSON.parse(l) as Schemas['PeekEvent'])
-      }
+      await events<Schemas['PeekEvent']>(
+        client.POST(unmasked ? '/peek/unmasked' : '/peek', {
+          body: asked,
+          parseAs: 'stream',
+          signal: mine.signal,
+        }),
+        take,
+      )
     } catch (e) {
       if (!mine.signal.aborted) error.value = e instanceof Error ? e.message : String(e)
     } finally {

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ref } from 'vue'
 import { useDefinition } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import DefinitionText from '../components/DefinitionText.vue'
@@ -6,8 +7,10 @@ import DestinationTabs from '../components/DestinationTabs.vue'
 import EditMenu from '../components/EditMenu.vue'
 import NumberCharts from '../components/NumberCharts.vue'
 import PageHead from '../components/PageHead.vue'
+import ProbeSheet from '../components/ProbeSheet.vue'
 import Tabs from '../components/Tabs.vue'
 
+const probing = ref(false)
 const props = defineProps<{ kind: string; name: string; tab?: string }>()
 const {
   data: d,
@@ -30,6 +33,7 @@ const {
         class="button quiet"
         :to="{ path: '/peek', query: { source: name } }"
         >Look at records</router-link
+      ><button v-if="kind === 'source'" class="button quiet" @click="probing = true">Probe…</button
       ><router-link
         v-if="kind === 'source' || kind === 'format'"
         class="button quiet"
@@ -38,6 +42,7 @@ const {
       ><EditMenu :kind="kind" :name="name"
     /></template>
   </PageHead>
+  <ProbeSheet v-model="probing" :source="name" />
   <Answer :pending="isPending" :error="error" :what="`${kind} ${name}`">
     <DestinationTabs v-if="kind === 'destination'" :name="name" :tab="tab">
       <DefinitionText v-if="d" :d="d" :kind="kind" />
