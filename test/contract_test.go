@@ -479,6 +479,8 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	probed.Body.Close()
 	bad(404, first(c.Probe(ctx, contract.ProbeRequest{Source: none, Host: &host})), nil)
 	bad(400, first(c.Probe(ctx, contract.ProbeRequest{Source: none})), nil)
+	get[contract.UnclaimedList](t, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{})), nil)
+	bad(400, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{Since: &none})), nil)
 	odd = "fields.a >"
 	bad(400, first(c.Peek(ctx, contract.PeekRequest{Source: none, Where: &odd})), nil)
 	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)

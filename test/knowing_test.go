@@ -48,5 +48,5 @@ func TestKnowingPage(t *testing.T) {
 			assert.Contains(t, out, "█", command)
 		}
 	})
-	assert.Equal(t, 23, ran)
+	assert.Equal(t, 24, ran)
 }

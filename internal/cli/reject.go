@@ -127,6 +127,7 @@ func (a *app) rejectShowCmd() *cobra.Command {
 func (a *app) rejectChangeCmd(use, short string, discard bool) *cobra.Command {
 	var f rejectFlags
 	var yes bool
+	var most int
 	cmd := &cobra.Command{
 		Use: use, Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDestinations(),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -134,6 +135,9 @@ func (a *app) rejectChangeCmd(use, short string, discard bool) *cobra.Command {
 				return usagef("what is discarded is gone; say --yes, and --cause or --source to choose")
 			}
 			body := contract.RejectChoice{Hosts: given(f.hosts), Cause: given(f.cause), Source: given(f.source)}
+			if most > 0 {
+				body.Most = &most
+			}
 			failed := false
 			err := ask(
 				a,
@@ -153,6 +157,9 @@ func (a *app) rejectChangeCmd(use, short string, discard bool) *cobra.Command {
 	}
 	f.add(cmd)
 	hostsFlag(cmd, &f.hosts)
+	if !discard {
+		cmd.Flags().IntVar(&most, "most", 0, "send so many over all hosts, as a trial; 0 for all")
+	}
 	if discard {
 		cmd.Flags().BoolVar(&yes, "yes", false, "really")
 	}

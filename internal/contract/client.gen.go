@@ -794,6 +794,11 @@ type ClientInterface interface {
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListUnclaimed What no format read and what no route took, by source, with examples. The hosts are asked
+	//
+	// Corresponds with GET /unclaimed (the `ListUnclaimed` operationId).
+	ListUnclaimed(ctx context.Context, params *ListUnclaimedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CarveFieldWithBody Make a part of a line a field of a template
 	//
 	// Takes any type of body and a specified content type.
@@ -2719,6 +2724,21 @@ func (c *Client) TryDefinitionWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /try (the `TryDefinition` operationId).
 func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryDefinitionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUnclaimed What no format read and what no route took, by source, with examples. The hosts are asked
+//
+// Corresponds with GET /unclaimed (the `ListUnclaimed` operationId).
+func (c *Client) ListUnclaimed(ctx context.Context, params *ListUnclaimedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnclaimedRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6971,6 +6991,84 @@ func NewTryDefinitionRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewListUnclaimedRequest constructs an http.Request for the ListUnclaimed method
+func NewListUnclaimedRequest(server string, params *ListUnclaimedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/unclaimed")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCarveFieldRequest calls the generic CarveField builder with application/json body
 func NewCarveFieldRequest(server string, body CarveFieldJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8034,6 +8132,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /try (the `TryDefinition` operationId).
 	TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
+	// ListUnclaimedWithResponse What no format read and what no route took, by source, with examples. The hosts are asked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /unclaimed (the `ListUnclaimed` operationId).
+	ListUnclaimedWithResponse(ctx context.Context, params *ListUnclaimedParams, reqEditors ...RequestEditorFn) (*ListUnclaimedResponse, error)
 
 	// CarveFieldWithBodyWithResponse Make a part of a line a field of a template
 	//
@@ -12205,6 +12310,54 @@ func (r TryDefinitionResponse) ContentType() string {
 	return ""
 }
 
+type ListUnclaimedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UnclaimedList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUnclaimedResponse) GetJSON200() *UnclaimedList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUnclaimedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUnclaimedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUnclaimedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUnclaimedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUnclaimedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CarveFieldResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13959,6 +14112,19 @@ func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseTryDefinitionResponse(rsp)
+}
+
+// ListUnclaimedWithResponse What no format read and what no route took, by source, with examples. The hosts are asked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /unclaimed (the `ListUnclaimed` operationId).
+func (c *ClientWithResponses) ListUnclaimedWithResponse(ctx context.Context, params *ListUnclaimedParams, reqEditors ...RequestEditorFn) (*ListUnclaimedResponse, error) {
+	rsp, err := c.ListUnclaimed(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUnclaimedResponse(rsp)
 }
 
 // CarveFieldWithBodyWithResponse Make a part of a line a field of a template
@@ -16913,6 +17079,39 @@ func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUnclaimedResponse parses an HTTP response from a ListUnclaimedWithResponse call
+func ParseListUnclaimedResponse(rsp *http.Response) (*ListUnclaimedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUnclaimedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UnclaimedList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

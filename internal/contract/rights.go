@@ -66,7 +66,7 @@ var rights = map[string][]Right{
 
 	"SetSecret": {MaySetSecret},
 
-	"Peek": {MayPeek}, "PeekUnmasked": {MayReadHosts}, "Probe": {MayChange},
+	"Peek": {MayPeek}, "PeekUnmasked": {MayReadHosts}, "Probe": {MayChange}, "ListUnclaimed": {MayPeek},
 
 	"ReadHostLines": {MayReadHosts}, "ListUncollected": {MayReadHosts}, "DraftSource": {MayReadHosts, MayChange},
 }

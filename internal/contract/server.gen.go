@@ -576,6 +576,24 @@ func (e TrialFieldChange) Valid() bool {
 	}
 }
 
+// Defines values for UnclaimedReason.
+const (
+	NoRoute  UnclaimedReason = "no-route"
+	Unparsed UnclaimedReason = "unparsed"
+)
+
+// Valid indicates whether the value is a known member of the UnclaimedReason enum.
+func (e UnclaimedReason) Valid() bool {
+	switch e {
+	case NoRoute:
+		return true
+	case Unparsed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListHostsParamsSort.
 const (
 	ListHostsParamsSortAcknowledged ListHostsParamsSort = "acknowledged"
@@ -2033,7 +2051,10 @@ type RejectChoice struct {
 	Cause *string `json:"cause,omitempty"`
 
 	// Hosts a condition over hosts; without it all that feed the destination
-	Hosts  *string `json:"hosts,omitempty"`
+	Hosts *string `json:"hosts,omitempty"`
+
+	// Most of sending again: so many records over all hosts, as a trial; without it all
+	Most   *int    `json:"most,omitempty"`
 	Source *string `json:"source,omitempty"`
 }
 
@@ -2673,6 +2694,43 @@ type TryLog struct {
 	Zone   *string `json:"zone,omitempty"`
 }
 
+// Unclaimed defines model for Unclaimed.
+type Unclaimed struct {
+	// Examples without private data, one of a shape, the newest first
+	Examples []UnclaimedExample `json:"examples"`
+	Reason   UnclaimedReason    `json:"reason"`
+
+	// Records in the span
+	Records int64 `json:"records"`
+
+	// Share of the records that the source read in the span
+	Share  float64 `json:"share"`
+	Source string  `json:"source"`
+}
+
+// UnclaimedReason defines model for Unclaimed.Reason.
+type UnclaimedReason string
+
+// UnclaimedExample defines model for UnclaimedExample.
+type UnclaimedExample struct {
+	At   time.Time `json:"at"`
+	File *string   `json:"file,omitempty"`
+	Host string    `json:"host"`
+
+	// Hosts that showed one of this shape
+	Hosts int    `json:"hosts"`
+	Text  string `json:"text"`
+}
+
+// UnclaimedList defines model for UnclaimedList.
+type UnclaimedList struct {
+	Items []Unclaimed `json:"items"`
+
+	// More hosts with such records that were not asked for examples
+	More   *int         `json:"more,omitempty"`
+	Silent []SilentHost `json:"silent"`
+}
+
 // UncollectedList defines model for UncollectedList.
 type UncollectedList struct {
 	// Folders where it was looked
@@ -2990,6 +3048,17 @@ type DiffRevisionsParams struct {
 // ListTrialsParams defines parameters for ListTrials.
 type ListTrialsParams struct {
 	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
+}
+
+// ListUnclaimedParams defines parameters for ListUnclaimed.
+type ListUnclaimedParams struct {
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+
+	// Since how far back it is counted, such as 6h; default 24h
+	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // DiscardRejectsJSONRequestBody defines body for DiscardRejects for application/json ContentType.
@@ -3357,6 +3426,9 @@ type ServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(c *gin.Context)
+	// ListUnclaimed What no format read and what no route took, by source, with examples. The hosts are asked
+	// (GET /unclaimed)
+	ListUnclaimed(c *gin.Context, params ListUnclaimedParams)
 	// CarveField Make a part of a line a field of a template
 	// (POST /workbench/field)
 	CarveField(c *gin.Context)
@@ -5777,6 +5849,49 @@ func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 	siw.Handler.TryDefinition(c)
 }
 
+// ListUnclaimed operation middleware
+func (siw *ServerInterfaceWrapper) ListUnclaimed(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListUnclaimedParams
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUnclaimed(c, params)
+}
+
 // CarveField operation middleware
 func (siw *ServerInterfaceWrapper) CarveField(c *gin.Context) {
 
@@ -5924,6 +6039,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/peek", wrapper.Peek)
 	router.POST(options.BaseURL+"/peek/unmasked", wrapper.PeekUnmasked)
 	router.POST(options.BaseURL+"/probe", wrapper.Probe)
+	router.GET(options.BaseURL+"/unclaimed", wrapper.ListUnclaimed)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
 	router.GET(options.BaseURL+"/destinations/:destination/rejects", wrapper.ListRejects)
@@ -9431,6 +9547,45 @@ func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryD
 	return err
 }
 
+type ListUnclaimedRequestObject struct {
+	Params ListUnclaimedParams
+}
+
+type ListUnclaimedResponseObject interface {
+	VisitListUnclaimedResponse(w http.ResponseWriter) error
+}
+
+type ListUnclaimed200JSONResponse UnclaimedList
+
+func (response ListUnclaimed200JSONResponse) VisitListUnclaimedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUnclaimeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUnclaimeddefaultApplicationProblemPlusJSONResponse) VisitListUnclaimedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CarveFieldRequestObject struct {
 	Body *CarveFieldJSONRequestBody
 }
@@ -9889,6 +10044,9 @@ type StrictServerInterface interface {
 	// TryDefinition Check the text of one definition as it stands, and tell who gets it
 	// (POST /try)
 	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
+	// ListUnclaimed What no format read and what no route took, by source, with examples. The hosts are asked
+	// (GET /unclaimed)
+	ListUnclaimed(ctx context.Context, request ListUnclaimedRequestObject) (ListUnclaimedResponseObject, error)
 	// CarveField Make a part of a line a field of a template
 	// (POST /workbench/field)
 	CarveField(ctx context.Context, request CarveFieldRequestObject) (CarveFieldResponseObject, error)
@@ -12704,6 +12862,32 @@ func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryDefinitionResponseObject); ok {
 		if err := validResponse.VisitTryDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListUnclaimed operation middleware
+func (sh *strictHandler) ListUnclaimed(ctx *gin.Context, params ListUnclaimedParams) {
+	var request ListUnclaimedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUnclaimed(ctx, request.(ListUnclaimedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUnclaimed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListUnclaimedResponseObject); ok {
+		if err := validResponse.VisitListUnclaimedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

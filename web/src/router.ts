@@ -38,6 +38,11 @@ export const router = createRouter({
       meta: { title: 'Workbench' },
     },
     {
+      path: '/unclaimed',
+      component: () => import('./pages/Unclaimed.vue'),
+      meta: { title: 'Unclaimed' },
+    },
+    {
       path: '/peek',
       component: () => import('./pages/Peek.vue'),
       meta: { title: 'Live look' },

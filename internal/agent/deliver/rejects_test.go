@@ -132,7 +132,7 @@ func TestResend(t *testing.T) {
 		require.NoError(t, r.Add(d.Spec, one(enc, 100, 105), "413", "too large"))
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()
-		out, err := d.Resend(ctx, RejectFilter{Cause: "422"})
+		out, err := d.Resend(ctx, RejectFilter{Cause: "422"}, 0)
 		require.NoError(t, err)
 		assert.Equal(t, int64(0), out.Sent)
 		assert.True(t, out.Left)
@@ -140,7 +140,7 @@ func TestResend(t *testing.T) {
 		assert.Len(t, s.bodies, 1)
 		assert.Equal(t, 10, strings.Count(s.bodies[0], "\n"), "ten first")
 		answer = http.StatusOK
-		out, err = d.Resend(ctx, RejectFilter{Cause: "422"})
+		out, err = d.Resend(ctx, RejectFilter{Cause: "422"}, 0)
 		require.NoError(t, err)
 		assert.Equal(t, Resent{Sent: 100}, out)
 		groups, _, err := r.Summary("d")

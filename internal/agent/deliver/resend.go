@@ -20,8 +20,8 @@ type Resent struct {
 const firstResent = 10
 
 // Resend sends rejects again, ten first: when one is refused again, or the destination does not take records now, it
-// ends and says why. It goes on until ctx ends.
-func (d *Destination) Resend(ctx context.Context, f RejectFilter) (r Resent, err error) {
+// ends and says why. It goes on until ctx ends, or until most were sent; 0 is for all.
+func (d *Destination) Resend(ctx context.Context, f RejectFilter, most int64) (r Resent, err error) {
 	sender, err := newSender(d.Spec, d.deps, d.senders)
 	if err != nil {
 		return r, err
@@ -29,9 +29,12 @@ func (d *Destination) Resend(ctx context.Context, f RejectFilter) (r Resent, err
 	if _, shared := sender.(*httpSender); !shared {
 		defer sender.Close()
 	}
-	most := firstResent
+	next := firstResent
 	for {
-		list, more, err := d.deps.Rejects.List(d.Spec.Name, f, most, d.Spec.Batch.Bytes)
+		if most > 0 {
+			next = min(next, int(most-r.Sent))
+		}
+		list, more, err := d.deps.Rejects.List(d.Spec.Name, f, next, d.Spec.Batch.Bytes)
 		if err != nil || len(list) == 0 {
 			return r, err
 		}
@@ -55,11 +58,11 @@ func (d *Destination) Resend(ctx context.Context, f RejectFilter) (r Resent, err
 		if err != nil {
 			return r, err
 		}
-		if !more || ctx.Err() != nil || time.Until(deadlineOf(ctx)) < 2*time.Second {
+		if !more || most > 0 && r.Sent >= most || ctx.Err() != nil || time.Until(deadlineOf(ctx)) < 2*time.Second {
 			r.Left = more
 			return r, nil
 		}
-		most = d.Spec.Batch.Records
+		next = d.Spec.Batch.Records
 	}
 }
 

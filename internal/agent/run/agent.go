@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -247,7 +248,7 @@ func (a *Agent) Run(ctx context.Context) {
 
 // Answer answers what the desk wants to see of the host, in the words of wire.
 func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply {
-	if ask.Peek == nil && ask.Probe == nil { // which asks every second
+	if !slices.Contains([]string{wire.AskPeek, wire.AskProbe, wire.AskUnclaimed}, kind) { // which are asked often
 		a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
 	}
 	a.mu.Lock()
@@ -268,6 +269,9 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 			return wire.Reply{ID: ask.ID, Error: err.Error()}
 		}
 		return wire.Reply{ID: ask.ID, Trial: r}
+	}
+	if kind == wire.AskUnclaimed {
+		return wire.Reply{ID: ask.ID, Unclaimed: engine.Unclaimed(ask.Source)}
 	}
 	if kind == wire.AskProbe {
 		r, err := engine.probes.Answer(ctx, ask.Probe, engine.probed())

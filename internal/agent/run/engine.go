@@ -54,6 +54,7 @@ type Engine struct {
 	dests   map[string]*deliver.Destination
 	taps    map[string]*pipeline.Tap // by source; one stays while its source changes
 	probes  probe.Probes
+	left    map[string]*pipeline.Unclaimed // by source, likewise
 	books   books
 	parting map[string]*parting // destinations that left the config
 	parted  map[string]Status   // what was left of those that ended
@@ -119,6 +120,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 		log:     log,
 		sources: map[string]*source{},
 		taps:    map[string]*pipeline.Tap{},
+		left:    map[string]*pipeline.Unclaimed{},
 		dests:   map[string]*deliver.Destination{},
 	}
 	e.rejects.Most = e.forRejects
@@ -416,9 +418,9 @@ func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 	spec.Name = key
 	if p.Only == "" { // a reading for one destination alone would show everything twice
 		if e.taps[name] == nil {
-			e.taps[name] = &pipeline.Tap{}
+			e.taps[name], e.left[name] = &pipeline.Tap{}, &pipeline.Unclaimed{}
 		}
-		t.Tap = e.taps[name]
+		t.Tap, t.Unclaimed = e.taps[name], e.left[name]
 	}
 	s.input = e.inputs()[p.Spec.Input()](input.Parts{
 		Spec: spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", key),
@@ -463,6 +465,25 @@ func (e *Engine) Tap(source string) *pipeline.Tap {
 		return nil
 	}
 	return e.taps[source]
+}
+
+// Unclaimed are examples of what formats did not read, and no route took, of one source or of all.
+func (e *Engine) Unclaimed(source string) (out []wire.Unclaimed) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	n := 0
+	for _, name := range slices.Sorted(maps.Keys(e.left)) {
+		if source != "" && name != source || e.sources[name] == nil {
+			continue
+		}
+		for _, reason := range []string{"unparsed", "no-route"} {
+			examples := e.left[name].Examples(reason)
+			if n += len(examples); len(examples) > 0 && n <= wire.MaxUnclaimed {
+				out = append(out, wire.Unclaimed{Source: name, Reason: reason, Examples: examples})
+			}
+		}
+	}
+	return out
 }
 
 // mergeLabels joins labels, such as those of a host and a source; on the same key the last one wins.

@@ -83,7 +83,7 @@ func (e *Engine) answerRejects(ctx context.Context, kind string, ask wire.Ask) (
 			break
 		}
 		var r deliver.Resent
-		if r, err = d.Resend(ctx, f); err == nil {
+		if r, err = d.Resend(ctx, f, int64(ask.Lines)); err == nil {
 			out.Done, out.More, out.Answer = r.Sent, r.Left, r.Answer
 		}
 	default:

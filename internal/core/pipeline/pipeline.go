@@ -143,7 +143,8 @@ type Parts struct {
 
 // Treatment is a compiled source. It belongs to one goroutine.
 type Treatment struct {
-	Tap *Tap // who looks at what it does; may be nil
+	Tap       *Tap       // who looks at what it does; may be nil
+	Unclaimed *Unclaimed // examples of what its format does not read, and no route takes; may be nil
 
 	src    Source
 	cutter *lines.Cutter
@@ -281,7 +282,9 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 		}
 		if direct {
 			if !t.parser.Read(b, r) {
-				c.Unparsed++
+				if c.Unparsed++; t.Unclaimed != nil {
+					t.unclaimed(b, r, Reasons[dropUnparsed], true)
+				}
 			}
 			if r.TimeNote == record.TimeNoZone {
 				c.NoZone++
@@ -291,6 +294,13 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 		}
 		t.line = span
 		reason := t.treat(b, r, &c)
+		if t.Unclaimed != nil && (r.Flags&record.Unparsed != 0 || reason == dropNoRoute) {
+			why := dropNoRoute
+			if r.Flags&record.Unparsed != 0 {
+				why = dropUnparsed
+			}
+			t.unclaimed(b, r, Reasons[why], reason < 0 || reason == dropNoRoute)
+		}
 		if r.TimeNote == record.TimeNoZone {
 			c.NoZone++
 		}

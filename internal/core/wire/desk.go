@@ -52,11 +52,12 @@ type Reply struct {
 	Lines *Lines `json:"lines,omitempty"`
 	Logs  *Logs  `json:"logs,omitempty"`
 
-	Peek      *Peek    `json:"peek,omitempty"`
-	Probe     *Probe   `json:"probe,omitempty"`
-	Rejects   *Rejects `json:"rejects,omitempty"`
-	Preflight []Tried  `json:"preflight,omitempty"`
-	Trial     *Trial   `json:"trial,omitempty"`
+	Peek      *Peek       `json:"peek,omitempty"`
+	Unclaimed []Unclaimed `json:"unclaimed,omitempty"`
+	Probe     *Probe      `json:"probe,omitempty"`
+	Rejects   *Rejects    `json:"rejects,omitempty"`
+	Preflight []Tried     `json:"preflight,omitempty"`
+	Trial     *Trial      `json:"trial,omitempty"`
 }
 
 // Lines are the last lines of a file.

@@ -188,3 +188,9 @@ func (a *Agents) Probe(ctx context.Context, host string, q wire.ProbeAsk) (wire.
 	}
 	return *r.Probe, nil
 }
+
+// Unclaimed asks a host for examples of what formats did not read and no route took.
+func (a *Agents) Unclaimed(ctx context.Context, host, source string) ([]wire.Unclaimed, error) {
+	r, err := a.again(ctx, host, wire.AskUnclaimed, wire.Ask{Source: source})
+	return r.Unclaimed[:min(len(r.Unclaimed), wire.MaxUnclaimed)], err
+}

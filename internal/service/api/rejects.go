@@ -158,16 +158,57 @@ func (a *API) changeRejects(
 	ctx context.Context, destination string, c contract.RejectChoice, kind string,
 ) (contract.RejectOutcome, error) {
 	out := contract.RejectOutcome{Items: []contract.RejectHost{}}
-	err := a.eachRejecting(ctx, destination, value(c.Hosts), rejecting, kind,
-		wire.Ask{Cause: value(c.Cause), Source: value(c.Source)},
-		func(host string, answer wire.Rejects, err error) {
-			h := contract.RejectHost{Host: host, Done: answer.Done, Left: answer.More, Answer: optional(answer.Answer)}
-			if err != nil {
-				h.Error = optional(err.Error())
-			}
-			out.Done += h.Done
-			out.Items = append(out.Items, h)
-		})
+	ask := wire.Ask{Cause: value(c.Cause), Source: value(c.Source)}
+	took := func(host string, answer wire.Rejects, err error) {
+		h := contract.RejectHost{Host: host, Done: answer.Done, Left: answer.More, Answer: optional(answer.Answer)}
+		if err != nil {
+			h.Error = optional(err.Error())
+		}
+		out.Done += h.Done
+		out.Items = append(out.Items, h)
+	}
+	err := error(nil)
+	if kind == wire.AskResend && value(c.Most) > 0 {
+		err = a.resendSome(ctx, destination, value(c.Hosts), ask, int64(value(c.Most)), took)
+	} else {
+		err = a.eachRejecting(ctx, destination, value(c.Hosts), rejecting, kind, ask, took)
+	}
 	slices.SortFunc(out.Items, func(a, b contract.RejectHost) int { return strings.Compare(a.Host, b.Host) })
 	return out, err
+}
+
+// resendSome lets one host after the other send rejects again, until so many were sent or one was refused.
+func (a *API) resendSome(
+	ctx context.Context, destination, choice string, ask wire.Ask, most int64,
+	took func(host string, answer wire.Rejects, err error),
+) error {
+	_, rows, err := a.destination(ctx, destination)
+	if err != nil {
+		return err
+	}
+	chosen := func(string) bool { return true }
+	if choice != "" {
+		if chosen, _, err = a.choose(choice, false); err != nil {
+			return err
+		}
+	}
+	ask.Destination = destination
+	for _, h := range rows {
+		if most <= 0 || ctx.Err() != nil {
+			break
+		}
+		if !chosen(h.Host) || !rejecting(h) {
+			continue
+		}
+		ask.Lines = int(most)
+		answer, err := a.Agents.Rejects(ctx, person(ctx), h.Host, wire.AskResend, ask)
+		if err == nil && answer.Done == 0 && answer.Answer == "" { // it has none of these
+			continue
+		}
+		took(h.Host, answer, err)
+		if most -= answer.Done; answer.Answer != "" {
+			break
+		}
+	}
+	return ctx.Err()
 }

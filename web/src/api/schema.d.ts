@@ -848,6 +848,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/unclaimed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What no format read and what no route took, by source, with examples. The hosts are asked */
+        get: operations["listUnclaimed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/destinations": {
         parameters: {
             query?: never;
@@ -1648,6 +1665,38 @@ export interface components {
             /** @description of end: on so many hosts, those too where a step dropped it */
             stuck?: number;
         };
+        UnclaimedList: {
+            items: components["schemas"]["Unclaimed"][];
+            silent: components["schemas"]["SilentHost"][];
+            /** @description hosts with such records that were not asked for examples */
+            more?: number;
+        };
+        Unclaimed: {
+            source: string;
+            /** @enum {string} */
+            reason: "unparsed" | "no-route";
+            /**
+             * Format: int64
+             * @description in the span
+             */
+            records: number;
+            /**
+             * Format: double
+             * @description of the records that the source read in the span
+             */
+            share: number;
+            /** @description without private data, one of a shape, the newest first */
+            examples: components["schemas"]["UnclaimedExample"][];
+        };
+        UnclaimedExample: {
+            text: string;
+            /** Format: date-time */
+            at: string;
+            host: string;
+            /** @description that showed one of this shape */
+            hosts: number;
+            file?: string;
+        };
         TriedLog: {
             records: components["schemas"]["TriedRecord"][];
             columns: {
@@ -2286,6 +2335,8 @@ export interface components {
             hosts?: string;
             cause?: string;
             source?: string;
+            /** @description of sending again: so many records over all hosts, as a trial; without it all */
+            most?: number;
         };
         RejectOutcome: {
             /**
@@ -4778,6 +4829,33 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["ProbeEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUnclaimed: {
+        parameters: {
+            query?: {
+                source?: string;
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+                /** @description how far back it is counted, such as 6h; default 24h */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnclaimedList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -11,15 +11,15 @@ import ConfirmDialog from './ConfirmDialog.vue'
 const props = defineProps<{ destination: string }>()
 const { data, isPending, error } = useRejects(() => props.destination)
 const queries = useQueryClient()
-const asked = ref<{ what: 'resend' | 'discard'; cause: Schemas['RejectCause'] }>()
+const asked = ref<{ what: 'resend' | 'discard'; cause: Schemas['RejectCause']; most?: number }>()
 const outcome = ref<Schemas['RejectOutcome']>()
 const did = ref('')
 
 async function act() {
-  const { what, cause } = asked.value!
+  const { what, cause, most } = asked.value!
   const call = {
     params: { path: { destination: props.destination } },
-    body: { cause: cause.cause, source: cause.source },
+    body: { cause: cause.cause, source: cause.source, most },
   }
   outcome.value = await take(
     what === 'resend'
@@ -37,7 +37,9 @@ async function act() {
     :title="asked.what === 'resend' ? 'Send rejects again' : 'Discard rejects'"
     :words="
       asked.what === 'resend'
-        ? `${plural(asked.cause.records, 'record')} of ${asked.cause.source} on ${plural(asked.cause.hosts.length, 'host')}: each host tries ten first. Where one is refused again, the host stops and the others stay.`
+        ? asked.most
+          ? `Ten of ${plural(asked.cause.records, 'record')} of ${asked.cause.source}, to see whether the mend holds. The others stay where they are.`
+          : `${plural(asked.cause.records, 'record')} of ${asked.cause.source} on ${plural(asked.cause.hosts.length, 'host')}: each host tries ten first. Where one is refused again, the host stops and the others stay.`
         : `${plural(asked.cause.records, 'record')} of ${asked.cause.source} on ${plural(asked.cause.hosts.length, 'host')} are deleted. They cannot be brought back.`
     "
     :verb="asked.what === 'resend' ? 'Send again' : 'Discard'"
@@ -76,6 +78,14 @@ async function act() {
           >the last {{ ago(c.last) }}</span
         >
         <span class="ml-auto flex gap-2">
+          <button
+            v-if="c.records > 10"
+            type="button"
+            class="button quiet"
+            @click="asked = { what: 'resend', cause: c, most: 10 }"
+          >
+            Try ten…
+          </button>
           <button type="button" class="button" @click="asked = { what: 'resend', cause: c }">
             Send again…
           </button>

@@ -37,6 +37,7 @@ export const actions = [
   { name: 'Hosts that fail', to: '/hosts?state=failing' },
   { name: 'Hosts that are offline', to: '/hosts?state=offline' },
   { name: 'Look at records as they come', to: '/peek' },
+  { name: 'What no format read and no route took', to: '/unclaimed' },
   { name: 'Which source has which masks', to: '/coverage' },
   { name: 'Maintenance', to: '/notices' },
 ]
