@@ -113,6 +113,18 @@ func (a *app) status(s contract.Status) {
 		}
 		a.facts("last 24 h", fmt.Sprintf("%s read; %s", size(v.Day), usual))
 	}
+	if n := len(s.Expires); n > 0 {
+		words := s.Expires[0].Words
+		if n > 1 {
+			words += fmt.Sprintf("; and %d more", n-1)
+		}
+		a.facts("ends soon", words)
+	}
+	if n := len(s.Changes) + s.MoreChanges; n > 0 {
+		c := s.Changes[0]
+		a.facts("changes", fmt.Sprintf("%d in 24 h, the last %s: %s %s by %s", n, ago(&c.At), c.Action, c.Object,
+			c.Who))
+	}
 	a.causes(s.Causes)
 	if s.MoreCauses > 0 {
 		a.printf("  and %s: synaxis why\n", plural(s.MoreCauses, "more cause", "more causes"))

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -147,13 +148,14 @@ func (a *app) secret(s contract.Secret) {
 }
 
 func (a *app) secretSetCmd() *cobra.Command {
-	var about, owner, file string
+	var about, owner, file, expires string
 	var keep, dry bool
 	cmd := &cobra.Command{
 		Use: "set NAME", Short: "Set the value from standard input; hosts that need it get it with the next rollout",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSecrets(),
 		Long: `Reads the value from standard input, or from --file; one newline at its end is taken off. The value is kept sealed and
-never shown again. With --about or --owner alone, only these are changed.`,
+never shown again. With --about, --owner or --expires alone, only these are changed. What ends within 30 days is told by
+synaxis status and on the first page; the end of a certificate is read from it.`,
 		Example: "  synaxis secret set archive_token < token.txt\n  synaxis secret set archive_token --owner " +
 			"\"Harbour archive\" --about \"Token of the archive's gate\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -167,7 +169,14 @@ never shown again. With --about or --owner alone, only these are changed.`,
 			if cmd.Flags().Changed("owner") {
 				body.Owner = &owner
 			}
-			if body.About == nil && body.Owner == nil || file != "" || keep {
+			if expires != "" {
+				at, err := dateOrSpan(expires, time.Now())
+				if err != nil {
+					return usagef("--expires: %v", err)
+				}
+				body.Expires = &at
+			}
+			if body.About == nil && body.Owner == nil && body.Expires == nil || file != "" || keep {
 				value, err := a.secretValue(file)
 				if err != nil {
 					return err
@@ -194,6 +203,7 @@ never shown again. With --about or --owner alone, only these are changed.`,
 		},
 	}
 	f := cmd.Flags()
+	f.StringVar(&expires, "expires", "", "when the value ends: a date, or a span such as 90d")
 	f.StringVar(&about, "about", "", "what it is for")
 	f.StringVar(&owner, "owner", "", "who looks after it")
 	f.StringVar(&file, "file", "", "read the value from this file")
@@ -325,4 +335,16 @@ func (a *app) secretRevokeCmd() *cobra.Command {
 			)
 		},
 	}
+}
+
+// dateOrSpan reads a date, or a span from now on.
+func dateOrSpan(text string, now time.Time) (time.Time, error) {
+	if at, err := time.Parse(time.DateOnly, text); err == nil {
+		return at, nil
+	}
+	span, err := yamldoc.ParseDuration(text)
+	if err != nil || span <= 0 {
+		return time.Time{}, fmt.Errorf("%q is no date such as 2031-04-02, and no span such as 90d", text)
+	}
+	return now.Add(span), nil
 }

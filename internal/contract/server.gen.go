@@ -135,6 +135,27 @@ func (e DraftDefinitionSummaryState) Valid() bool {
 	}
 }
 
+// Defines values for ExpiringKind.
+const (
+	ExpiringKindCertificate ExpiringKind = "certificate"
+	ExpiringKindSecret      ExpiringKind = "secret"
+	ExpiringKindService     ExpiringKind = "service"
+)
+
+// Valid indicates whether the value is a known member of the ExpiringKind enum.
+func (e ExpiringKind) Valid() bool {
+	switch e {
+	case ExpiringKindCertificate:
+		return true
+	case ExpiringKindSecret:
+		return true
+	case ExpiringKindService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportChangeWhat.
 const (
 	ImportChangeWhatAdded   ImportChangeWhat = "added"
@@ -1105,6 +1126,19 @@ type DraftSummary struct {
 	Title     string    `json:"title"`
 	Whole     bool      `json:"whole"`
 }
+
+// Expiring defines model for Expiring.
+type Expiring struct {
+	At   time.Time    `json:"at"`
+	Kind ExpiringKind `json:"kind"`
+
+	// Name of the secret, or of the destination whose certificate it is
+	Name  string `json:"name"`
+	Words string `json:"words"`
+}
+
+// ExpiringKind defines model for Expiring.Kind.
+type ExpiringKind string
 
 // Explained defines model for Explained.
 type Explained struct {
@@ -2331,6 +2365,7 @@ type ScannedLog struct {
 type Secret struct {
 	About     string     `json:"about"`
 	CreatedAt *time.Time `json:"createdAt,omitempty"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
 	Grants    []Grant    `json:"grants"`
 
 	// Hosts how many hosts need it
@@ -2357,8 +2392,11 @@ type SecretList struct {
 // SecretValue defines model for SecretValue.
 type SecretValue struct {
 	About *string `json:"about,omitempty"`
-	Owner *string `json:"owner,omitempty"`
-	Value *string `json:"value,omitempty"`
+
+	// Expires when the value ends; that of a certificate is read from it
+	Expires *time.Time `json:"expires,omitempty"`
+	Owner   *string    `json:"owner,omitempty"`
+	Value   *string    `json:"value,omitempty"`
 }
 
 // SecretVersionHosts defines model for SecretVersionHosts.
@@ -2459,11 +2497,18 @@ type Status struct {
 	Behind int `json:"behind"`
 
 	// Causes what is wrong, twelve causes at most
-	Causes     []Cause        `json:"causes"`
-	Drafts     []DraftSummary `json:"drafts"`
-	Hosts      Counts         `json:"hosts"`
-	InForce    int            `json:"inForce"`
-	MoreCauses int            `json:"moreCauses"`
+	Causes []Cause `json:"causes"`
+
+	// Changes by whom, in the last 24 hours, the newest first, five at most
+	Changes []AuditEntry   `json:"changes"`
+	Drafts  []DraftSummary `json:"drafts"`
+
+	// Expires what ends within 30 days, the first first
+	Expires     []Expiring `json:"expires"`
+	Hosts       Counts     `json:"hosts"`
+	InForce     int        `json:"inForce"`
+	MoreCauses  int        `json:"moreCauses"`
+	MoreChanges int        `json:"moreChanges"`
 
 	// Newcomers agents that carry the identity of another host, or ask for its name, and wait for approval
 	Newcomers        int      `json:"newcomers"`
@@ -2473,6 +2518,9 @@ type Status struct {
 	// RolledOut the published revision was rolled out to its end once, though an earlier one may be in force again
 	RolledOut bool            `json:"rolledOut"`
 	Rollout   *RolloutSummary `json:"rollout,omitempty"`
+
+	// Rollouts those that ran in the last 24 hours, the newest first, five at most
+	Rollouts []RolloutSummary `json:"rollouts"`
 
 	// Sites by the label site, those with trouble first
 	Sites   []SiteState `json:"sites"`

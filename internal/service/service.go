@@ -105,7 +105,8 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("listen: %w", err)
 	}
 	a := &api.API{Owners: parts, Auth: authn, Events: events, Log: o.Log, Now: time.Now,
-		Join: join.New(join.Way{Pin: pin, Dir: o.Agents}, parts.Membership, parts.Hosts, parts.Changes)}
+		Until: ends(tlsConfig),
+		Join:  join.New(join.Way{Pin: pin, Dir: o.Agents}, parts.Membership, parts.Hosts, parts.Changes)}
 	server := &http.Server{
 		Handler:           handler(a, st, authn),
 		ReadHeaderTimeout: 10 * time.Second,
@@ -370,4 +371,16 @@ func (s states) Collect(out chan<- prometheus.Metric) {
 		float64(len(health.Group(s.api.Hosts.Troubles()))))
 	out <- prometheus.MustNewConstMetric(readDesc, prometheus.CounterValue, float64(read))
 	out <- prometheus.MustNewConstMetric(ackDesc, prometheus.CounterValue, float64(acknowledged))
+}
+
+// ends is when the certificate of the service ends, or zero.
+func ends(c *tls.Config) time.Time {
+	if c == nil || len(c.Certificates) == 0 {
+		return time.Time{}
+	}
+	leaf, err := x509.ParseCertificate(c.Certificates[0].Certificate[0])
+	if err != nil {
+		return time.Time{}
+	}
+	return leaf.NotAfter
 }

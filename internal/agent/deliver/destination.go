@@ -147,6 +147,16 @@ func (d *Destination) LookUp(ctx context.Context, probe string) (found, known bo
 	return found, true, words
 }
 
+// Expires is when a certificate by which the receiver is reached ends first, or zero where none is known.
+func (d *Destination) Expires() time.Time {
+	if s, ok := d.senders[0].(*httpSender); ok {
+		if at := s.expires.Load(); at != 0 {
+			return time.Unix(at, 0)
+		}
+	}
+	return time.Time{}
+}
+
 // Adopt takes over what another destination of this name left.
 func (d *Destination) Adopt(items []*Item) {
 	d.queue.adopt(slices.DeleteFunc(items, func(it *Item) bool {

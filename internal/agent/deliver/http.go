@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -42,6 +43,7 @@ type posts struct {
 	encoding record.Encoding
 	accepted func(answer []byte) // reads the answer to what was accepted; may be nil
 	login    *login
+	expires  atomic.Int64 // when a certificate of the connection ends first, in Unix seconds; 0 for none
 
 	mu    sync.Mutex
 	at    int       // which address is used
@@ -153,6 +155,33 @@ func (s *posts) next(failed int, now time.Time) {
 	}
 }
 
+// note keeps when the first certificate of a connection ends: of the receiver's chain, and of the one that the
+// destination shows itself.
+func (s *posts) note(state *tls.ConnectionState) {
+	if state == nil {
+		return
+	}
+	first := time.Time{}
+	sooner := func(c *x509.Certificate) {
+		if first.IsZero() || c.NotAfter.Before(first) {
+			first = c.NotAfter
+		}
+	}
+	for _, c := range state.PeerCertificates {
+		sooner(c)
+	}
+	if t, ok := s.client.Transport.(*http.Transport); ok && t.TLSClientConfig != nil {
+		for _, own := range t.TLSClientConfig.Certificates {
+			if own.Leaf != nil {
+				sooner(own.Leaf)
+			}
+		}
+	}
+	if !first.IsZero() {
+		s.expires.Store(first.Unix())
+	}
+}
+
 // keyOf names a delivery: one of the same records has the same key, so that a receiver can tell that it has it.
 func keyOf(records []delivery.Segment) string {
 	h := xxhash.New()
@@ -232,6 +261,7 @@ func (s *posts) post(ctx context.Context, to string, parts []delivery.Segment, k
 		return again(code, why)
 	}
 	defer resp.Body.Close()
+	s.note(resp.TLS)
 	text, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	if err != nil { // the status came, the rest was lost: whether it was taken is not known, so send again
 		code, why := plain(err)

@@ -112,7 +112,8 @@ func (e *Engine) Sources() []Status {
 
 // harmless tells whether a destination takes records in spite of what is wrong with it.
 func harmless(code health.Code) bool {
-	return code == health.NotVerified || code == health.BufferFilling || code == health.RecordsDiscarded
+	return code == health.NotVerified || code == health.CertificateExpiring || code == health.BufferFilling ||
+		code == health.RecordsDiscarded
 }
 
 // held says that a source is held by a destination that takes nothing.
@@ -163,11 +164,19 @@ func (e *Engine) trouble(d *deliver.Destination) (st Status) {
 		st.Code, st.Reason, st.Since = health.RecordsDiscarded, lately(d, now), now
 	case soon != "":
 		st.Code, st.Reason, st.Since = health.BufferFilling, soon, f.at
+	case expiring(d.Expires(), now):
+		st.Code = health.CertificateExpiring
+		st.Reason = fmt.Sprintf("a certificate by which it is reached ends on %s", d.Expires().UTC().Format("2006-01-02 15:04 UTC"))
 	case d.Spec.TLS.NoVerify:
 		st.Code, st.Reason = health.NotVerified, "its certificate is not verified"
 	}
 	return st
 }
+
+// expiresSoon is from when on it is said that a certificate ends.
+const expiresSoon = 14 * 24 * time.Hour
+
+func expiring(at, now time.Time) bool { return !at.IsZero() && at.Sub(now) < expiresSoon }
 
 // Bounds of saying what is over: that records were given up, and what was left of a destination that left the config.
 const (

@@ -27,6 +27,7 @@ const (
 	ZoneWrong         Code = "zone-wrong"          // times are off by a whole number of quarter hours
 	TimesAhead        Code = "times-ahead"         // times lie in the future
 	TimesBehind       Code = "times-behind"        // times lie long before the records were written
+	AgentOld          Code = "agent-old"           // the agent cannot run all that this service can ask of one
 	ClockOff          Code = "clock-off"           // the clock of the host differs from that of the service
 	// the agent is away, and so long an absence is normal for it: then healthy, or agent-away
 	AwayAsUsual Code = "away-as-usual"
@@ -61,7 +62,9 @@ const (
 	RecordsDiscarded  Code = "records-discarded"  // records were given up, since the buffer was full or damaged
 	NotVerified       Code = "not-verified"       // the destination's certificate is not verified
 	LeavingConfig     Code = "leaving"            // it left the config, and what is left is still delivered
-	FilesLost         Code = "files-lost"         // deleted files were let go before they were read
+	// a certificate by which it is reached ends soon
+	CertificateExpiring Code = "certificate-expiring"
+	FilesLost           Code = "files-lost" // deleted files were let go before they were read
 )
 
 // todo says what to do about a code that agents report.
@@ -104,6 +107,8 @@ var todo = map[Code]string{
 		"at-limit: pause",
 	NotVerified: "give the destination's authority with tls: {ca: \"${secret.NAME}\"} and remove verify: false: " +
 		"whoever answers at its address gets the records",
+	CertificateExpiring: "give the receiver, or the destination, a new certificate before that day: nothing is delivered " +
+		"to one that has ended; records then wait",
 	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
 	FilesLost: "keep rotated files longer, or give the destination's buffer more room: files were deleted faster " +
 		"than they could be read",
@@ -127,6 +132,6 @@ func Codes() []Code {
 		HeldBy, ConnectionRefused, NameNotFound, NotReachable, TLSFailed,
 		NoAnswer, LoginRefused, WrongPath, ReceiverBusy, ReceiverFailing,
 		RefusesEverything, BufferFull, BufferFilling, BufferUnwritable, RecordsDiscarded,
-		NotVerified, LeavingConfig, FilesLost,
+		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld,
 	}
 }

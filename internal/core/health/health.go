@@ -77,6 +77,8 @@ type Host struct {
 	Agent        Complaint     // about the agent's own files
 	Skew         time.Duration // by how much its clock is ahead of the service's
 	Away         time.Duration // so long an absence is normal for it
+	Lacks        []string      // what its agent cannot run of what this service knows
+	Version      string        // of its agent
 }
 
 // Complaint is what an agent says is wrong, with its reason code; without Code all is well.
@@ -207,9 +209,16 @@ func EvaluateHost(h Host, now time.Time) Verdict {
 		}
 	case h.LeftOut != "":
 		return Verdict{State: Degraded, Code: SourceLeftOut, Reason: h.LeftOut, Todo: "define the value and roll out"}
+	case len(h.Lacks) > 0:
+		return Verdict{State: Degraded, Code: AgentOld, Reason: fmt.Sprintf("its agent (%s) is older than the service: it cannot "+
+			"run %s", h.Version, strings.Join(h.Lacks[:min(len(h.Lacks), lacksShown)], ", ")), Todo: "install the agent of this " +
+			"service on the host; what it collects goes on meanwhile"}
 	}
 	return Verdict{State: Healthy}
 }
+
+// lacksShown bounds the parts that are named.
+const lacksShown = 5
 
 // ClockTolerance is by how much the clock of a host may differ.
 const ClockTolerance = 2 * time.Minute
@@ -273,6 +282,7 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	switch code := s.Agent.Code; code {
 	case "":
 	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded,
+		CertificateExpiring,
 		FilesLost:
 		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 		if code == HeldBy && Todo(s.Delivery) != "" {

@@ -68,6 +68,10 @@ func TestHost(t *testing.T) {
 				-time.Hour)
 		})},
 		{"left out", Degraded, "source-left-out", with(func(h *Host) { h.LeftOut = "x" })},
+		{"old agent", Degraded, "agent-old", with(func(h *Host) { h.Lacks = []string{"a", "b", "c", "d", "e", "f"} })},
+		{"old agent, and worse", Failing, "config-refused", with(func(h *Host) {
+			h.Lacks, h.ConfigState = []string{"a"}, "failed"
+		})},
 	} {
 		v := EvaluateHost(c.host, now)
 		assert.Equal(t, c.state, v.State, c.name)

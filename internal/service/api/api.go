@@ -40,6 +40,7 @@ type API struct {
 	Log    *slog.Logger
 	Now    func() time.Time
 	Join   *join.Join
+	Until  time.Time // when the certificate of the service ends; zero without one
 
 	secretsIn sync.Map // the secrets of a manifest, []string, by its hash
 	trials    trials

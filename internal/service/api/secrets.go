@@ -110,6 +110,7 @@ func secretAnswer(s store.Secret, u *secretUse, run map[int]int, grants []store.
 		CreatedAt: optional(s.CreatedAt),
 		SetAt:     optional(s.SetAt),
 		SetBy:     s.SetBy,
+		ExpiresAt: optional(s.ExpiresAt),
 		UsedBy:    []string{},
 		OnHosts:   []contract.SecretVersionHosts{},
 		Grants:    []contract.Grant{},
@@ -177,11 +178,11 @@ func (a *API) SetSecret(
 	if err := errors.Join(oneLine("about", value(b.About), 1024), oneLine("owner", value(b.Owner), 100)); err != nil {
 		return nil, err
 	}
-	if identity(ctx).Secret != "" && (b.About != nil || b.Owner != nil || b.Value == nil) {
+	if identity(ctx).Secret != "" && (b.About != nil || b.Owner != nil || b.Expires != nil || b.Value == nil) {
 		return nil, notAllowed{"this token lets its holder set the value, and nothing else"}
 	}
-	if b.Value == nil && b.About == nil && b.Owner == nil {
-		return nil, usage{"give a value, about or owner"}
+	if b.Value == nil && b.About == nil && b.Owner == nil && b.Expires == nil {
+		return nil, usage{"give a value, about, owner or expires"}
 	}
 	var s store.Secret
 	var err error
@@ -189,9 +190,9 @@ func (a *API) SetSecret(
 		if *b.Value == "" || len(*b.Value) > secrets.MaxValue {
 			return nil, usage{fmt.Sprintf("a secret has 1 to %d bytes", secrets.MaxValue)}
 		}
-		s, err = a.Secrets.Set(ctx, person(ctx), r.Secret, *b.Value, b.About, b.Owner)
+		s, err = a.Secrets.Set(ctx, person(ctx), r.Secret, *b.Value, b.About, b.Owner, b.Expires)
 	} else {
-		s, err = a.Secrets.Describe(ctx, person(ctx), r.Secret, b.About, b.Owner)
+		s, err = a.Secrets.Describe(ctx, person(ctx), r.Secret, b.About, b.Owner, b.Expires)
 	}
 	if err != nil {
 		return nil, err

@@ -94,6 +94,12 @@ func (a *API) GetStatus(
 	for _, c := range causes[:min(mostCauses, len(causes))] {
 		out.Causes = append(out.Causes, cause(c, now, fewHosts))
 	}
+	if err := a.lately(ctx, (*contract.Status)(&out)); err != nil {
+		return nil, err
+	}
+	if err := a.expiring(ctx, (*contract.Status)(&out)); err != nil {
+		return nil, err
+	}
 	day, usual, err := a.Numbers.Volume(ctx)
 	if day+usual > 0 {
 		out.Volume = &contract.Volume{Day: day, Usual: usual}

@@ -376,6 +376,7 @@ func parallelCalls(t *testing.T, seed uint64) {
 							"v",
 							nil,
 							nil,
+							nil,
 						)
 						count(err)
 					} else {

@@ -15,6 +15,7 @@ import (
 
 	"synaxis/internal/core/check"
 	"synaxis/internal/core/health"
+	"synaxis/internal/core/hostconfig"
 	core "synaxis/internal/core/inventory"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/desired"
@@ -74,9 +75,24 @@ func (v *View) Verdict(now time.Time) health.Verdict {
 			ConfigReason: v.ConfigReason, ConfigSince: since, Assigned: v.Assigned.Hash, Running: v.Running,
 			LeftOut:   v.Assigned.LeftOut,
 			Restarted: v.Restarted, Retired: v.RetiredAt, Emptied: v.Emptied, Skew: v.skew(), Away: v.rules.away(v),
-			Agent: v.Components["agent/state"].Complaint()},
+			Agent: v.Components["agent/state"].Complaint(), Lacks: v.lacks(), Version: v.Version},
 		now,
 	)
+}
+
+// lacks is what the agent cannot run of what this service knows; nothing of one that has not told what it can, or is
+// another program.
+func (v *View) lacks() (out []string) {
+	seen := v.Facts().Seen
+	if seen == nil || len(seen.Parts) <= len(hostconfig.Baseline) || slices.Equal(seen.Parts, hostconfig.Runs) {
+		return nil
+	}
+	for _, p := range hostconfig.Runs {
+		if !slices.Contains(seen.Parts, p) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // SourceVerdict is the health of a source on the host.

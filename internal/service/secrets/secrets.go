@@ -7,7 +7,9 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/base64"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -158,6 +160,7 @@ func (s *Secrets) Describe(
 	who store.Person,
 	name string,
 	about, owner *string,
+	expires *time.Time,
 ) (store.Secret, error) {
 	var out store.Secret
 	err := s.store.Update(ctx, func(t *store.Tx) error {
@@ -175,21 +178,50 @@ func (s *Secrets) Describe(
 		if owner != nil {
 			out.Owner = *owner
 		}
+		if expires != nil {
+			out.ExpiresAt = *expires
+		}
 		if err := t.DescribeSecret(out); err != nil {
 			return err
 		}
-		said := func(x store.Secret) map[string]string { return map[string]string{"about": x.About, "owner": x.Owner} }
+		said := func(x store.Secret) map[string]string {
+			return map[string]string{"about": x.About, "owner": x.Owner, "expires": day(x.ExpiresAt)}
+		}
 		return t.Audit(who, s.now(), "secret describe", name, said(have), said(out))
 	})
 	return out, err
 }
 
-// Set keeps a new value; the secret is made when it is not there. It returns the new version.
+// day is a date, or "" for none.
+func day(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.DateOnly)
+}
+
+// Expiry is when the certificates of a value end, the first of them, where it holds some as PEM (RFC 7468).
+func Expiry(value string) (first time.Time) {
+	for rest := []byte(value); ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			return first
+		}
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil && block.Type == "CERTIFICATE" &&
+			(first.IsZero() || c.NotAfter.Before(first)) {
+			first = c.NotAfter
+		}
+	}
+}
+
+// Set keeps a new value; the secret is made when it is not there. When it expires is read from a certificate, else it
+// is what is said, or not known. It returns the new version.
 func (s *Secrets) Set(
 	ctx context.Context,
 	who store.Person,
 	name, value string,
 	about, owner *string,
+	expires *time.Time,
 ) (store.Secret, error) {
 	if value == "" || len(value) > MaxValue {
 		return store.Secret{}, fmt.Errorf("a secret has 1 to %d bytes", MaxValue)
@@ -215,6 +247,9 @@ func (s *Secrets) Set(
 		}
 		if owner != nil {
 			have.Owner = *owner
+		}
+		if have.ExpiresAt = Expiry(value); have.ExpiresAt.IsZero() && expires != nil {
+			have.ExpiresAt = *expires
 		}
 		have.Version, have.SetAt, have.SetBy = have.Version+1, now, who.Name
 		nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(value)+aead.Overhead())

@@ -2,7 +2,13 @@ package secrets
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/base64"
+	"encoding/pem"
+	"math/big"
 	"os"
 	"path/filepath"
 	"strings"
@@ -32,7 +38,7 @@ func TestSealed(t *testing.T) {
 	require.NoError(t, err)
 	const value = "correct horse battery staple"
 	for i := 1; i <= 3; i++ {
-		x, err := s.Set(ctx, ada, "token", value+strings.Repeat("!", i), nil, nil)
+		x, err := s.Set(ctx, ada, "token", value+strings.Repeat("!", i), nil, nil, nil)
 		require.NoError(t, err)
 		assert.Equal(t, i, x.Version)
 	}
@@ -58,7 +64,7 @@ func TestSealed(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
 	// A sealed value is tied to its name and version: rows that were exchanged do not open.
-	_, err = s.Set(ctx, ada, "other", "x", nil, nil)
+	_, err = s.Set(ctx, ada, "other", "x", nil, nil, nil)
 	require.NoError(t, err)
 	sealed, err := st.SealedSecret(ctx, "token", 3)
 	require.NoError(t, err)
@@ -78,7 +84,7 @@ func TestKey(t *testing.T) {
 	dir, ctx := t.TempDir(), context.Background()
 	s, _, err := open(t, dir)
 	require.NoError(t, err)
-	_, err = s.Set(ctx, ada, "token", "x", nil, nil)
+	_, err = s.Set(ctx, ada, "token", "x", nil, nil, nil)
 	require.NoError(t, err)
 	path := filepath.Join(dir, KeyFile)
 	require.NoError(t, os.Chmod(path, 0o640))
@@ -99,7 +105,7 @@ func TestKeyFromTheEnvironment(t *testing.T) {
 	t.Setenv(KeyVariable, base64.StdEncoding.EncodeToString([]byte("0123456789abcdef0123456789abcdef")))
 	s, _, err := open(t, dir)
 	require.NoError(t, err)
-	_, err = s.Set(ctx, ada, "token", "x", nil, nil)
+	_, err = s.Set(ctx, ada, "token", "x", nil, nil, nil)
 	require.NoError(t, err)
 	assert.NoFileExists(t, filepath.Join(dir, KeyFile))
 	t.Setenv(KeyVariable, "nonsense")
@@ -113,10 +119,33 @@ func TestRefused(t *testing.T) {
 	s, _, err := open(t, t.TempDir())
 	require.NoError(t, err)
 	for _, value := range []string{"", strings.Repeat("x", MaxValue+1)} {
-		_, err := s.Set(ctx, ada, "token", value, nil, nil)
+		_, err := s.Set(ctx, ada, "token", value, nil, nil, nil)
 		assert.Error(t, err)
 	}
 	_, _, err = s.Grant(ctx, ada, "token", "ben", time.Hour)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorIs(t, s.Remove(ctx, ada, "token"), store.ErrNotFound)
+}
+
+// TestExpiry: the first end of any certificate in a value, whatever stands around it; none where there is none.
+func TestExpiry(t *testing.T) {
+	t.Parallel()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	made := func(days int) string {
+		c := &x509.Certificate{SerialNumber: big.NewInt(7), NotAfter: time.Date(2031, 4, days, 0, 0, 0, 0, time.UTC)}
+		der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+		require.NoError(t, err)
+		return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	}
+	other := string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: []byte("x")}))
+	for text, day := range map[string]int{made(5): 5, made(9) + made(3): 3, "# archive\n" + made(2) + other: 2,
+		other + made(7): 7,
+		"opensesame":    0, "": 0, other: 0, "-----BEGIN CERTIFICATE-----\n!!": 0} {
+		at := Expiry(text)
+		assert.Equal(t, day == 0, at.IsZero(), text)
+		if day > 0 {
+			assert.Equal(t, day, at.Day())
+		}
+	}
 }

@@ -13,14 +13,15 @@ type Secret struct {
 	Version            int
 	SetAt              time.Time
 	SetBy              string
+	ExpiresAt          time.Time // of its value, where that is known
 }
 
-const secretColumns = `SELECT name, about, owner, created_at, version, set_at, set_by FROM secrets`
+const secretColumns = `SELECT name, about, owner, created_at, version, set_at, set_by, expires_at FROM secrets`
 
 func scanSecret(r *sql.Rows) (s Secret, err error) {
-	var created, set string
-	err = r.Scan(&s.Name, &s.About, &s.Owner, &created, &s.Version, &set, &s.SetBy)
-	s.CreatedAt, s.SetAt = unstamp(created), unstamp(set)
+	var created, set, expires string
+	err = r.Scan(&s.Name, &s.About, &s.Owner, &created, &s.Version, &set, &s.SetBy, &expires)
+	s.CreatedAt, s.SetAt, s.ExpiresAt = unstamp(created), unstamp(set), unstamp(expires)
 	return s, err
 }
 
@@ -38,9 +39,10 @@ func (t *Tx) Secret(name string) (Secret, error) {
 // it; older ones go.
 func (t *Tx) PutSecret(s Secret, sealed []byte) error {
 	t.tell(SecretChanged{s.Name, s.Version})
-	if err := t.exec(`INSERT INTO secrets VALUES (?,?,?,?,?,?,?) ON CONFLICT (name) DO UPDATE SET about=excluded.about, owner=excluded.owner,
-		version=excluded.version, set_at=excluded.set_at, set_by=excluded.set_by`,
-		s.Name, s.About, s.Owner, stamp(s.CreatedAt), s.Version, stamp(s.SetAt), s.SetBy); err != nil {
+	if err := t.exec(`INSERT INTO secrets VALUES (?,?,?,?,?,?,?,?) ON CONFLICT (name) DO UPDATE SET about=excluded.about, owner=excluded.owner,
+		version=excluded.version, set_at=excluded.set_at, set_by=excluded.set_by, expires_at=excluded.expires_at`,
+		s.Name, s.About, s.Owner, stamp(s.CreatedAt), s.Version, stamp(s.SetAt), s.SetBy,
+		stamp(s.ExpiresAt)); err != nil {
 		return err
 	}
 	if err := t.exec(`DELETE FROM secret_versions WHERE name=? AND version < ?`, s.Name, s.Version-1); err != nil {
@@ -51,7 +53,9 @@ func (t *Tx) PutSecret(s Secret, sealed []byte) error {
 
 // DescribeSecret writes what is said of a secret.
 func (t *Tx) DescribeSecret(s Secret) error {
-	return t.exec(`UPDATE secrets SET about=?, owner=? WHERE name=?`, s.About, s.Owner, s.Name)
+	return t.exec(`UPDATE secrets SET about=?, owner=?, expires_at=? WHERE name=?`, s.About, s.Owner,
+		stamp(s.ExpiresAt),
+		s.Name)
 }
 
 // RemoveSecret removes a secret with its versions and grants.

@@ -2048,6 +2048,22 @@ export interface components {
             /** @description the published revision was rolled out to its end once, though an earlier one may be in force again */
             rolledOut: boolean;
             trouble?: components["schemas"]["ServiceTrouble"];
+            /** @description those that ran in the last 24 hours, the newest first, five at most */
+            rollouts: components["schemas"]["RolloutSummary"][];
+            /** @description what ends within 30 days, the first first */
+            expires: components["schemas"]["Expiring"][];
+            /** @description by whom, in the last 24 hours, the newest first, five at most */
+            changes: components["schemas"]["AuditEntry"][];
+            moreChanges: number;
+        };
+        Expiring: {
+            /** @enum {string} */
+            kind: "secret" | "certificate" | "service";
+            /** @description of the secret, or of the destination whose certificate it is */
+            name: string;
+            /** Format: date-time */
+            at: string;
+            words: string;
         };
         /** @description Why the service itself cannot keep its records now */
         ServiceTrouble: {
@@ -3057,6 +3073,8 @@ export interface components {
             /** Format: date-time */
             setAt?: string;
             setBy: string;
+            /** Format: date-time */
+            expiresAt?: string;
             usedBy: string[];
             /** @description how many hosts need it */
             hosts: number;
@@ -3076,6 +3094,11 @@ export interface components {
             value?: string;
             about?: string;
             owner?: string;
+            /**
+             * Format: date-time
+             * @description when the value ends; that of a certificate is read from it
+             */
+            expires?: string;
         };
         RevisionSummary: {
             number: number;

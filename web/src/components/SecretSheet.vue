@@ -12,6 +12,7 @@ const name = ref('')
 const value = ref('')
 const about = ref('')
 const owner = ref('')
+const expires = ref('')
 const { busy, error, doing } = useDoing()
 watch(shown, (now) => {
   value.value = error.value = ''
@@ -19,6 +20,7 @@ watch(shown, (now) => {
   name.value = props.secret?.name ?? ''
   about.value = props.secret?.about ?? ''
   owner.value = props.secret?.owner ?? ''
+  expires.value = props.secret?.expiresAt?.slice(0, 10) ?? ''
 })
 const send = () =>
   doing(async () => {
@@ -29,6 +31,7 @@ const send = () =>
           value: value.value || undefined,
           about: about.value,
           owner: owner.value || undefined,
+          expires: expires.value ? `${expires.value}T00:00:00Z` : undefined,
         },
       }),
     )
@@ -83,6 +86,14 @@ const send = () =>
       <div>
         <label for="secret-about" class="block font-medium">What it is for</label
         ><input id="secret-about" v-model="about" class="field mt-1 w-full" maxlength="400" />
+      </div>
+      <div>
+        <label for="secret-expires" class="block font-medium">Ends on</label
+        ><input id="secret-expires" v-model="expires" type="date" class="field machine mt-1" />
+        <p class="mt-1 text-table text-soft">
+          Optional. The first page tells it 30 days before; the end of a certificate is read from
+          it.
+        </p>
       </div>
       <div>
         <label for="secret-owner" class="block font-medium">Owner</label

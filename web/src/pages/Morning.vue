@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { useStatus } from '../api/queries'
 import Answer from '../components/Answer.vue'
 import CauseList from '../components/CauseList.vue'
+import LastDay from '../components/LastDay.vue'
 import PageHead from '../components/PageHead.vue'
 import RolloutBar from '../components/RolloutBar.vue'
 import SiteStrip from '../components/SiteStrip.vue'
@@ -47,6 +48,18 @@ const waits = computed(() => {
       text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`,
       to: '/rollouts',
       todo: 'They go out with the next rollout',
+    })
+  for (const e of v.expires)
+    out.push({
+      text: `▲ ${sentence(e.words)}`,
+      to:
+        e.kind === 'secret'
+          ? '/secrets'
+          : e.kind === 'certificate'
+            ? `/catalogue/destination/${e.name}`
+            : '/audit',
+      todo:
+        e.kind === 'service' ? 'Give the service a new certificate' : 'Put a new one in its place',
     })
   return out
 })
@@ -118,6 +131,7 @@ const waits = computed(() => {
           <RolloutBar :counts="s.rollout.counts" />
         </div>
       </section>
+      <LastDay :status="s" />
     </template>
   </Answer>
 </template>

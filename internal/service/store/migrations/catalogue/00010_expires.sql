@@ -1,0 +1,3 @@
+-- +goose Up
+-- When the value of a secret ends.
+ALTER TABLE secrets ADD COLUMN expires_at TEXT NOT NULL DEFAULT '';
