@@ -481,6 +481,12 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	bad(400, first(c.Probe(ctx, contract.ProbeRequest{Source: none})), nil)
 	get[contract.UnclaimedList](t, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{})), nil)
 	bad(400, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{Since: &none})), nil)
+	get[contract.Flow](t, first(c.GetFlow(ctx, &contract.GetFlowParams{Since: &day})), nil)
+	bad(400, first(c.GetFlow(ctx, &contract.GetFlowParams{Since: &none})), nil)
+	get[contract.Cost](t, first(c.GetCost(ctx, &contract.GetCostParams{Since: &day})), nil)
+	bad(400, first(c.GetCost(ctx, &contract.GetCostParams{Since: &none})), nil)
+	many := 999
+	bad(404, first(c.GetCost(ctx, &contract.GetCostParams{Draft: &many})), nil)
 	odd = "fields.a >"
 	bad(400, first(c.Peek(ctx, contract.PeekRequest{Source: none, Where: &odd})), nil)
 	get[contract.CauseList](t, first(c.ListCauses(ctx, &contract.ListCausesParams{Host: &host})), nil)

@@ -91,5 +91,5 @@ func TestExpiring(t *testing.T) {
 	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/"))
 	require.NoError(t, tab.See("Secret archive-ca ends on"))
-	require.NoError(t, tab.See("In the last 24 hours"))
+	require.NoError(t, tab.See("Done in the last 24 hours"))
 }

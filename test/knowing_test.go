@@ -37,6 +37,10 @@ func TestKnowingPage(t *testing.T) {
 			assert.Regexp(t, `(?s)synaxis_step\{number="read".*# EOF\n$`, out)
 		case strings.Contains(command, "suggest"):
 			assert.Contains(t, out, "no suggestion yet: too little was counted")
+		case strings.Contains(command, "synaxis cost"):
+			assert.Regexp(t, `(?m)^gates +\S+ \S+ +out +\S+ \S+`, out, command)
+		case strings.Contains(command, "synaxis flow"):
+			assert.Contains(t, out, "→ ● out", command)
 		case strings.Contains(command, "synaxis peek"):
 			assert.Contains(t, out, "shown of", command)
 			assert.Contains(t, out, "→ out", command)
@@ -48,5 +52,5 @@ func TestKnowingPage(t *testing.T) {
 			assert.Contains(t, out, "█", command)
 		}
 	})
-	assert.Equal(t, 24, ran)
+	assert.Equal(t, 27, ran)
 }

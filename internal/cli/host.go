@@ -84,6 +84,26 @@ func (a *app) status(s contract.Status) {
 		a.wrapped("▲ ", fmt.Sprintf("Since %s %s", when(&t.Since), t.Reason))
 		a.wrapped("  → ", t.Todo+"\n")
 	}
+	volume, ends, changed := "", "", ""
+	if v := s.Volume; v != nil {
+		usual := "a day is not known yet"
+		if v.Usual > 0 {
+			usual = "usually " + size(v.Usual)
+		}
+		volume = fmt.Sprintf("%s read; %s", size(v.Day), usual)
+	}
+	if n := len(s.Expires); n > 0 {
+		ends = s.Expires[0].Words
+		if n > 1 {
+			ends += fmt.Sprintf("; and %d more", n-1)
+		}
+	}
+	if n := len(s.Changes) + s.MoreChanges; n > 0 {
+		c := s.Changes[0]
+		changed = fmt.Sprintf("%s in 24 h, the last %s: %s %s by %s", plural(n, "change", "changes"), ago(&c.At),
+			c.Action,
+			c.Object, c.Who)
+	}
 	a.facts(
 		"in force",
 		revisionName(s.InForce),
@@ -101,29 +121,16 @@ func (a *app) status(s contract.Status) {
 		counts(s.Hosts),
 		"sources",
 		counts(s.Sources),
+		"last 24 h",
+		volume,
+		"ends soon",
+		ends,
+		"changed",
+		changed,
 	)
 	if s.Hosts == (contract.Counts{}) {
 		a.printf("\nNo host has joined yet: synaxis join-token create\n")
 		return
-	}
-	if v := s.Volume; v != nil {
-		usual := "a day is not known yet"
-		if v.Usual > 0 {
-			usual = "usually " + size(v.Usual)
-		}
-		a.facts("last 24 h", fmt.Sprintf("%s read; %s", size(v.Day), usual))
-	}
-	if n := len(s.Expires); n > 0 {
-		words := s.Expires[0].Words
-		if n > 1 {
-			words += fmt.Sprintf("; and %d more", n-1)
-		}
-		a.facts("ends soon", words)
-	}
-	if n := len(s.Changes) + s.MoreChanges; n > 0 {
-		c := s.Changes[0]
-		a.facts("changes", fmt.Sprintf("%d in 24 h, the last %s: %s %s by %s", n, ago(&c.At), c.Action, c.Object,
-			c.Who))
 	}
 	a.causes(s.Causes)
 	if s.MoreCauses > 0 {

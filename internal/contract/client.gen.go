@@ -120,6 +120,11 @@ type ClientInterface interface {
 	// Corresponds with GET /causes (the `ListCauses` operationId).
 	ListCauses(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCost What sources cost destinations a day, before and after their steps, against budgets
+	//
+	// Corresponds with GET /cost (the `GetCost` operationId).
+	GetCost(ctx context.Context, params *GetCostParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCoverage Every source against every guard, and where nothing is masked
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
@@ -264,6 +269,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 	PublishDraft(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFlow What went from sites through sources to destinations in a span
+	//
+	// Corresponds with GET /flow (the `GetFlow` operationId).
+	GetFlow(ctx context.Context, params *GetFlowParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EditHostsWithBody Set or remove labels and settings of many hosts at once, all or none
 	//
@@ -960,6 +970,21 @@ func (c *Client) ListCauses(ctx context.Context, params *ListCausesParams, reqEd
 	return c.Client.Do(req)
 }
 
+// GetCost What sources cost destinations a day, before and after their steps, against budgets
+//
+// Corresponds with GET /cost (the `GetCost` operationId).
+func (c *Client) GetCost(ctx context.Context, params *GetCostParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCostRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCoverage Every source against every guard, and where nothing is masked
 //
 // Corresponds with GET /coverage (the `GetCoverage` operationId).
@@ -1345,6 +1370,21 @@ func (c *Client) PublishDraftWithBody(ctx context.Context, draft DraftID, conten
 // Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 func (c *Client) PublishDraft(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPublishDraftRequest(c.Server, draft, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFlow What went from sites through sources to destinations in a span
+//
+// Corresponds with GET /flow (the `GetFlow` operationId).
+func (c *Client) GetFlow(ctx context.Context, params *GetFlowParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFlowRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3365,6 +3405,72 @@ func NewListCausesRequest(server string, params *ListCausesParams) (*http.Reques
 	return req, nil
 }
 
+// NewGetCostRequest constructs an http.Request for the GetCost method
+func NewGetCostRequest(server string, params *GetCostParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cost")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Draft != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "draft", *params.Draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetCoverageRequest constructs an http.Request for the GetCoverage method
 func NewGetCoverageRequest(server string, params *GetCoverageParams) (*http.Request, error) {
 	var err error
@@ -4289,6 +4395,60 @@ func NewPublishDraftRequestWithBody(server string, draft DraftID, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFlowRequest constructs an http.Request for the GetFlow method
+func NewGetFlowRequest(server string, params *GetFlowParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flow")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7355,6 +7515,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /causes (the `ListCauses` operationId).
 	ListCausesWithResponse(ctx context.Context, params *ListCausesParams, reqEditors ...RequestEditorFn) (*ListCausesResponse, error)
 
+	// GetCostWithResponse What sources cost destinations a day, before and after their steps, against budgets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cost (the `GetCost` operationId).
+	GetCostWithResponse(ctx context.Context, params *GetCostParams, reqEditors ...RequestEditorFn) (*GetCostResponse, error)
+
 	// GetCoverageWithResponse Every source against every guard, and where nothing is masked
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7529,6 +7696,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /drafts/{draft}/publish (the `PublishDraft` operationId).
 	PublishDraftWithResponse(ctx context.Context, draft DraftID, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error)
+
+	// GetFlowWithResponse What went from sites through sources to destinations in a span
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /flow (the `GetFlow` operationId).
+	GetFlowWithResponse(ctx context.Context, params *GetFlowParams, reqEditors ...RequestEditorFn) (*GetFlowResponse, error)
 
 	// EditHostsWithBodyWithResponse Set or remove labels and settings of many hosts at once, all or none
 	//
@@ -8499,6 +8673,54 @@ func (r ListCausesResponse) ContentType() string {
 	return ""
 }
 
+type GetCostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Cost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCostResponse) GetJSON200() *Cost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetCoverageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9439,6 +9661,54 @@ func (r PublishDraftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PublishDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFlowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Flow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFlowResponse) GetJSON200() *Flow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFlowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFlowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFlowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFlowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFlowResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12676,6 +12946,19 @@ func (c *ClientWithResponses) ListCausesWithResponse(ctx context.Context, params
 	return ParseListCausesResponse(rsp)
 }
 
+// GetCostWithResponse What sources cost destinations a day, before and after their steps, against budgets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cost (the `GetCost` operationId).
+func (c *ClientWithResponses) GetCostWithResponse(ctx context.Context, params *GetCostParams, reqEditors ...RequestEditorFn) (*GetCostResponse, error) {
+	rsp, err := c.GetCost(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCostResponse(rsp)
+}
+
 // GetCoverageWithResponse Every source against every guard, and where nothing is masked
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12999,6 +13282,19 @@ func (c *ClientWithResponses) PublishDraftWithResponse(ctx context.Context, draf
 		return nil, err
 	}
 	return ParsePublishDraftResponse(rsp)
+}
+
+// GetFlowWithResponse What went from sites through sources to destinations in a span
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /flow (the `GetFlow` operationId).
+func (c *ClientWithResponses) GetFlowWithResponse(ctx context.Context, params *GetFlowParams, reqEditors ...RequestEditorFn) (*GetFlowResponse, error) {
+	rsp, err := c.GetFlow(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFlowResponse(rsp)
 }
 
 // EditHostsWithBodyWithResponse Set or remove labels and settings of many hosts at once, all or none
@@ -14455,6 +14751,39 @@ func ParseListCausesResponse(rsp *http.Response) (*ListCausesResponse, error) {
 	return response, nil
 }
 
+// ParseGetCostResponse parses an HTTP response from a GetCostWithResponse call
+func ParseGetCostResponse(rsp *http.Response) (*GetCostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Cost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
 func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15097,6 +15426,39 @@ func ParsePublishDraftResponse(rsp *http.Response) (*PublishDraftResponse, error
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFlowResponse parses an HTTP response from a GetFlowWithResponse call
+func ParseGetFlowResponse(rsp *http.Response) (*GetFlowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFlowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Flow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

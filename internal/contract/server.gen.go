@@ -156,6 +156,27 @@ func (e ExpiringKind) Valid() bool {
 	}
 }
 
+// Defines values for FlowNodeKind.
+const (
+	FlowNodeKindDestination FlowNodeKind = "destination"
+	FlowNodeKindSite        FlowNodeKind = "site"
+	FlowNodeKindSource      FlowNodeKind = "source"
+)
+
+// Valid indicates whether the value is a known member of the FlowNodeKind enum.
+func (e FlowNodeKind) Valid() bool {
+	switch e {
+	case FlowNodeKindDestination:
+		return true
+	case FlowNodeKindSite:
+		return true
+	case FlowNodeKindSource:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportChangeWhat.
 const (
 	ImportChangeWhatAdded   ImportChangeWhat = "added"
@@ -822,6 +843,64 @@ type ConflictSide struct {
 	Title string `json:"title"`
 }
 
+// Cost All volumes are bytes in a day
+type Cost struct {
+	Destinations []CostSum   `json:"destinations"`
+	From         time.Time   `json:"from"`
+	Labels       []CostLabel `json:"labels"`
+
+	// Seconds for which something was heard of the fleet: from so much a day is made
+	Seconds int64        `json:"seconds"`
+	Sources []CostSource `json:"sources"`
+	To      time.Time    `json:"to"`
+
+	// Trial the trial from which the forecast comes
+	Trial *int `json:"trial,omitempty"`
+}
+
+// CostLabel defines model for CostLabel.
+type CostLabel struct {
+	Key    string    `json:"key"`
+	Values []CostSum `json:"values"`
+}
+
+// CostSource defines model for CostSource.
+type CostSource struct {
+	// Read before the steps
+	Read    float64  `json:"read"`
+	Records float64  `json:"records"`
+	Source  string   `json:"source"`
+	To      []CostTo `json:"to"`
+}
+
+// CostSum defines model for CostSum.
+type CostSum struct {
+	Budget   *float64 `json:"budget,omitempty"`
+	Currency *string  `json:"currency,omitempty"`
+	Exceeds  bool     `json:"exceeds"`
+	Money    float64  `json:"money"`
+
+	// Name of the destination, or the value of the label; none for sources without it
+	Name string   `json:"name"`
+	Sent float64  `json:"sent"`
+	Then *float64 `json:"then,omitempty"`
+}
+
+// CostTo defines model for CostTo.
+type CostTo struct {
+	Currency    *string `json:"currency,omitempty"`
+	Destination string  `json:"destination"`
+
+	// Money by the price of the destination
+	Money float64 `json:"money"`
+
+	// Sent after the steps, before compression
+	Sent float64 `json:"sent"`
+
+	// Then by the draft
+	Then *float64 `json:"then,omitempty"`
+}
+
 // Counts defines model for Counts.
 type Counts struct {
 	Degraded int `json:"degraded"`
@@ -1216,6 +1295,50 @@ type Finding struct {
 type Findings struct {
 	Findings []Finding `json:"findings"`
 }
+
+// Flow defines model for Flow.
+type Flow struct {
+	Edges []FlowEdge `json:"edges"`
+	From  time.Time  `json:"from"`
+	Nodes []FlowNode `json:"nodes"`
+	To    time.Time  `json:"to"`
+}
+
+// FlowEdge Of a source at a site; with a destination, what that one got of it
+type FlowEdge struct {
+	// Bytes of input, or sent and acknowledged before compression
+	Bytes int64 `json:"bytes"`
+
+	// Destination none of what was read
+	Destination string `json:"destination"`
+
+	// Dropped by the steps of the source
+	Dropped int64 `json:"dropped"`
+
+	// Records read, or acknowledged
+	Records int64 `json:"records"`
+
+	// Rejected by the destination, and given up
+	Rejected int64 `json:"rejected"`
+
+	// Site the label site of the hosts; none for those without it
+	Site   string `json:"site"`
+	Source string `json:"source"`
+}
+
+// FlowNode defines model for FlowNode.
+type FlowNode struct {
+	Hosts int          `json:"hosts"`
+	Kind  FlowNodeKind `json:"kind"`
+	Name  string       `json:"name"`
+	State State        `json:"state"`
+
+	// Wrong hosts on which something is wrong with it
+	Wrong int `json:"wrong"`
+}
+
+// FlowNodeKind defines model for FlowNode.Kind.
+type FlowNodeKind string
 
 // FormatCandidate defines model for FormatCandidate.
 type FormatCandidate = workbench.Candidate
@@ -2952,6 +3075,15 @@ type ListCausesParams struct {
 	Destination *string `form:"destination,omitempty" json:"destination,omitempty"`
 }
 
+// GetCostParams defines parameters for GetCost.
+type GetCostParams struct {
+	// Since from which span a day is made, such as 24h or 7d; default 24h
+	Since *string `form:"since,omitempty" json:"since,omitempty"`
+
+	// Draft a draft whose last trial tells what it would make of it
+	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
+}
+
 // GetCoverageParams defines parameters for GetCoverage.
 type GetCoverageParams struct {
 	// Draft as it would be with this draft
@@ -2985,6 +3117,12 @@ type RemoveDraftDefinitionParams struct {
 type PutDraftDefinitionParams struct {
 	// IfMatch the etag that was read; * for what is not there yet
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetFlowParams defines parameters for GetFlow.
+type GetFlowParams struct {
+	// Since how far back, such as 6h or 7d; default 1h
+	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // ListHostsParams defines parameters for ListHosts.
@@ -3231,6 +3369,9 @@ type ServerInterface interface {
 	// ListCauses What is wrong, by cause, with the hosts behind each
 	// (GET /causes)
 	ListCauses(c *gin.Context, params ListCausesParams)
+	// GetCost What sources cost destinations a day, before and after their steps, against budgets
+	// (GET /cost)
+	GetCost(c *gin.Context, params GetCostParams)
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(c *gin.Context, params GetCoverageParams)
@@ -3291,6 +3432,9 @@ type ServerInterface interface {
 	// PublishDraft Make a draft the newest revision
 	// (POST /drafts/{draft}/publish)
 	PublishDraft(c *gin.Context, draft DraftID)
+	// GetFlow What went from sites through sources to destinations in a span
+	// (GET /flow)
+	GetFlow(c *gin.Context, params GetFlowParams)
 	// EditHosts Set or remove labels and settings of many hosts at once, all or none
 	// (POST /host-edits)
 	EditHosts(c *gin.Context)
@@ -3753,6 +3897,41 @@ func (siw *ServerInterfaceWrapper) ListCauses(c *gin.Context) {
 	}
 
 	siw.Handler.ListCauses(c, params)
+}
+
+// GetCost operation middleware
+func (siw *ServerInterfaceWrapper) GetCost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCostParams
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "draft" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "draft", c.Request.URL.Query(), &params.Draft, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter draft: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCost(c, params)
 }
 
 // GetCoverage operation middleware
@@ -4393,6 +4572,33 @@ func (siw *ServerInterfaceWrapper) PublishDraft(c *gin.Context) {
 	}
 
 	siw.Handler.PublishDraft(c, draft)
+}
+
+// GetFlow operation middleware
+func (siw *ServerInterfaceWrapper) GetFlow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFlowParams
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFlow(c, params)
 }
 
 // EditHosts operation middleware
@@ -6087,6 +6293,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/peek", wrapper.Peek)
 	router.POST(options.BaseURL+"/peek/unmasked", wrapper.PeekUnmasked)
 	router.POST(options.BaseURL+"/probe", wrapper.Probe)
+	router.GET(options.BaseURL+"/flow", wrapper.GetFlow)
+	router.GET(options.BaseURL+"/cost", wrapper.GetCost)
 	router.GET(options.BaseURL+"/unclaimed", wrapper.ListUnclaimed)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
@@ -6354,6 +6562,45 @@ type ListCausesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListCausesdefaultApplicationProblemPlusJSONResponse) VisitListCausesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCostRequestObject struct {
+	Params GetCostParams
+}
+
+type GetCostResponseObject interface {
+	VisitGetCostResponse(w http.ResponseWriter) error
+}
+
+type GetCost200JSONResponse Cost
+
+func (response GetCost200JSONResponse) VisitGetCostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCostdefaultApplicationProblemPlusJSONResponse) VisitGetCostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7144,6 +7391,45 @@ type PublishDraftdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PublishDraftdefaultApplicationProblemPlusJSONResponse) VisitPublishDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFlowRequestObject struct {
+	Params GetFlowParams
+}
+
+type GetFlowResponseObject interface {
+	VisitGetFlowResponse(w http.ResponseWriter) error
+}
+
+type GetFlow200JSONResponse Flow
+
+func (response GetFlow200JSONResponse) VisitGetFlowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFlowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFlowdefaultApplicationProblemPlusJSONResponse) VisitGetFlowResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9849,6 +10135,9 @@ type StrictServerInterface interface {
 	// ListCauses What is wrong, by cause, with the hosts behind each
 	// (GET /causes)
 	ListCauses(ctx context.Context, request ListCausesRequestObject) (ListCausesResponseObject, error)
+	// GetCost What sources cost destinations a day, before and after their steps, against budgets
+	// (GET /cost)
+	GetCost(ctx context.Context, request GetCostRequestObject) (GetCostResponseObject, error)
 	// GetCoverage Every source against every guard, and where nothing is masked
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
@@ -9909,6 +10198,9 @@ type StrictServerInterface interface {
 	// PublishDraft Make a draft the newest revision
 	// (POST /drafts/{draft}/publish)
 	PublishDraft(ctx context.Context, request PublishDraftRequestObject) (PublishDraftResponseObject, error)
+	// GetFlow What went from sites through sources to destinations in a span
+	// (GET /flow)
+	GetFlow(ctx context.Context, request GetFlowRequestObject) (GetFlowResponseObject, error)
 	// EditHosts Set or remove labels and settings of many hosts at once, all or none
 	// (POST /host-edits)
 	EditHosts(ctx context.Context, request EditHostsRequestObject) (EditHostsResponseObject, error)
@@ -10320,6 +10612,32 @@ func (sh *strictHandler) ListCauses(ctx *gin.Context, params ListCausesParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListCausesResponseObject); ok {
 		if err := validResponse.VisitListCausesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCost operation middleware
+func (sh *strictHandler) GetCost(ctx *gin.Context, params GetCostParams) {
+	var request GetCostRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCost(ctx, request.(GetCostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCostResponseObject); ok {
+		if err := validResponse.VisitGetCostResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10936,6 +11254,32 @@ func (sh *strictHandler) PublishDraft(ctx *gin.Context, draft DraftID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PublishDraftResponseObject); ok {
 		if err := validResponse.VisitPublishDraftResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFlow operation middleware
+func (sh *strictHandler) GetFlow(ctx *gin.Context, params GetFlowParams) {
+	var request GetFlowRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFlow(ctx, request.(GetFlowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFlow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFlowResponseObject); ok {
+		if err := validResponse.VisitGetFlowResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -38,6 +38,16 @@ export const router = createRouter({
       meta: { title: 'Workbench' },
     },
     {
+      path: '/flow',
+      component: () => import('./pages/Flow.vue'),
+      meta: { title: 'Flow' },
+    },
+    {
+      path: '/cost',
+      component: () => import('./pages/Cost.vue'),
+      meta: { title: 'Cost' },
+    },
+    {
       path: '/unclaimed',
       component: () => import('./pages/Unclaimed.vue'),
       meta: { title: 'Unclaimed' },

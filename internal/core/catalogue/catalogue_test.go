@@ -224,6 +224,7 @@ retry: {first: 500ms, longest: 1m, give-up: 72h}
 limit: 5MiB/s
 rejects: {keep: 256MiB, for: 14d}
 takes: {lane: int, document: text}
+price: 0.35 EUR/GiB
 budget: 20GiB/day
 ---
 destination: watch-desk
@@ -267,6 +268,9 @@ absent: catch-up
 label-key: site
 values: [northpier, saltmarsh, gull-point]
 required: true
+---
+label-key: team
+budgets: {gates: 20GiB/day}
 `
 
 // TestLanguage: every kind and key of the language is read, and each document is canonical when it is read again.
@@ -274,7 +278,7 @@ func TestLanguage(t *testing.T) {
 	t.Parallel()
 	defs, problems := Parse("f.yaml", []byte(language))
 	require.Empty(t, problems)
-	require.Len(t, defs, 25)
+	require.Len(t, defs, 26)
 	for _, d := range defs {
 		canonical := d.Schema().
 			AppendCanonical([]byte(d.Kind+": "+d.Name+"\n"), d.Body(), "", func(*schema.Key) bool { return false },

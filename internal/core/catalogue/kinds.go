@@ -62,6 +62,7 @@ type Plan struct {
 type LabelKey struct {
 	Values   []string // nil: any
 	Required bool
+	Budgets  map[string]float64 // bytes a day that sources with a value of it may send
 }
 
 var about = schema.Key{Name: "about", Desk: true, Value: schema.Plain, Doc: "A sentence that says what it is for."}
@@ -195,7 +196,21 @@ var Schemas = map[string]*schema.Value{
 			Example: "values: [northpier, saltmarsh, gull-point]",
 		},
 		schema.Key{Name: "required", Value: schema.Flag, Default: "false", Doc: "Whether every host must have it."},
+		schema.Key{
+			Name:    "budgets",
+			Value:   schema.TableOf(schema.Checked("schema", checkBudget)),
+			Doc:     "How much all sources whose own label has a value may send in a day, by value; synaxis cost tells it.",
+			Example: "budgets: {gates: 20GiB/day, booking: 5GiB/day}",
+		},
 	),
+}
+
+func checkBudget(s string) error {
+	_, bytes, _, err := yamldoc.ParseRate(s)
+	if err == nil && !bytes {
+		err = fmt.Errorf("%q counts no bytes; expected a rate such as 20GiB/day", s)
+	}
+	return err
 }
 
 // fill sets the typed part of a definition from its body.
@@ -247,6 +262,14 @@ func (d *Definition) fill(r *yamldoc.Reader) {
 		d.Notice = &n
 	case "label-key":
 		d.LabelKey = &LabelKey{Values: n.Get("values").Texts(), Required: n.Get("required").Bool(false)}
+		for value, text := range n.Get("budgets").TextMap() {
+			if amount, bytes, per, err := yamldoc.ParseRate(text); err == nil && bytes {
+				if d.LabelKey.Budgets == nil {
+					d.LabelKey.Budgets = map[string]float64{}
+				}
+				d.LabelKey.Budgets[value] = amount * 24 / per.Hours()
+			}
+		}
 		if why := inventory.CheckKey(d.Name); why != "" {
 			r.Fail(d.root, "schema", why, "")
 		}

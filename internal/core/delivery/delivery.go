@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"time"
 
+	"synaxis/internal/core/cost"
 	"synaxis/internal/core/record"
 )
 
@@ -49,6 +50,7 @@ type Spec struct {
 	Takes     map[string]string // the types that the receiver's table takes
 	Budget    float64           // bytes that the fleet may send in BudgetPer; 0 for any
 	BudgetPer time.Duration
+	Price     cost.Price // of what is sent; at the desk only
 }
 
 // Buffer is the room on disk for what the destination does not take, for each host. Without room there is none.

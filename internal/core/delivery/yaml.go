@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"strings"
 
+	"synaxis/internal/core/cost"
 	"synaxis/internal/core/schema"
 	"synaxis/internal/core/yamldoc"
 )
@@ -264,6 +265,13 @@ var Keys = []schema.Key{
 		Doc:     "How much the whole fleet may send in a day of UTC; going over it only warns.",
 		Example: "budget: 20GiB/day",
 	},
+	{
+		Name:    "price",
+		Desk:    true,
+		Value:   schema.Checked("schema", checkPrice),
+		Doc:     "What the receiver takes for what is sent to it, before compression; synaxis cost tells what each source comes to.",
+		Example: "price: 0.35 EUR/GiB",
+	},
 }
 
 var (
@@ -303,6 +311,11 @@ var (
 		Example: "headers: {X-Desk: watch}",
 	}
 )
+
+func checkPrice(s string) error {
+	_, err := cost.ParsePrice(s)
+	return err
+}
 
 func checkLookUp(s string) error {
 	if !strings.Contains(s, "{probe}") {
@@ -417,6 +430,7 @@ func Decode(r *yamldoc.Reader, n *yamldoc.Node, name string) Spec {
 	safe := n.Get("tls")
 	s.TLS = TLS{safe.Get("ca").Text(), safe.Get("certificate").Text(), safe.Get("key").Text(), safe.Get("server-name").Text(),
 		safe.Get("minimum").Text(), !safe.Get("verify").Bool(true)}
+	s.Price, _ = cost.ParsePrice(n.Get("price").Text())
 	if v := n.Get("budget"); v != nil {
 		s.Budget, _, s.BudgetPer, _ = yamldoc.ParseRate(v.Text())
 	}

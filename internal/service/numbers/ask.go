@@ -23,6 +23,7 @@ type Question struct {
 	By string
 	// the value of the label By on a host
 	Label func(host string) string
+	all   bool // of edges: without their sites
 }
 
 // Line is one number of one group over time.
@@ -164,13 +165,16 @@ type grid struct {
 
 // sums tells whether kept sums answer the question.
 func (g *grid) sums() bool {
-	return g.Hosts == nil && (g.By == "" || g.By == "source" || g.By == "destination")
+	return g.Hosts == nil && (g.By == "" || g.By == "source" || g.By == "destination" || g.By == edges && g.all)
 }
 
 // names are the names whose blocks are read one by one; nil for all.
 func (g *grid) names() (out []string) {
 	if g.sums() {
 		return []string{All}
+	}
+	if g.Hosts == nil && (g.By == siteLabel || g.By == edges) {
+		return []string{sitePrefix}
 	}
 	const few = 500
 	if len(g.Hosts) > few || g.Hosts == nil {
@@ -189,7 +193,7 @@ func (g *grid) asksFor(name string) bool {
 	switch {
 	case g.sums():
 		return name == All
-	case g.Hosts == nil && g.By == siteLabel:
+	case g.Hosts == nil && (g.By == siteLabel || g.By == edges):
 		return site
 	case name == All || site:
 		return false
@@ -222,6 +226,9 @@ func (g *grid) group(name string, k series.Key) string {
 		return k.Destination
 	case "host":
 		return name
+	case edges:
+		site, _ := siteOf(name)
+		return site + "\x00" + k.Source + "\x00" + k.Destination
 	}
 	if site, ok := siteOf(name); ok {
 		return site
@@ -251,7 +258,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			}
 		}
 	}
-	if g.By != "source" && g.By != "destination" {
+	if g.By != "source" && g.By != "destination" && g.By != edges {
 		heard(g.group(name, series.Key{}))
 	}
 	for k, col := range b.Cols {
@@ -259,7 +266,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			continue
 		}
 		group := g.group(name, k)
-		if g.By == "source" || g.By == "destination" {
+		if g.By == "source" || g.By == "destination" || g.By == edges {
 			heard(group)
 		}
 		of := g.lines[group]

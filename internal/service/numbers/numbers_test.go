@@ -107,6 +107,15 @@ func TestSumsAgree(t *testing.T) {
 		for _, l := range w.ask(q).Lines {
 			require.Equal(t, total[l.Group+"a"]+total[l.Group+"b"], l.Sum())
 		}
+		got, err := w.now.Edges(ctx, begin, w.at.Add(time.Second))
+		require.NoError(t, err)
+		require.Len(t, got, 4, "two sites, with a source and a destination each")
+		for _, e := range got {
+			sum := total[e.Site+"a"] + total[e.Site+"b"]
+			require.Equal(t, map[bool]map[string]int64{true: {series.Acknowledged: sum},
+				false: {series.Read: sum}}[e.Destination != ""],
+				e.Sums, e)
+		}
 		q.By, q.Hosts = "source", map[string]bool{"na": true, "sb": true}
 		for _, l := range w.ask(q).Lines {
 			require.Equal(t, total["na"]+total["sb"], l.Sum())

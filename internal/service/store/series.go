@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"strings"
 	"time"
 )
 
@@ -40,11 +41,17 @@ func (s *Store) saveBlocks(ctx context.Context, all []Block) error {
 	return tx.Commit()
 }
 
-// Blocks returns the blocks of a tier that start in a span, oldest first. Without a host those of all.
+// Blocks returns the blocks of a tier that start in a span, oldest first: of a host, of all whose names begin with one
+// that ends with an equals sign, or without one of all.
 func (s *Store) Blocks(ctx context.Context, tier int64, host string, from, to time.Time) ([]Block, error) {
 	query := `SELECT tier, start, host, block FROM series WHERE tier = ? AND start >= ? AND start < ?`
 	args := []any{tier, from.Unix(), to.Unix()}
-	if host != "" {
+	switch {
+	case strings.HasSuffix(host, "="): // all names that begin so
+		query = `SELECT tier, start, host, block FROM series WHERE +tier = ? AND +start >= ? AND start < ?
+			AND host >= ? AND host < ?` // by name: in a span there may be blocks of ten thousand hosts
+		args = append(args, host, strings.TrimSuffix(host, "=")+">")
+	case host != "":
 		query = `SELECT tier, start, host, block FROM series WHERE tier = ? AND start >= ? AND start < ? AND host = ?`
 		args = append(args, host)
 	}

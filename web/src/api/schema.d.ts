@@ -848,6 +848,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/flow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What went from sites through sources to destinations in a span */
+        get: operations["getFlow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What sources cost destinations a day, before and after their steps, against budgets */
+        get: operations["getCost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/unclaimed": {
         parameters: {
             query?: never;
@@ -1664,6 +1698,116 @@ export interface components {
             arrived?: number;
             /** @description of end: on so many hosts, those too where a step dropped it */
             stuck?: number;
+        };
+        Flow: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            edges: components["schemas"]["FlowEdge"][];
+            nodes: components["schemas"]["FlowNode"][];
+        };
+        /** @description Of a source at a site; with a destination, what that one got of it */
+        FlowEdge: {
+            /** @description the label site of the hosts; none for those without it */
+            site: string;
+            source: string;
+            /** @description none of what was read */
+            destination: string;
+            /**
+             * Format: int64
+             * @description read, or acknowledged
+             */
+            records: number;
+            /**
+             * Format: int64
+             * @description of input, or sent and acknowledged before compression
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description by the steps of the source
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description by the destination, and given up
+             */
+            rejected: number;
+        };
+        FlowNode: {
+            /** @enum {string} */
+            kind: "site" | "source" | "destination";
+            name: string;
+            state: components["schemas"]["State"];
+            hosts: number;
+            /** @description hosts on which something is wrong with it */
+            wrong: number;
+        };
+        /** @description All volumes are bytes in a day */
+        Cost: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description for which something was heard of the fleet: from so much a day is made
+             */
+            seconds: number;
+            /** @description the trial from which the forecast comes */
+            trial?: number;
+            sources: components["schemas"]["CostSource"][];
+            destinations: components["schemas"]["CostSum"][];
+            labels: components["schemas"]["CostLabel"][];
+        };
+        CostSource: {
+            source: string;
+            /** Format: double */
+            records: number;
+            /**
+             * Format: double
+             * @description before the steps
+             */
+            read: number;
+            to: components["schemas"]["CostTo"][];
+        };
+        CostTo: {
+            destination: string;
+            /**
+             * Format: double
+             * @description after the steps, before compression
+             */
+            sent: number;
+            /**
+             * Format: double
+             * @description by the draft
+             */
+            then?: number;
+            /**
+             * Format: double
+             * @description by the price of the destination
+             */
+            money: number;
+            currency?: string;
+        };
+        CostLabel: {
+            key: string;
+            values: components["schemas"]["CostSum"][];
+        };
+        CostSum: {
+            /** @description of the destination, or the value of the label; none for sources without it */
+            name: string;
+            /** Format: double */
+            sent: number;
+            /** Format: double */
+            then?: number;
+            /** Format: double */
+            budget?: number;
+            /** Format: double */
+            money: number;
+            currency?: string;
+            exceeds: boolean;
         };
         UnclaimedList: {
             items: components["schemas"]["Unclaimed"][];
@@ -4852,6 +4996,56 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["ProbeEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFlow: {
+        parameters: {
+            query?: {
+                /** @description how far back, such as 6h or 7d; default 1h */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCost: {
+        parameters: {
+            query?: {
+                /** @description from which span a day is made, such as 24h or 7d; default 24h */
+                since?: string;
+                /** @description a draft whose last trial tells what it would make of it */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cost"];
                 };
             };
             default: components["responses"]["Problem"];

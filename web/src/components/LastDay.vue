@@ -8,7 +8,7 @@ defineProps<{ status: Schemas['Status'] }>()
 
 <template>
   <section v-if="status.rollouts.length || status.changes.length" class="mt-10">
-    <h2 class="mb-3 text-section font-semibold">In the last 24 hours</h2>
+    <h2 class="mb-3 text-section font-semibold">Done in the last 24 hours</h2>
     <ul class="border-t border-line">
       <li
         v-for="r in status.rollouts"

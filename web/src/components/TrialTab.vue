@@ -82,6 +82,11 @@ const stop = () =>
       >
     </p>
     <p v-for="h in without" :key="h.host" class="mb-2 text-failing">{{ h.host }}: {{ h.reason }}</p>
+    <p class="mb-4">
+      <router-link class="link" :to="`/cost?draft=${draft}`"
+        >What each destination would get in a day</router-link
+      >
+    </p>
     <TrialSource v-for="s in trial.sources" :key="s.name" :source="s" />
   </template>
   <p v-else class="text-soft">No host has tried this draft since the service started.</p>

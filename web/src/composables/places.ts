@@ -7,6 +7,7 @@ import {
   KeyIcon,
   PencilSquareIcon,
   ServerStackIcon,
+  ShareIcon,
   SunIcon,
   TicketIcon,
 } from '@heroicons/vue/24/outline'
@@ -19,6 +20,7 @@ export const places = [
   { name: 'Workbench', to: '/workbench', icon: BeakerIcon },
   { name: 'Changes', to: '/changes', icon: PencilSquareIcon },
   { name: 'Rollouts', to: '/rollouts', icon: ArrowPathRoundedSquareIcon },
+  { name: 'Flow', to: '/flow', icon: ShareIcon },
   { name: 'Notices', to: '/notices', icon: BellIcon },
 ]
 
@@ -38,6 +40,7 @@ export const actions = [
   { name: 'Hosts that are offline', to: '/hosts?state=offline' },
   { name: 'Look at records as they come', to: '/peek' },
   { name: 'What no format read and no route took', to: '/unclaimed' },
+  { name: 'What sources cost destinations a day', to: '/cost' },
   { name: 'Which source has which masks', to: '/coverage' },
   { name: 'Maintenance', to: '/notices' },
 ]
