@@ -23,7 +23,7 @@ func (a *app) numbersCmd() *cobra.Command {
 		Long: `Tells what hosts counted over time: the sum, the average rate, and the course as a line of bars. Without --by it
 is one line for each number, else one for each source, destination, host, or value of a label.
 
-Numbers are read, bytes, unparsed, dropped, dropped:REASON, masked, no-zone, acknowledged, sent (bytes), rejected,
+Numbers are read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes), rejected,
 discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). A step in which nothing was
 heard of a host is a gap and shown as a dot.
 

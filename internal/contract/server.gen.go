@@ -1963,6 +1963,9 @@ type Numbers struct {
 	// Masked Records in which a mask found something
 	Masked int64 `json:"masked"`
 
+	// Masks The same by mask; a record may count for several
+	Masks *map[string]int64 `json:"masks,omitempty"`
+
 	// NoZone Records whose time says no zone, where none is given
 	NoZone int64 `json:"noZone"`
 
@@ -3180,7 +3183,7 @@ type EditHostSettingsParams struct {
 
 // GetNumbersParams defines parameters for GetNumbers.
 type GetNumbersParams struct {
-	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
+	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
 	Number      *[]string `form:"number,omitempty" json:"number,omitempty"`
 	Source      *string   `form:"source,omitempty" json:"source,omitempty"`
 	Destination *string   `form:"destination,omitempty" json:"destination,omitempty"`

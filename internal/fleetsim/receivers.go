@@ -24,17 +24,18 @@ import (
 // Receivers stand in for the destinations. They count what arrives by its marks, on their own code and the generated
 // OTLP types, so that what they count does not depend on how it was sent.
 type Receivers struct {
-	mu     sync.Mutex
-	ids    map[Flow]map[string]int
-	seen   map[string]bool // ids of records, by which they drop what they have
-	known  int64           // records that they dropped for that
-	leaks  []string        // private data that arrived, with where it stood
-	probes map[string]string
-	lose   int  // of so many answers one is lost; 0 for none
-	refuse bool // weights that the archive's table does not take
-	calls  int
-	server *http.Server
-	url    string
+	mu      sync.Mutex
+	ids     map[Flow]map[string]int
+	seen    map[string]bool // ids of records, by which they drop what they have
+	known   int64           // records that they dropped for that
+	leaks   []string        // private data that arrived, with where it stood
+	probes  map[string]string
+	lose    int  // of so many answers one is lost; 0 for none
+	refuse  bool // weights that the archive's table does not take
+	stopped bool // the archive answers 503
+	calls   int
+	server  *http.Server
+	url     string
 }
 
 // Flow is the records of one source of one host at one destination.
@@ -123,6 +124,20 @@ func (r *Receivers) Refuse() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.refuse = true
+}
+
+// Mend lets the table of the harbour archive take every weight.
+func (r *Receivers) Mend() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.refuse = false
+}
+
+// Stop lets the harbour archive answer 503, or take records again.
+func (r *Receivers) Stop(stopped bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.stopped = stopped
 }
 
 // heaviest is the largest weight that the table of the harbour archive takes.
@@ -256,6 +271,13 @@ func attribute(list []*common.KeyValue, key string) string {
 
 func (r *Receivers) ndjson(w http.ResponseWriter, q *http.Request) {
 	text, err := body(q)
+	r.mu.Lock()
+	stopped := r.stopped
+	r.mu.Unlock()
+	if stopped {
+		http.Error(w, "the archive is being moved", http.StatusServiceUnavailable)
+		return
+	}
 	r.inspect(text)
 	if why := r.refused(text); why != "" {
 		http.Error(w, why, http.StatusUnprocessableEntity)

@@ -46,9 +46,10 @@ level: {field: result, map: {DENIED: ERROR, FAULT: ERROR, '*': INFO}}
 type Rehearsed struct{ Trial, Preflight, Stopped, Waits int }
 
 // Rehearse tells how a change hurts nobody: a trial that shows a field vanishing, a preflight that finds a folder that
-// cannot be read, a scanner that falls silent, of which the watch desk is told, a bad revision that one host takes
-// and that is taken back by itself, a vessel that comes back and catches up, and a rollout that waits at its gate.
-// The hosts write meanwhile.
+// cannot be read, a scanner that falls silent, of which the watch desk is told, an archive that stops while a probe
+// hangs there and a backlog grows and drains, rejects that are mended and sent again, a bad revision that one host
+// takes and that is taken back by itself, a vessel that comes back and catches up, and a rollout that waits at its
+// gate. The hosts write meanwhile.
 func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 	living := ctx // the clocks of the scanners go on
 	ctx, stop := context.WithCancel(ctx)
@@ -63,6 +64,12 @@ func (d *Demo) Rehearse(ctx context.Context) (r Rehearsed, err error) {
 		return r, err
 	}
 	if err := d.fallSilent(ctx, living); err != nil {
+		return r, err
+	}
+	if err := d.archiveStops(ctx); err != nil {
+		return r, err
+	}
+	if err := d.mendRejects(ctx); err != nil {
 		return r, err
 	}
 	if r.Stopped, err = d.rollOutNothing(ctx); err != nil {

@@ -303,6 +303,18 @@ func (s *Simulation) rest(ctx context.Context, tell func(Measure)) error {
 	share := 100 * float64(s.cpu()-before) / float64(s.Options.Rest)
 	tell(Measure{fmt.Sprintf("at rest, reports every %s", s.Options.Report), "3 % of a core",
 		fmt.Sprintf("%.1f %%", share), share <= 3})
+	var took []time.Duration
+	for range 40 {
+		began := time.Now()
+		if _, err := answer[contract.Status](s.client.GetStatus(ctx)); err != nil {
+			return err
+		}
+		took = append(took, time.Since(began))
+		time.Sleep(50 * time.Millisecond)
+	}
+	slow := p95(took)
+	tell(Measure{"what the morning page asks, at rest", "p95 under 100 ms", fmt.Sprintf("%d ms", slow.Milliseconds()),
+		slow < 100*time.Millisecond})
 	return nil
 }
 

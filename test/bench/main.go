@@ -36,7 +36,7 @@ func main() {
 	flag.Usage = func() {
 		fmt.Fprintln(
 			flag.CommandLine.Output(),
-			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | numbers | a word of the rows to measure]",
+			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | numbers | knowing | a word of the rows to measure]",
 		)
 		flag.PrintDefaults()
 	}
@@ -68,6 +68,8 @@ func measure(only string) (missed int, err error) {
 		return joinTable()
 	case "numbers":
 		return numbersTable()
+	case "knowing":
+		return knowingTable()
 	case "buffers":
 		return buffersTable()
 	}

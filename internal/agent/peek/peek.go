@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -138,6 +139,10 @@ func (p *Peeks) look(ask *wire.PeekAsk, taps Taps) (*look, error) {
 		filled: now, began: tap.Passed(), came: make(chan struct{}, 1)}
 	l.until = now.Add(time.Duration(min(max(ask.Seconds, 1), wire.MaxPeekSeconds)) * time.Second)
 	l.seen = &pipeline.Look{Clear: ask.Clear, Take: l.see}
+	if ask.Where == "" { // what is looked at is shown
+		l.seen.Most = int(math.Ceil(l.rate * gather.Seconds()))
+		l.seen.Every = time.Duration(float64(l.seen.Most) / l.rate * float64(time.Second))
+	}
 	tap.Open(l.seen)
 	if p.runs == nil {
 		p.runs = map[string]*look{}

@@ -26,6 +26,7 @@ type screened struct {
 	only, except []string
 	key          []byte
 	bit          uint64 // of record.Record.Masked, when it notes its name
+	hit          uint64 // of Treatment.hits, for those that are counted
 }
 
 // private is a place in the arena where a mask found something.
@@ -85,6 +86,14 @@ func (t *Treatment) newScreen(names []string, guard bool, p Parts) (*screen, err
 				return nil, fmt.Errorf("mask %s: more than 64 masks of one source note their names", name)
 			}
 			m.bit = 1 << i
+		}
+		i := slices.Index(t.counted, name)
+		if i < 0 && len(t.counted) < 64 {
+			i = len(t.counted)
+			t.counted, t.byMask = append(t.counted, name), append(t.byMask, 0)
+		}
+		if i >= 0 {
+			m.hit = 1 << i
 		}
 		s.masks = append(s.masks, m)
 	}
@@ -261,6 +270,7 @@ func (t *Treatment) cover(s *screen, b *record.Batch, r *record.Record, g target
 			)
 		}
 		r.Masked |= m.bit
+		t.hits |= m.hit
 		at = to
 	}
 	if len(b.Arena) == start {

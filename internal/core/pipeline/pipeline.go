@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 	"time"
@@ -164,6 +165,9 @@ type Treatment struct {
 	targets []target
 	found   []private
 	didMask bool
+	counted []string // masks, by the bits of hits
+	hits    uint64   // those that found something in the record at hand
+	byMask  []int64  // and in how many of the run
 	trace   *trace
 	trying  bool // a whole log at once
 }
@@ -318,13 +322,21 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 			break
 		}
 	}
+	for i, n := range t.byMask {
+		if n > 0 {
+			if c.Masks == nil {
+				c.Masks = map[string]int64{}
+			}
+			c.Masks[t.counted[i]], t.byMask[i] = n, 0
+		}
+	}
 	c.Bytes = int64(cut.Used())
 	return cut.Used(), c
 }
 
 // treat reads one record and takes it through. It answers why the record is dropped, or -1.
 func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
-	t.didMask = false
+	t.didMask, t.hits = false, 0
 	read := t.parser.Read(b, r)
 	if !read {
 		c.Unparsed++
@@ -360,6 +372,9 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 	}
 	if t.didMask {
 		c.Masked++
+		for h := t.hits; h != 0; h &= h - 1 {
+			t.byMask[bits.TrailingZeros64(h)]++
+		}
 	}
 	if r.Routes = t.routes.rest; len(t.routes.entries) > 0 || t.routes.unparsed != 0 {
 		r.Routes = 0

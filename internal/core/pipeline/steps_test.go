@@ -326,8 +326,9 @@ send: [{to: desk, when: 'fields.result == "DENIED"'}, {otherwise: archive}]
 	assert.Equal(
 		t,
 		Counts{
-			Numbers: wire.Numbers{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1},
-			ByRule:  [reasons]int64{dropDrop: 1},
+			Numbers: wire.Numbers{Read: 3, Bytes: c.Bytes, Unparsed: 1, Blank: 1, Failed: 2, Masked: 1,
+				Masks: map[string]int64{"passport": 1, "email": 1}},
+			ByRule: [reasons]int64{dropDrop: 1},
 		},
 		c,
 	)

@@ -27,14 +27,21 @@ type Tap struct {
 
 	mu    sync.Mutex
 	looks []*Look
+	most  int
+	every time.Duration
 }
 
 // Look is one who looks. Take gets records that were treated together, and must not wait: it runs between them. With
 // Clear private data is shown as it came in; else it is covered wherever it could be seen. With File all records of
 // that file are taken, and no others.
+//
+// Most is how many records it wants at a time, and Every how often; 0 for as many and as often as there may be. Who
+// wants little costs little.
 type Look struct {
 	Clear bool
 	File  string
+	Most  int
+	Every time.Duration
 	Take  func(records []Tried, origin *record.Origin)
 }
 
@@ -43,6 +50,7 @@ func (x *Tap) Open(l *Look) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.looks = append(x.looks, l)
+	x.wanted()
 	x.open.Store(int32(len(x.looks)))
 }
 
@@ -51,7 +59,27 @@ func (x *Tap) Close(l *Look) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.looks = slices.DeleteFunc(x.looks, func(o *Look) bool { return o == l })
+	x.wanted()
 	x.open.Store(int32(len(x.looks)))
+}
+
+// wanted is what those who look want together. It is locked.
+func (x *Tap) wanted() {
+	x.most, x.every = 1, time.Hour
+	for _, l := range x.looks {
+		most, every := l.Most, l.Every
+		if most <= 0 || most > tapRecords {
+			most = tapRecords
+		}
+		x.most, x.every = max(x.most, most), max(tapEvery, min(x.every, every))
+	}
+}
+
+// turn is how many records are looked at in a turn, and after how long the next one comes.
+func (x *Tap) turn() (most int, every time.Duration) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.most, x.every
 }
 
 // follows tells whether somebody takes all records of a file.
@@ -74,10 +102,13 @@ func (t *Treatment) watched(
 		x.passed.Add(c.Read)
 		return used, c
 	}
-	if !whole {
-		x.next = observed + int64(tapEvery)
+	most, every := x.turn()
+	if whole {
+		most = tapRecords
+	} else {
+		x.next = observed + int64(every)
 	}
-	t.trace = &trace{most: tapRecords}
+	t.trace = &trace{most: most}
 	used, c = t.run(b, offset, observed, limit, flush)
 	seen := t.trace.out
 	t.trace = nil

@@ -161,3 +161,27 @@ func TestWatchedIsBounded(t *testing.T) {
 	assert.Equal(t, before, seen)
 	assert.EqualValues(t, 50_000, tr.Tap.Passed())
 }
+
+// TestMasksAreCounted: each record counts once for each mask that found something in it, in a step or a guard, however
+// often, and not for those that found nothing; runs begin anew.
+func TestMasksAreCounted(t *testing.T) {
+	t.Parallel()
+	keyvalue, _ := format.BuiltIn("keyvalue")
+	src := source(t, "source: x\nhosts: all\nread: {files: [/a]}\nformat: keyvalue\nsteps: [{mask: [email]}]\nsend: [out]\n")
+	src.Guards = []string{"email", "payment-card"}
+	tr, err := Compile(src, keyvalue, parts())
+	require.NoError(t, err)
+	b := &record.Batch{Origin: record.NewOrigin("h", "", "x", "/a", nil)}
+	for range 3 {
+		b.Reset()
+		b.Arena = append(b.Arena[:0], "a=ada@whimbrel.example b=bo@whimbrel.example\nc=4539578763621486 a=x\nn=4\n"+
+			"a=cy@whimbrel.example c=4539578763621486\n"...)
+		_, c := tr.Run(b, 1, 1e18, 100, true)
+		assert.Equal(t, map[string]int64{"email": 2, "payment-card": 2}, c.All().Masks)
+		assert.EqualValues(t, 3, c.Masked)
+	}
+	b.Reset()
+	b.Arena = append(b.Arena[:0], "n=4\n"...)
+	_, c := tr.Run(b, 1, 1e18, 100, true)
+	assert.Empty(t, c.All().Masks)
+}

@@ -12,7 +12,8 @@ import (
 // Key names a column. Destination is "" for what is counted before records are routed.
 type Key struct{ Source, Destination, Number string }
 
-// The numbers. What records were dropped for is a number of its own: Dropped with a colon and the reason.
+// The numbers. What records were dropped for, and which mask found something in them, are numbers of their own:
+// Dropped with a colon and the reason, Masked with a colon and the mask.
 const (
 	Read         = "read"         // records
 	Bytes        = "bytes"        // of input
@@ -39,8 +40,8 @@ func IsLevel(number string) bool { return number == Waiting || number == Disk ||
 
 // Known tells whether there is such a number.
 func Known(number string) bool {
-	base, reason, dropped := strings.Cut(number, ":")
-	return slices.Contains(Numbers, base) && (!dropped || base == Dropped && reason != "")
+	base, name, part := strings.Cut(number, ":")
+	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked) && name != "")
 }
 
 // Block is columns of values in N steps from Start. A step in which nothing was heard is a gap: its values are 0 and

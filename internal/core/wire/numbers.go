@@ -25,7 +25,9 @@ type Numbers struct {
 	// conditions and values that could not be computed; their records went on
 	Failed int64 `json:"failed,omitempty"`
 	Masked int64 `json:"masked,omitempty"` // records in which a mask found something
-	Blank  int64 `json:"blank,omitempty"`  // lines skipped
+	// the same by mask; a record may count for several
+	Masks map[string]int64 `json:"masks,omitempty"`
+	Blank int64            `json:"blank,omitempty"` // lines skipped
 	// times a file shrank under the reader: lines may be lost
 	Truncated int64 `json:"truncated,omitempty"`
 	// records whose time says no zone, where none is given
@@ -173,8 +175,25 @@ var DeliveryCounters = []DeliveryCounter{
 	{"oldest", "synaxis.delivery.oldest_waiting", "ns", Gauge, func(c *DeliveryCounts) *int64 { return &c.Oldest }},
 }
 
-// metricDrops are the dropped records by reason.
-const metricDrops = "synaxis.source.dropped.by_reason"
+// Part is a number that is told apart by names: what sums up in it is a number of its own for each.
+type Part struct {
+	Metric, Attribute string
+	Of                func(*Numbers) *map[string]int64
+}
+
+// Parts are all of them.
+var Parts = []Part{
+	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }},
+	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }},
+}
+
+// put sets the number of a name.
+func put(m *map[string]int64, name string, v int64) {
+	if *m == nil {
+		*m = map[string]int64{}
+	}
+	(*m)[name] = v
+}
 
 // Add counts what n counted into to: sums add up, of times the later stays, and what is as of now is n's where it says
 // anything.
@@ -191,11 +210,11 @@ func (to *Numbers) Add(n Numbers) {
 			}
 		}
 	}
-	for reason, d := range n.Drops {
-		if to.Drops == nil {
-			to.Drops = map[string]int64{}
+	for _, p := range Parts {
+		have := p.Of(to)
+		for name, v := range *p.Of(&n) {
+			put(have, name, (*have)[name]+v)
 		}
-		to.Drops[reason] += d
 	}
 	for name, d := range n.Deliveries {
 		if to.Deliveries == nil {
@@ -234,7 +253,10 @@ func (n Numbers) Settled() Numbers {
 
 // Clone copies the numbers.
 func (n Numbers) Clone() Numbers {
-	n.Drops, n.Deliveries = maps.Clone(n.Drops), maps.Clone(n.Deliveries)
+	for _, p := range Parts {
+		*p.Of(&n) = maps.Clone(*p.Of(&n))
+	}
+	n.Deliveries = maps.Clone(n.Deliveries)
 	return n
 }
 
@@ -247,12 +269,12 @@ func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
 			*c.Of(&d) = v
 		}
 	}
-	for reason, v := range n.Drops {
-		if v > was.Drops[reason] {
-			if d.Drops == nil {
-				d.Drops = map[string]int64{}
+	for _, p := range Parts {
+		before := *p.Of(&was)
+		for name, v := range *p.Of(&n) {
+			if v > before[name] {
+				put(p.Of(&d), name, v-before[name])
 			}
-			d.Drops[reason] = v - was.Drops[reason]
 		}
 	}
 	for name, now := range n.Deliveries {
@@ -283,12 +305,12 @@ func (n Numbers) NotBelow(was Numbers) Numbers {
 			*c.Of(&n) = max(*c.Of(&n), *c.Of(&was))
 		}
 	}
-	for reason, v := range was.Drops {
-		if v > n.Drops[reason] {
-			if n.Drops == nil {
-				n.Drops = map[string]int64{}
+	for _, p := range Parts {
+		now := p.Of(&n)
+		for name, v := range *p.Of(&was) {
+			if v > (*now)[name] {
+				put(now, name, v)
 			}
-			n.Drops[reason] = v
 		}
 	}
 	for name, before := range was.Deliveries {
@@ -342,13 +364,17 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		}
 		add(c.Metric, c.Unit, c.Kind, points)
 	}
-	var drops []*metrics.NumberDataPoint
-	for _, s := range sources {
-		for _, reason := range slices.Sorted(maps.Keys(all[s].Drops)) {
-			drops = append(drops, point(all[s].Drops[reason], "source", s, "reason", reason))
+	for _, p := range Parts {
+		var points []*metrics.NumberDataPoint
+		for _, s := range sources {
+			n := all[s]
+			of := *p.Of(&n)
+			for _, name := range slices.Sorted(maps.Keys(of)) {
+				points = append(points, point(of[name], "source", s, p.Attribute, name))
+			}
 		}
+		add(p.Metric, "{record}", Sum, points)
 	}
-	add(metricDrops, "{record}", Sum, drops)
 	for _, c := range DeliveryCounters {
 		var points []*metrics.NumberDataPoint
 		for _, s := range sources {
@@ -399,15 +425,15 @@ func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) (all map[string]
 }
 
 func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
-	source, destination, reason := "", "", ""
+	source, destination, parts := "", "", map[string]string{}
 	for _, a := range p.GetAttributes() {
 		switch a.GetKey() {
 		case "source":
 			source = a.GetValue().GetStringValue()
 		case "destination":
 			destination = a.GetValue().GetStringValue()
-		case "reason":
-			reason = a.GetValue().GetStringValue()
+		default:
+			parts[a.GetKey()] = a.GetValue().GetStringValue()
 		}
 	}
 	if source == "" {
@@ -420,11 +446,11 @@ func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
 			*c.Of(&n), known = v, true
 		}
 	}
-	if name == metricDrops && reason != "" {
-		if n.Drops == nil {
-			n.Drops = map[string]int64{}
+	for _, part := range Parts {
+		if of := parts[part.Attribute]; part.Metric == name && of != "" {
+			put(part.Of(&n), of, v)
+			known = true
 		}
-		n.Drops[reason], known = v, true
 	}
 	for _, c := range DeliveryCounters {
 		if c.Metric != name || destination == "" {

@@ -172,17 +172,23 @@ func (a *Agents) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		busy(w)
 		return
 	}
-	defer a.sockets.leave(who)
 	ws, err := websocket.Accept(
-		w,
+		lean{w},
 		r,
 		&websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled, InsecureSkipVerify: true},
 	)
 	if err != nil {
+		a.sockets.leave(who)
 		return
 	}
 	ws.SetReadLimit(wire.MaxMessage)
-	a.serve(links.NewConn(ws, private(r)), who)
+	c := links.NewConn(ws, private(r))
+	// Beside the handler, which returns: what the server keeps for a request would stay as long as the connection
+	// does.
+	go func() {
+		defer a.sockets.leave(who)
+		a.serve(c, who)
+	}()
 }
 
 // The pace of one connection: what is more waits on its own host, so that an agent that floods harms only itself.

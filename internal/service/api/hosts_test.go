@@ -165,7 +165,7 @@ func TestEveryCounterIsShown(t *testing.T) {
 	}
 	assert.ElementsMatch(
 		t,
-		[]string{"dropReasons", "destinations", "refused"},
+		[]string{"dropReasons", "masks", "destinations", "refused"},
 		slices.Collect(maps.Keys(left)),
 		"these are by reason and by destination",
 	)

@@ -26,6 +26,9 @@ func numbers(n wire.Numbers) contract.Numbers {
 	if out.DropReasons == nil {
 		out.DropReasons = map[string]int64{}
 	}
+	if len(n.Masks) > 0 {
+		out.Masks = &n.Masks
+	}
 	into := reflect.ValueOf(&out).Elem()
 	for _, c := range wire.Counters {
 		switch f, v := into.Field(fieldsOf[c.Key]), *c.Of(&n); {

@@ -61,7 +61,7 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	}
 	for _, n := range q.Numbers {
 		if !series.Known(n) {
-			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, and dropped:REASON", n,
+			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON and masked:MASK", n,
 				strings.Join(series.Numbers, ", "))}
 		}
 	}

@@ -122,6 +122,9 @@ func columns(source string, d wire.Numbers) map[series.Key]int64 {
 	for reason, v := range d.Drops {
 		put("", series.Dropped+":"+reason, v)
 	}
+	for mask, v := range d.Masks {
+		put("", series.Masked+":"+mask, v)
+	}
 	for to, c := range d.Deliveries {
 		put(to, series.Acknowledged, c.Acknowledged)
 		put(to, series.Sent, c.Sent)

@@ -100,8 +100,10 @@ func bounded[T any](all map[string]T, most int) map[string]T {
 func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
 	all = bounded(all, maxSources)
 	for name, n := range all {
-		if n.Drops != nil {
-			n.Drops = bounded(n.Drops, maxNames)
+		for _, p := range wire.Parts {
+			if of := p.Of(&n); *of != nil {
+				*of = bounded(*of, maxNames)
+			}
 		}
 		if n.Deliveries != nil {
 			n.Deliveries = bounded(n.Deliveries, maxNames)

@@ -2688,6 +2688,10 @@ export interface components {
              * @description Records in which a mask found something
              */
             masked: number;
+            /** @description The same by mask; a record may count for several */
+            masks?: {
+                [key: string]: number;
+            };
             /** Format: int64 */
             blank: number;
             /**
@@ -4892,7 +4896,7 @@ export interface operations {
     getNumbers: {
         parameters: {
             query?: {
-                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
+                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
                 number?: string[];
                 source?: string;
                 destination?: string;

@@ -31,6 +31,10 @@ function buffered(destination: string) {
   return `${plural(records, 'record')} wait on disk in ${bytes(disk)}; the oldest was read ${ago(oldest)}.`
 }
 
+const masks = (n: Schemas['Numbers']) =>
+  Object.entries(n.masks ?? {})
+    .map(([mask, count]) => `${mask}: ${number(count)}`)
+    .join('\n')
 const reasons = (n: Schemas['Numbers']) =>
   [
     ...Object.entries(n.dropReasons).map(([why, count]) => `${why}: ${number(count)}`),
@@ -106,7 +110,9 @@ const reasons = (n: Schemas['Numbers']) =>
           <td class="num">
             <span :title="reasons(s.numbers)">{{ number(s.numbers.dropped) }}</span>
           </td>
-          <td class="num">{{ number(s.numbers.masked) }}</td>
+          <td class="num">
+            <span :title="masks(s.numbers)">{{ number(s.numbers.masked) }}</span>
+          </td>
           <td class="num">{{ number(s.numbers.unparsed) }}</td>
           <td class="num">{{ number(s.numbers.refused) }}</td>
           <td class="num">{{ bytes(s.numbers.bytes) }}</td>
