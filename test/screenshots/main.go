@@ -90,19 +90,6 @@ func run(out string) error {
 			return err
 		}
 	}
-	for _, m := range d.Fleet {
-		if m.Name == "booking-1" {
-			data, err := os.ReadFile(filepath.Join(m.LogRoot(), "app/booking.json"))
-			if err != nil {
-				return err
-			}
-			lines := strings.SplitAfter(string(data), "\n")
-			if err := os.WriteFile(filepath.Join(dir, "app.log"), []byte(strings.Join(lines[:5], "")),
-				0o644); err != nil {
-				return err
-			}
-		}
-	}
 	for _, args := range [][]string{
 		{"draft", "load", filepath.Join(dir, "gates.yaml"), "--title", "Denied tickets are errors"},
 		{"draft", "load", filepath.Join(dir, "again.yaml"), "--title", "Faults are warnings"},
@@ -179,9 +166,15 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 	if err != nil {
 		return err
 	}
+	writing, stop := context.WithCancel(ctx)
+	defer stop()
+	for _, m := range d.Fleet {
+		m.Live(writing, slog.New(slog.DiscardHandler))
+	}
 	for _, s := range []struct{ name, path, see string }{
+		{"peek", "/peek?source=gate-scans", "harbour-archive"},
 		{"rollout", fmt.Sprintf("/rollouts/%d", r.Waits), "Gate"},
-		{"rollout-stopped", fmt.Sprintf("/rollouts/%d", r.Stopped), "Taken back"},
+		{"flow", "/flow", "gate-scans"},
 		{"trial", fmt.Sprintf("/changes/%d/trial", r.Trial), "come out differently"},
 		{"preflight", fmt.Sprintf("/changes/%d/preflight", r.Preflight), "not a directory"},
 		{"notices", "/notices", "scanner-silent"},
@@ -193,7 +186,7 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 		if err := tab.See(s.see); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
-		time.Sleep(700 * time.Millisecond)
+		time.Sleep(map[bool]time.Duration{true: 5 * time.Second, false: 700 * time.Millisecond}[s.name == "peek"])
 		if err := keep(tab, filepath.Join(out, s.name+".png")); err != nil {
 			return err
 		}
@@ -300,10 +293,8 @@ func terminal(ctx context.Context, tab browser.Tab, out, dir string) error {
 	}{
 		{"cli-status", [][]string{{"status"}, {"numbers", "--by", "site", "--number", "read,lag", "--since", "15m"},
 			{"host", "list", "--label", "role=gate"}}},
-		{"cli-destination", [][]string{{"destination", "list"}, {"destination", "show", "harbour-archive"},
-			{"books"}}},
-		{"cli-source", [][]string{{"source", "try", "booking-app", filepath.Join(dir, "app.log")}, {"mask",
-			"coverage"}}},
+		{"cli-probe", [][]string{{"probe", "gate-scans", "--all-hosts"}, {"probe", "booking-app", "--host", "booking-1"},
+			{"cost", "--since", "1h"}}},
 	} {
 		var b bytes.Buffer
 		for _, args := range page.commands {

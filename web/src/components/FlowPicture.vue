@@ -8,7 +8,7 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ of: FlowPicture; measure: Measure }>()
 const wide = 1040
 const bar = 10
-const x = { site: 180, source: 500, destination: 840 }
+const x = { site: 180, source: 490, destination: 800 }
 const amount = (v: number) => (props.measure === 'bytes' ? bytes(v) : number(v))
 const band = (l: FlowLink) => {
   const a = x[l.from.column] + bar
@@ -46,9 +46,8 @@ const height = computed(() => Math.max(60, props.of.height))
         :d="band(l)"
         fill="none"
         :stroke-width="Math.max(1, l.w)"
-        :class="loud(l.to) ? `stroke-${l.to.state}` : 'stroke-accent'"
+        :style="{ stroke: `var(--${loud(l.to) ? l.to.state : 'accent'})` }"
         :stroke-opacity="loud(l.to) ? 0.45 : 0.22"
-        :stroke-dasharray="loud(l.to) ? '10 4' : undefined"
       >
         <title>{{ label(l.from) }} to {{ label(l.to) }}: {{ amount(l.value) }}</title>
       </path>

@@ -89,9 +89,10 @@ const rows = computed(() => {
     </p>
     <template v-else>
       <div class="hidden md:block">
-        <div class="mb-2 grid grid-cols-[17.5%_31%_1fr] text-table font-medium text-soft">
-          <span class="text-right">Sites</span><span class="pl-[98%]">Sources</span
-          ><span class="pl-[64%]">Destinations</span>
+        <div class="relative mb-2 h-5 text-table font-medium text-soft">
+          <span class="absolute right-[82.7%]">Sites</span
+          ><span class="absolute left-[47.1%]">Sources</span
+          ><span class="absolute left-[76.9%]">Destinations</span>
         </div>
         <FlowPicture v-if="shown" :of="shown" :measure="measure" />
       </div>

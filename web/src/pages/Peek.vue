@@ -25,7 +25,7 @@ const clear = ref(false) // of what is shown now
 const sources = computed(() => (catalogue.value?.items ?? []).filter((d) => d.kind === 'source'))
 
 function look() {
-  const one = hosts.value?.items.some((h) => h.name === on.value)
+  const one = on.value !== 'all' && /^[a-z0-9][a-z0-9.-]*$/i.test(on.value) // a choice has more to it
   clear.value = unmasked.value
   void router.replace({ query: { source: source.value, host: on.value || undefined } })
   void start(
