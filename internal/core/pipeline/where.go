@@ -12,7 +12,6 @@ type Where struct {
 	text    string
 	program *expr.Program
 	batch   record.Batch
-	uses    int
 }
 
 // maxNames is how many names of fields are kept before they are forgotten: records may bring any.
