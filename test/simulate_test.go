@@ -33,5 +33,5 @@ func TestSimulate(t *testing.T) {
 		}
 	})
 	require.NoError(t, err)
-	assert.Equal(t, 8, rows)
+	assert.Equal(t, 9, rows)
 }
