@@ -24,14 +24,17 @@ func (l lean) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	from := io.Reader(conn)
-	if n := had.Reader.Buffered(); n > 0 {
-		early, err := had.Reader.Peek(n)
-		if err != nil {
-			conn.Close()
-			return nil, nil, err
-		}
-		from = io.MultiReader(bytes.NewReader(bytes.Clone(early)), conn)
+	// What came already must stand in the new buffer, since who takes over looks there and then at the connection.
+	early, err := had.Reader.Peek(had.Reader.Buffered())
+	if err != nil {
+		conn.Close()
+		return nil, nil, err
 	}
-	return conn, bufio.NewReadWriter(bufio.NewReaderSize(from, leanBuffer), bufio.NewWriterSize(conn, leanBuffer)), nil
+	from := io.MultiReader(bytes.NewReader(bytes.Clone(early)), conn)
+	reader := bufio.NewReaderSize(from, max(leanBuffer, len(early)))
+	if _, err := reader.Peek(len(early)); err != nil {
+		conn.Close()
+		return nil, nil, err
+	}
+	return conn, bufio.NewReadWriter(reader, bufio.NewWriterSize(conn, leanBuffer)), nil
 }
