@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -20,6 +21,7 @@ import (
 
 // stream is a source that treats what it is given.
 type stream struct {
+	mu        sync.Mutex // a treatment belongs to one goroutine at a time
 	t         *testing.T
 	treatment *pipeline.Treatment
 }
@@ -29,7 +31,7 @@ func newStream(t *testing.T) *stream {
 	tr, err := pipeline.Compile(pipeline.Source{Name: "s"}, spec, pipeline.Parts{})
 	require.NoError(t, err)
 	tr.Tap = &pipeline.Tap{}
-	return &stream{t, tr}
+	return &stream{t: t, treatment: tr}
 }
 
 func (s *stream) tap(source string) *pipeline.Tap {
@@ -40,6 +42,8 @@ func (s *stream) tap(source string) *pipeline.Tap {
 }
 
 func (s *stream) write(text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	b := &record.Batch{Origin: record.NewOrigin("h", "", "s", "/srv/a.log", nil)}
 	for text != "" {
 		b.Reset()
@@ -58,9 +62,9 @@ func TestPeeks(t *testing.T) {
 		for _, rate := range []float64{0.2, 1, 20, 1e9} {
 			synctest.Test(t, func(t *testing.T) {
 				s, p := newStream(t), &Peeks{}
-				over := make(chan struct{})
-				defer close(over)
+				over, done := make(chan struct{}), make(chan struct{})
 				go func() {
+					defer close(done)
 					for n := 0; ; n++ {
 						select {
 						case <-over:
@@ -91,6 +95,8 @@ func TestPeeks(t *testing.T) {
 				if rate >= float64(perSecond) && perSecond <= 1 {
 					assert.EqualValues(t, last.Passed, shown, "what is slow is seen whole")
 				}
+				close(over)
+				<-done // what was being treated when it ended counts yet
 				passed := s.treatment.Tap.Passed()
 				s.write("n=4\n")
 				assert.Equal(t, passed, s.treatment.Tap.Passed(), "nobody looks any more")
