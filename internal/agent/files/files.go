@@ -76,7 +76,10 @@ type Reader struct {
 	complaint input.Complaint
 	gone      bool // another reader has taken over: nothing is saved any more
 
-	copies   map[position.Key]waitingCopy
+	copies map[position.Key]waitingCopy
+	// files that were found truncated when they were to be opened: they are begun anew at the next look, after their
+	// copies, which the list of paths at hand may lack
+	cut      map[position.Key]bool
 	batch    record.Batch
 	lastScan time.Time
 	scanCost time.Duration
@@ -138,6 +141,7 @@ func New(s Source, old *Reader) *Reader {
 		streams: map[position.Key]*stream{},
 		packed:  map[position.Key]packedFile{},
 		copies:  map[position.Key]waitingCopy{},
+		cut:     map[position.Key]bool{},
 		missing: map[position.Key]time.Duration{},
 		hint:    make(chan struct{}, 1),
 		written: newWritten(),
@@ -395,6 +399,12 @@ func (r *Reader) scan() {
 		}
 	}
 	slices.SortFunc(fresh, func(a, b position.Key) int { // those with something new first, and of these the oldest
+		if r.cut[a] != r.cut[b] {
+			if r.cut[a] {
+				return 1
+			}
+			return -1
+		}
 		if read[a] != read[b] {
 			if read[a] {
 				return 1
@@ -404,14 +414,21 @@ func (r *Reader) scan() {
 		return at[a].info.ModTime().Compare(at[b].info.ModTime())
 	})
 	r.inTurns, r.late = 0, 0
+	cut := len(r.cut)
 	for _, k := range fresh {
 		if err := r.open(k, at[k]); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			trouble = err.Error()
 		}
 	}
+	again := len(r.cut) > cut
 	for k := range r.copies {
 		if _, ok := at[k]; !ok {
 			delete(r.copies, k)
+		}
+	}
+	for k := range r.cut {
+		if _, ok := at[k]; !ok || r.streams[k] != nil {
+			delete(r.cut, k)
 		}
 	}
 	r.mu.Lock()
@@ -454,6 +471,9 @@ func (r *Reader) scan() {
 	}
 	r.miss(at, now)
 	r.lastScan = r.Now()
+	if again {
+		r.lastScan = time.Time{} // look at once
+	}
 	switch {
 	case trouble != "":
 		r.complain(health.NotReadable, trouble)
@@ -564,6 +584,11 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 	size := info.Size()
 	if f.probe {
 		return r.begin(k, f.path, file, size, start{probe: true})
+	}
+	if isKnown && !known.Moved && known.Offset > 0 && !r.cut[k] && !known.Matches(file, size) {
+		r.cut[k] = true
+		file.Close()
+		return false, nil
 	}
 	if isKnown && (known.Matches(file, size) || !known.Moved) {
 		offset := int64(0)

@@ -137,6 +137,48 @@ func TestPositionsOutliveTheClock(t *testing.T) {
 	}
 }
 
+// TestCopiedDuringALook: a file that is copied and truncated while an agent that was down looks for files is read on in
+// its copy, as what it was, wherever in the look that happens.
+func TestCopiedDuringALook(t *testing.T) {
+	t.Parallel()
+	for _, look := range []int{1, 2, 3} { // the one during which it happens
+		t.Run(fmt.Sprint(look), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			state := t.TempDir()
+			store := openStore(t, state)
+			b := newBench(t, dir, store, "*.log*")
+			b.write("a.log", "1\n2\n")
+			b.pass(time.Minute)
+			require.Equal(t, []string{"1", "2"}, b.sink.bodies)
+			require.NoError(t, store.Save())
+			b.Close()
+			stream := store.Files("s")[0].Stream
+
+			again := newBench(t, dir, store, "*.log*")
+			n := 0
+			again.Probes = func() []string { // which is asked when the patterns have been looked up
+				if n++; n == look {
+					text, err := os.ReadFile(filepath.Join(dir, "a.log"))
+					require.NoError(t, err)
+					require.NoError(t, os.WriteFile(filepath.Join(dir, "a.log.1"), text, 0o644))
+					require.NoError(t, os.Truncate(filepath.Join(dir, "a.log"), 0))
+					again.write("a.log", "4\n")
+				}
+				return nil
+			}
+			again.write("a.log", "3\n")
+			for range 10 {
+				again.pass(time.Second)
+			}
+			assert.ElementsMatch(t, []string{"3", "4"}, again.sink.bodies, "nothing comes twice, nothing is lost")
+			for _, f := range store.Files("s") {
+				assert.Equal(t, filepath.Base(f.Path) == "a.log.1", f.Stream == stream, f.Path)
+			}
+		})
+	}
+}
+
 // TestForgetting: a file is forgotten only after the reader saw its folder without it for a day; not while its folder
 // cannot be seen.
 func TestForgetting(t *testing.T) {

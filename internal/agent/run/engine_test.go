@@ -162,6 +162,14 @@ func TestWhileItWasDown(t *testing.T) {
 			require.NoError(b.t, os.WriteFile(b.dir+"/b.log", text, 0o644))
 			require.NoError(b.t, os.Truncate(b.dir+"/a.log", 0))
 		},
+		"copied and truncated, the copy looks newer": func(b *bench) {
+			text, err := os.ReadFile(b.dir + "/a.log")
+			require.NoError(b.t, err)
+			require.NoError(b.t, os.WriteFile(b.dir+"/b.log", text, 0o644))
+			require.NoError(b.t, os.Truncate(b.dir+"/a.log", 0))
+			later := time.Now().Add(time.Hour)
+			require.NoError(b.t, os.Chtimes(b.dir+"/b.log", later, later))
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
