@@ -70,7 +70,7 @@ func TestExpiring(t *testing.T) {
 	assert.WithinDuration(t, ends, status.Expires[0].At, time.Second)
 	assert.Equal(t, "near", status.Expires[1].Name)
 	out, _ = d.cli("status")
-	assert.Contains(t, out, "secret archive-ca ends on "+ends.UTC().Format("2006-01-02")+"; and 1 more")
+	assert.Contains(t, out, "secret archive-ca expires on "+ends.UTC().Format("2006-01-02")+"; and 1 more")
 	assert.Contains(t, out, "the last")
 	out, code = d.cli("secret", "set", "near", "--expires", "2099-01-01")
 	require.Zero(t, code, out)
@@ -90,6 +90,6 @@ func TestExpiring(t *testing.T) {
 	defer stop()
 	tab := d.browse(ctx)
 	require.NoError(t, tab.Open(d.url+"/"))
-	require.NoError(t, tab.See("Secret archive-ca ends on"))
+	require.NoError(t, tab.See("Secret archive-ca expires on"))
 	require.NoError(t, tab.See("Done in the last 24 hours"))
 }

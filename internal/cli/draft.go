@@ -388,7 +388,7 @@ func (a *app) draftConflictsCmd() *cobra.Command {
 						a.printf("Nothing else changes what draft %d changes.\n", id)
 					}
 					for _, x := range l.Items {
-						other := fmt.Sprintf("draft %d", deref(x.Other.Draft))
+						other := fmt.Sprintf("draft %d", value(x.Other.Draft))
 						if x.Other.Revision != nil {
 							other = fmt.Sprintf("revision %d", *x.Other.Revision)
 						}
@@ -411,13 +411,6 @@ func (a *app) draftConflictsCmd() *cobra.Command {
 			)
 		},
 	}
-}
-
-func deref(p *int) int {
-	if p == nil {
-		return 0
-	}
-	return *p
 }
 
 func (a *app) draftCheckCmd() *cobra.Command {

@@ -123,7 +123,7 @@ func (a *app) status(s contract.Status) {
 		counts(s.Sources),
 		"last 24 h",
 		volume,
-		"ends soon",
+		"expires",
 		ends,
 		"changed",
 		changed,

@@ -219,6 +219,14 @@ func labels(m map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
+// value is what an optional part of an answer says.
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
 func plural(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one

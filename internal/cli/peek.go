@@ -69,14 +69,6 @@ rate and time, and ends with the command. -o json writes the events of the API a
 	return cmd
 }
 
-// value is what an optional part of an answer says.
-func value[T any](p *T) (v T) {
-	if p != nil {
-		v = *p
-	}
-	return v
-}
-
 // stream makes a call whose answer is a stream that ends after so long.
 func (a *app) stream(
 	ctx context.Context, long time.Duration, call func(context.Context, *contract.Client) (*http.Response, error),

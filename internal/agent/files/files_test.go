@@ -137,8 +137,8 @@ func TestPositionsOutliveTheClock(t *testing.T) {
 	}
 }
 
-// TestCopiedDuringALook: a file that is copied and truncated while an agent that was down looks for files is read on in
-// its copy, as what it was, wherever in the look that happens.
+// TestCopiedDuringALook: a file that is copied and truncated while an agent that was down looks for files is read on
+// in its copy, as what it was, wherever in the look that happens.
 func TestCopiedDuringALook(t *testing.T) {
 	t.Parallel()
 	for _, look := range []int{1, 2, 3} { // the one during which it happens

@@ -9,10 +9,8 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
@@ -246,17 +244,7 @@ func Encode(y *pipeline.Tried) json.RawMessage {
 	return text
 }
 
-// short cuts a text at a character.
-func short(text string) string {
-	if len(text) <= wire.MaxPeekBytes {
-		return text
-	}
-	at := wire.MaxPeekBytes
-	for at > 0 && !utf8.RuneStart(text[at]) {
-		at--
-	}
-	return strings.Clone(text[:at]) + "…"
-}
+func short(text string) string { return pipeline.Short(text, wire.MaxPeekBytes) }
 
 // within keeps the marks that lie in what is left of their texts.
 func within(marks []workbench.Mark, x workbench.Record) []workbench.Mark {

@@ -166,14 +166,14 @@ func (e *Engine) trouble(d *deliver.Destination) (st Status) {
 		st.Code, st.Reason, st.Since = health.BufferFilling, soon, f.at
 	case expiring(d.Expires(), now):
 		st.Code = health.CertificateExpiring
-		st.Reason = fmt.Sprintf("a certificate by which it is reached ends on %s", d.Expires().UTC().Format("2006-01-02 15:04 UTC"))
+		st.Reason = fmt.Sprintf("a certificate by which it is reached expires on %s", d.Expires().UTC().Format("2006-01-02 15:04 UTC"))
 	case d.Spec.TLS.NoVerify:
 		st.Code, st.Reason = health.NotVerified, "its certificate is not verified"
 	}
 	return st
 }
 
-// expiresSoon is from when on it is said that a certificate ends.
+// expiresSoon is from when on it is said that a certificate expires.
 const expiresSoon = 14 * 24 * time.Hour
 
 func expiring(at, now time.Time) bool { return !at.IsZero() && at.Sub(now) < expiresSoon }

@@ -62,7 +62,7 @@ const (
 	RecordsDiscarded  Code = "records-discarded"  // records were given up, since the buffer was full or damaged
 	NotVerified       Code = "not-verified"       // the destination's certificate is not verified
 	LeavingConfig     Code = "leaving"            // it left the config, and what is left is still delivered
-	// a certificate by which it is reached ends soon
+	// a certificate by which it is reached expires soon
 	CertificateExpiring Code = "certificate-expiring"
 	FilesLost           Code = "files-lost" // deleted files were let go before they were read
 )
@@ -108,7 +108,7 @@ var todo = map[Code]string{
 	NotVerified: "give the destination's authority with tls: {ca: \"${secret.NAME}\"} and remove verify: false: " +
 		"whoever answers at its address gets the records",
 	CertificateExpiring: "give the receiver, or the destination, a new certificate before that day: nothing is delivered " +
-		"to one that has ended; records then wait",
+		"to one that has expired; records then wait",
 	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
 	FilesLost: "keep rotated files longer, or give the destination's buffer more room: files were deleted faster " +
 		"than they could be read",

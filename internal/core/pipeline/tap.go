@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
 )
 
@@ -227,7 +228,7 @@ func (t *Treatment) hidden(text, field string, known []Mark) []Mark {
 }
 
 // blanked stands where private data was.
-const blanked = "********"
+var blanked = string(mask.AppendBlank(nil))
 
 // cover puts stars in places of a text, and answers where they are.
 func cover(text, name string, places []Mark) (string, []Mark) {

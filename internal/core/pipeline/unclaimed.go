@@ -18,6 +18,17 @@ const (
 	unclaimedMost = 20
 )
 
+// Short is a text of so many bytes at most, and a mark where it was cut, between two characters.
+func Short(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return strings.Clone(text[:most]) + "…"
+}
+
 // Unclaimed keeps the newest examples of records that the format did not read, and of those that no route took,
 // without what the masks of the source take: one of each shape. It is safe for concurrent use.
 type Unclaimed struct {
@@ -47,19 +58,12 @@ func (t *Treatment) unclaimed(b *record.Batch, r *record.Record, reason string, 
 		return
 	}
 	u.n++
-	text := string(b.Bytes(r.Body))
-	if len(text) > unclaimedText {
-		at := unclaimedText
-		for at > 0 && !utf8.RuneStart(text[at]) {
-			at--
-		}
-		text = text[:at] + "…"
-	}
+	text := Short(string(b.Bytes(r.Body)), unclaimedText)
 	if !masked {
 		text, _ = cover(text, "body", t.hidden(text, "", nil))
 	}
 	e := wire.UnclaimedExample{Text: strings.ToValidUTF8(text, "�"), At: time.Unix(0, r.Observed).UTC(),
-		Shape: Shape(text)}
+		Shape: shape(text)}
 	if b.Origin != nil {
 		e.File = b.Origin.File
 	}
@@ -79,9 +83,9 @@ func (t *Treatment) unclaimed(b *record.Batch, r *record.Record, reason string, 
 	u.of[reason] = append(list, e)
 }
 
-// Shape is what lines of one form have in common: runs of digits, and of letters and digits mixed, stand for each
+// shape is what lines of one form have in common: runs of digits, and of letters and digits mixed, stand for each
 // other.
-func Shape(line string) string {
+func shape(line string) string {
 	var b strings.Builder
 	for i := 0; i < len(line) && b.Len() < 80; {
 		j := i

@@ -64,9 +64,9 @@ func TestUnclaimed(t *testing.T) {
 		}
 	}
 	for a, b := range map[string]string{"lane 4 of T-1234": "lane 77 of T-9", "x=0a1f y": "x=ff00 y", "": ""} {
-		assert.Equal(t, Shape(a), Shape(b))
+		assert.Equal(t, shape(a), shape(b))
 	}
 	for a, b := range map[string]string{"lane 4": "gate 4", "a b": "a  b", "x=1": "x:1"} {
-		assert.NotEqual(t, Shape(a), Shape(b))
+		assert.NotEqual(t, shape(a), shape(b))
 	}
 }

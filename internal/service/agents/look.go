@@ -163,32 +163,6 @@ func LogFolders(settings map[string]string) []string {
 	return out
 }
 
-// Peek asks a host what came of a look since it was asked last; the first time begins it. That somebody looks is in
-// the audit already.
-func (a *Agents) Peek(ctx context.Context, host string, q wire.PeekAsk) (wire.Peek, error) {
-	r, err := a.again(ctx, host, wire.AskPeek, wire.Ask{Peek: &q})
-	if err != nil {
-		return wire.Peek{}, err
-	}
-	if r.Peek == nil {
-		return wire.Peek{}, Refused{"the agent answered something else than records"}
-	}
-	return *r.Peek, nil
-}
-
-// Probe asks a host what happened to a marked record since it was asked last; the first time sends it. That it is sent
-// is in the audit already.
-func (a *Agents) Probe(ctx context.Context, host string, q wire.ProbeAsk) (wire.Probe, error) {
-	r, err := a.again(ctx, host, wire.AskProbe, wire.Ask{Probe: &q})
-	if err != nil {
-		return wire.Probe{}, err
-	}
-	if r.Probe == nil {
-		return wire.Probe{}, Refused{"the agent answered something else than hops"}
-	}
-	return *r.Probe, nil
-}
-
 // Unclaimed asks a host for examples of what formats did not read and no route took.
 func (a *Agents) Unclaimed(ctx context.Context, host, source string) ([]wire.Unclaimed, error) {
 	r, err := a.again(ctx, host, wire.AskUnclaimed, wire.Ask{Source: source})

@@ -44,12 +44,9 @@ func addDeliveries(to *wire.DeliveryCounts, d wire.DeliveryCounts) {
 func (a *API) GetBooks(
 	_ context.Context, r contract.GetBooksRequestObject,
 ) (contract.GetBooksResponseObject, error) {
-	chosen := func(string) bool { return true }
-	if text := value(r.Params.Hosts); text != "" {
-		var err error
-		if chosen, _, err = a.choose(text, false); err != nil {
-			return nil, err
-		}
+	chosen, err := a.chosen(value(r.Params.Hosts))
+	if err != nil {
+		return nil, err
 	}
 	type key struct{ source, destination string }
 	type line struct {

@@ -310,6 +310,15 @@ func (o hostOrder) compare(a, b hostRow) int {
 	return c
 }
 
+// chosen tells for a name whether it is chosen by what a person typed; without anything all are.
+func (a *API) chosen(text string) (func(name string) bool, error) {
+	if text == "" {
+		return func(string) bool { return true }, nil
+	}
+	in, _, err := a.choose(text, false)
+	return in, err
+}
+
 // choose reads what a person typed to choose hosts, and tells for a name whether it is chosen; hint names what no host
 // has.
 func (a *API) choose(text string, retired bool) (chosen func(name string) bool, hint string, err error) {

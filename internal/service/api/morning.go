@@ -56,8 +56,8 @@ func (a *API) lately(ctx context.Context, out *contract.Status) error {
 	return nil
 }
 
-// expiring tells what ends within 30 days, and what has ended: secrets, the certificates of destinations, and that of
-// the service.
+// expiring tells what expires within 30 days, and what has expired: secrets, the certificates of destinations, and
+// that of the service.
 func (a *API) expiring(ctx context.Context, out *contract.Status) error {
 	now := a.Now()
 	out.Expires = []contract.Expiring{}
@@ -65,9 +65,9 @@ func (a *API) expiring(ctx context.Context, out *contract.Status) error {
 		if at.IsZero() || at.Sub(now) > expiresSoon {
 			return
 		}
-		words := fmt.Sprintf("%s ends on %s", what, at.UTC().Format(time.DateOnly))
+		words := fmt.Sprintf("%s expires on %s", what, at.UTC().Format(time.DateOnly))
 		if at.Before(now) {
-			words = fmt.Sprintf("%s ended on %s", what, at.UTC().Format(time.DateOnly))
+			words = fmt.Sprintf("%s expired on %s", what, at.UTC().Format(time.DateOnly))
 		}
 		out.Expires = append(out.Expires, contract.Expiring{Kind: kind, Name: name, At: at.UTC(), Words: words})
 	}

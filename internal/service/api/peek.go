@@ -22,8 +22,7 @@ const (
 	peekHosts   = 100
 	peekSeconds = 60
 	peekRate    = 20
-	peekMost    = 100  // records a second
-	peekTold    = 1000 // hosts that are named at its beginning
+	peekMost    = 100 // records a second
 )
 
 // stream writes events as lines of JSON until what they are of is over.
@@ -115,9 +114,7 @@ func (a *API) peek(ctx context.Context, q contract.PeekRequest, clear bool) (pee
 	begin.Hosts = &there
 	who, now := person(ctx), a.Now()
 	if err := a.Store.Update(ctx, func(t *store.Tx) error {
-		return t.Audit(who, now, "source peek", q.Source, nil, map[string]any{"hosts": there[:min(len(there),
-			peekTold)],
-			"where": value(q.Where), "seconds": seconds, "unmasked": clear})
+		return t.Audit(who, now, "source peek", q.Source, nil, map[string]any{"hosts": there, "where": value(q.Where), "seconds": seconds, "unmasked": clear})
 	}); err != nil {
 		return peekStream{}, err
 	}
@@ -141,17 +138,15 @@ type runners struct {
 // running are the chosen hosts that run a source. It fails when none of them can be asked; verb says what cannot be
 // done.
 func (a *API) running(source, host, hosts, verb string) (r runners, err error) {
-	chosen := func(string) bool { return true }
-	switch {
-	case host != "":
+	chosen, err := a.chosen(hosts)
+	if err != nil {
+		return r, err
+	}
+	if host != "" {
 		if _, ok := a.Hosts.Get(host); !ok {
 			return r, a.noHost(host)
 		}
 		chosen = func(name string) bool { return name == host }
-	case hosts != "":
-		if chosen, _, err = a.choose(hosts, false); err != nil {
-			return r, err
-		}
 	}
 	for _, v := range a.Hosts.All() {
 		if !chosen(v.Name) || !slices.Contains(v.Sources(), source) {
@@ -187,14 +182,23 @@ func (a *API) look(
 	var wait sync.WaitGroup
 	for _, name := range names {
 		wait.Go(func() {
-			last := a.peekAt(ctx, name, ask, func(e contract.PeekEvent) bool {
+			say := func(e contract.PeekEvent) bool {
+				e.Host = &name
 				select {
 				case events <- e:
 					return true
 				case <-ctx.Done():
 					return false
 				}
+			}
+			last, err := a.Agents.Peek(ctx, name, ask, func(x wire.PeekRecord) bool {
+				e := contract.PeekEvent{Kind: contract.PeekEventKindRecord, File: optional(x.File),
+					Record: &contract.TriedRecord{}}
+				return json.Unmarshal(x.Record, e.Record) != nil || say(e)
 			})
+			if err != nil {
+				say(contract.PeekEvent{Kind: contract.PeekEventKindHost, Reason: optional(err.Error())})
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			passed, looked, met = passed+last.Passed, looked+last.Looked, met+last.Met
@@ -217,50 +221,3 @@ func (a *API) look(
 	end.Passed, end.Looked, end.Met, end.Shown = &passed, &looked, &met, &shown
 	_ = tell(end) // a reader that left is told nothing
 }
-
-// peekAt looks at one host to the end, and answers what it said last.
-func (a *API) peekAt(
-	ctx context.Context, host string, ask wire.PeekAsk, tell func(contract.PeekEvent) bool,
-) (last wire.Peek) {
-	deadline := time.Now().Add(time.Duration(ask.Seconds)*time.Second + peekPatience)
-	for {
-		r, err := a.Agents.Peek(ctx, host, ask)
-		if ctx.Err() != nil {
-			break
-		}
-		if err != nil {
-			tell(contract.PeekEvent{Kind: contract.PeekEventKindHost, Host: &host, Reason: optional(err.Error())})
-			return last
-		}
-		last = r
-		for _, x := range r.Records[:min(len(r.Records), wire.MaxPeekRecords)] {
-			var record contract.TriedRecord
-			if json.Unmarshal(x.Record, &record) != nil {
-				continue
-			}
-			if !tell(contract.PeekEvent{Kind: contract.PeekEventKindRecord, Host: &host, File: optional(x.File),
-				Record: &record}) {
-				break
-			}
-		}
-		if r.Ended || time.Now().After(deadline) {
-			return last
-		}
-		if len(r.Records) == 0 { // an agent that answers at once is not asked in a circle
-			select {
-			case <-ctx.Done():
-			case <-time.After(peekPause):
-			}
-		}
-	}
-	ask.Stop = true
-	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), peekPatience)
-	defer cancel()
-	if r, err := a.Agents.Peek(stop, host, ask); err == nil {
-		last = r
-	}
-	return last
-}
-
-// peekPause is between two questions to a host that had nothing to show.
-const peekPause = 100 * time.Millisecond

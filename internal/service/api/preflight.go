@@ -97,11 +97,9 @@ func (a *API) GetPreflight(
 
 // rehearsing are the hosts that rehearse: those that are chosen, or that a draft changes, or all.
 func (a *API) rehearsing(ctx context.Context, draft int, choice string) (names []string, err error) {
-	chosen := func(string) bool { return true }
-	if choice != "" {
-		if chosen, _, err = a.choose(choice, false); err != nil {
-			return nil, err
-		}
+	chosen, err := a.chosen(choice)
+	if err != nil {
+		return nil, err
 	}
 	changes := map[string]bool{}
 	if draft != 0 {

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"strings"
 	"sync"
-	"time"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
@@ -53,7 +52,7 @@ func (a *API) Probe(ctx context.Context, r contract.ProbeRequestObject) (contrac
 	who, now, id := person(ctx), a.Now(), rand.Text()[:8]
 	if err := a.Store.Update(ctx, func(t *store.Tx) error {
 		return t.Audit(who, now, "source probe", q.Source, nil, map[string]any{"id": id,
-			"hosts": runs.there[:min(len(runs.there), peekTold)]})
+			"hosts": runs.there[:min(len(runs.there), manyHosts)]})
 	}); err != nil {
 		return nil, err
 	}
@@ -121,36 +120,22 @@ func (a *API) probeOn(ctx context.Context, host string, ask wire.ProbeAsk, tell 
 			Reason: optional(reason),
 			Hops:   &all})
 	}
-	deadline := time.Now().Add(time.Duration(ask.Seconds)*time.Second + peekPatience)
-	for {
-		r, err := a.Agents.Probe(ctx, host, ask)
-		if ctx.Err() != nil {
-			return
-		}
-		if err != nil {
-			told(contract.ProbeEventStateStuck, err.Error())
-			return
-		}
-		for _, h := range r.Hops[:min(len(r.Hops), wire.MaxProbeHops)] {
+	last, err := a.Agents.Probe(ctx, host, ask, func(r wire.Probe) {
+		for _, h := range r.Hops {
 			hops = append(hops, shownHop(h))
 		}
-		ask.Seen = len(hops)
-		if r.Ended || time.Now().After(deadline) {
-			state, reason := outcome(hops), r.Stuck
-			if reason != "" || !r.Ended {
-				state = contract.ProbeEventStateStuck
-			}
-			told(state, reason)
-			return
-		}
-		if len(r.Hops) > 0 {
+		if !r.Ended {
 			told(contract.ProbeEventStateUnderWay, "")
-			continue
 		}
-		select { // an agent that answers at once is not asked in a circle
-		case <-ctx.Done():
-		case <-time.After(peekPause):
-		}
+	})
+	switch {
+	case ctx.Err() != nil:
+	case err != nil:
+		told(contract.ProbeEventStateStuck, err.Error())
+	case last.Stuck != "" || !last.Ended:
+		told(contract.ProbeEventStateStuck, last.Stuck)
+	default:
+		told(outcome(hops), "")
 	}
 }
 

@@ -14,21 +14,29 @@ import (
 // askedAtOnce bounds how many hosts are asked about rejects at the same time.
 const askedAtOnce = 32
 
+// feeding are the chosen hosts that feed a destination and are needed.
+func (a *API) feeding(
+	ctx context.Context, destination, choice string, needed func(h contract.DestinationHost) bool,
+) ([]contract.DestinationHost, error) {
+	_, rows, err := a.destination(ctx, destination)
+	if err != nil {
+		return nil, err
+	}
+	chosen, err := a.chosen(choice)
+	return slices.DeleteFunc(rows, func(h contract.DestinationHost) bool {
+		return err != nil || !chosen(h.Host) || !needed(h)
+	}), err
+}
+
 // eachRejecting asks the chosen hosts that feed a destination, and gives what each answers, or why it does not.
 func (a *API) eachRejecting(
 	ctx context.Context, destination, choice string, needed func(h contract.DestinationHost) bool, kind string,
 	q wire.Ask,
 	take func(host string, r wire.Rejects, err error),
 ) error {
-	_, rows, err := a.destination(ctx, destination)
+	rows, err := a.feeding(ctx, destination, choice, needed)
 	if err != nil {
 		return err
-	}
-	chosen := func(string) bool { return true }
-	if choice != "" {
-		if chosen, _, err = a.choose(choice, false); err != nil {
-			return err
-		}
 	}
 	q.Destination = destination
 	who := person(ctx)
@@ -36,9 +44,6 @@ func (a *API) eachRejecting(
 	var wait sync.WaitGroup
 	free := make(chan struct{}, askedAtOnce)
 	for _, h := range rows {
-		if !chosen(h.Host) || !needed(h) {
-			continue
-		}
 		free <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-free }()
@@ -182,23 +187,14 @@ func (a *API) resendSome(
 	ctx context.Context, destination, choice string, ask wire.Ask, most int64,
 	took func(host string, answer wire.Rejects, err error),
 ) error {
-	_, rows, err := a.destination(ctx, destination)
+	rows, err := a.feeding(ctx, destination, choice, rejecting)
 	if err != nil {
 		return err
-	}
-	chosen := func(string) bool { return true }
-	if choice != "" {
-		if chosen, _, err = a.choose(choice, false); err != nil {
-			return err
-		}
 	}
 	ask.Destination = destination
 	for _, h := range rows {
 		if most <= 0 || ctx.Err() != nil {
 			break
-		}
-		if !chosen(h.Host) || !rejecting(h) {
-			continue
 		}
 		ask.Lines = int(most)
 		answer, err := a.Agents.Rejects(ctx, person(ctx), h.Host, wire.AskResend, ask)

@@ -88,7 +88,7 @@ const send = () =>
         ><input id="secret-about" v-model="about" class="field mt-1 w-full" maxlength="400" />
       </div>
       <div>
-        <label for="secret-expires" class="block font-medium">Ends on</label
+        <label for="secret-expires" class="block font-medium">Expires on</label
         ><input id="secret-expires" v-model="expires" type="date" class="field machine mt-1" />
         <p class="mt-1 text-table text-soft">
           Optional. The first page tells it 30 days before; the end of a certificate is read from
