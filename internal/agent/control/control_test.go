@@ -19,7 +19,6 @@ import (
 	"github.com/open-telemetry/opamp-go/protobufs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/core/wire"
@@ -139,11 +138,9 @@ func newDesk(t *testing.T, answer func(bearer string, m *protobufs.AgentToServer
 	})
 	mux.HandleFunc(wire.MetricsPath, func(_ http.ResponseWriter, r *http.Request) {
 		text, _ := io.ReadAll(r.Body)
-		req := &colmetrics.ExportMetricsServiceRequest{}
-		if proto.Unmarshal(text, req) == nil {
-			all, _, _ := wire.DecodeNumbers(req)
+		if report, err := wire.ReadReport(text); err == nil {
 			d.mu.Lock()
-			d.numbers = append(d.numbers, all)
+			d.numbers = append(d.numbers, report.Sources)
 			d.mu.Unlock()
 		}
 	})

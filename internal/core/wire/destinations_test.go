@@ -19,7 +19,7 @@ func TestDestinationsTravel(t *testing.T) {
 		"archive": {Read: 3, OnDisk: 2, InMemory: 1, DiskBytes: 12, Oldest: 5}}}}
 	req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), numbers)
 	AddDestinations(req, time.Unix(2, 0), all)
-	assert.Equal(t, all, DecodeDestinations(req))
-	back, _, _ := DecodeNumbers(req)
-	assert.Equal(t, numbers, back)
+	back := report(t, req)
+	assert.Equal(t, all, back.Destinations)
+	assert.Equal(t, numbers, back.Sources)
 }

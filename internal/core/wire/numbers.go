@@ -328,7 +328,7 @@ func (n Numbers) NotBelow(was Numbers) Numbers {
 	return n
 }
 
-// EncodeNumbers writes numbers as OTLP metrics. Sums are cumulative since start.
+// EncodeNumbers writes numbers as OTLP metrics. Sums are cumulative since start. What is not there is 0.
 func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *colmetrics.ExportMetricsServiceRequest {
 	scope := &metrics.ScopeMetrics{Scope: &common.InstrumentationScope{Name: ServiceName}}
 	add := func(name, unit string, kind Kind, points []*metrics.NumberDataPoint) {
@@ -360,7 +360,9 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		var points []*metrics.NumberDataPoint
 		for _, s := range sources {
 			n := all[s]
-			points = append(points, point(*c.Of(&n), "source", s))
+			if v := *c.Of(&n); v != 0 || c.Key == "read" { // which tells that there is this source
+				points = append(points, point(v, "source", s))
+			}
 		}
 		add(c.Metric, c.Unit, c.Kind, points)
 	}
@@ -380,8 +382,7 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		for _, s := range sources {
 			for _, d := range slices.Sorted(maps.Keys(all[s].Deliveries)) {
 				counts := all[s].Deliveries[d]
-				// which tells that there is this destination
-				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" {
+				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" { // which tells that there is this destination
 					points = append(points, point(v, "source", s, "destination", d))
 				}
 			}
@@ -396,74 +397,4 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 
 func otlpText(key, value string) *common.KeyValue {
 	return &common.KeyValue{Key: key, Value: &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: value}}}
-}
-
-// DecodeNumbers reads what EncodeNumbers wrote, since when its sums count, and when it was written. Metrics that it
-// does not know are passed over.
-func DecodeNumbers(req *colmetrics.ExportMetricsServiceRequest) (all map[string]Numbers, start, at time.Time) {
-	all = map[string]Numbers{}
-	for _, rm := range req.GetResourceMetrics() {
-		for _, sm := range rm.GetScopeMetrics() {
-			for _, m := range sm.GetMetrics() {
-				points := m.GetSum().GetDataPoints()
-				if m.GetGauge() != nil {
-					points = m.GetGauge().GetDataPoints()
-				}
-				for _, p := range points {
-					take(all, m.GetName(), p)
-					if t := time.Unix(0, int64(p.GetStartTimeUnixNano())); t.After(start) {
-						start = t
-					}
-					if t := time.Unix(0, int64(p.GetTimeUnixNano())); t.After(at) {
-						at = t
-					}
-				}
-			}
-		}
-	}
-	return all, start, at
-}
-
-func take(out map[string]Numbers, name string, p *metrics.NumberDataPoint) {
-	source, destination, parts := "", "", map[string]string{}
-	for _, a := range p.GetAttributes() {
-		switch a.GetKey() {
-		case "source":
-			source = a.GetValue().GetStringValue()
-		case "destination":
-			destination = a.GetValue().GetStringValue()
-		default:
-			parts[a.GetKey()] = a.GetValue().GetStringValue()
-		}
-	}
-	if source == "" {
-		return
-	}
-	n, v := out[source], p.GetAsInt()
-	known := false
-	for _, c := range Counters {
-		if c.Metric == name {
-			*c.Of(&n), known = v, true
-		}
-	}
-	for _, part := range Parts {
-		if of := parts[part.Attribute]; part.Metric == name && of != "" {
-			put(part.Of(&n), of, v)
-			known = true
-		}
-	}
-	for _, c := range DeliveryCounters {
-		if c.Metric != name || destination == "" {
-			continue
-		}
-		d := n.Deliveries[destination]
-		*c.Of(&d) = v
-		if n.Deliveries == nil {
-			n.Deliveries = map[string]DeliveryCounts{}
-		}
-		n.Deliveries[destination], known = d, true
-	}
-	if known {
-		out[source] = n
-	}
 }

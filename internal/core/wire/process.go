@@ -30,26 +30,3 @@ func AddProcess(req *colmetrics.ExportMetricsServiceRequest, now time.Time, p Pr
 			}},
 		}}})
 }
-
-// DecodeProcess reads what AddProcess wrote; at is when it was written. ok is false where there is nothing of it, or
-// nothing that can be: a process does not use time before it starts, and not more than thousand cores.
-func DecodeProcess(req *colmetrics.ExportMetricsServiceRequest) (p Process, at time.Time, ok bool) {
-	for _, rm := range req.GetResourceMetrics() {
-		for _, sm := range rm.GetScopeMetrics() {
-			for _, m := range sm.GetMetrics() {
-				points := m.GetSum().GetDataPoints()
-				if m.GetName() != metricCPU || len(points) != 1 {
-					continue
-				}
-				used, start, now := points[0].GetAsDouble(), points[0].GetStartTimeUnixNano(),
-					points[0].GetTimeUnixNano()
-				if start == 0 || now <= start || !(used >= 0 && used <= 1000*float64(now-start)/1e9) {
-					continue
-				}
-				p = Process{Started: time.Unix(0, int64(start)), CPU: time.Duration(used * float64(time.Second))}
-				return p, time.Unix(0, int64(now)), true
-			}
-		}
-	}
-	return Process{}, time.Time{}, false
-}

@@ -35,16 +35,15 @@ func TestProcess(t *testing.T) {
 				c.edit(&v)
 				metrics[len(metrics)-1].GetSum().DataPoints[0].Value = &otlp.NumberDataPoint_AsDouble{AsDouble: v}
 			}
-			p, at, ok := DecodeProcess(req)
-			assert.Equal(t, c.ok, ok)
-			if ok {
-				assert.Equal(t, Process{Started: start, CPU: c.cpu}, p)
-				assert.Equal(t, c.at, at)
+			back := report(t, req)
+			assert.Equal(t, c.ok, !back.ProcessAt.IsZero())
+			if c.ok {
+				assert.Equal(t, Process{Started: start, CPU: c.cpu}, back.Process)
+				assert.Equal(t, c.at, back.ProcessAt)
 			}
-			numbers, _, _ := DecodeNumbers(req)
-			assert.Empty(t, numbers, "it is not a number of a source")
+			assert.Empty(t, back.Sources, "it is not a number of a source")
 		})
 	}
-	_, _, ok := DecodeProcess(EncodeNumbers("h", start, time.Unix(160, 0), nil))
-	assert.False(t, ok, "an agent that does not tell")
+	back := report(t, EncodeNumbers("h", start, time.Unix(160, 0), nil))
+	assert.Zero(t, back.ProcessAt, "an agent that does not tell")
 }

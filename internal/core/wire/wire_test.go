@@ -48,10 +48,10 @@ func TestNumbersRoundTrip(t *testing.T) {
 		"b": {Read: 1},
 	}
 	req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), all)
-	back, start, at := DecodeNumbers(req)
-	assert.Equal(t, all, back)
-	assert.Equal(t, time.Unix(1, 0), start)
-	assert.Equal(t, time.Unix(2, 0), at)
+	back := report(t, req)
+	assert.Equal(t, all, back.Sources)
+	assert.Equal(t, time.Unix(1, 0), back.Start)
+	assert.Equal(t, time.Unix(2, 0), back.At)
 	for _, m := range req.ResourceMetrics[0].ScopeMetrics[0].Metrics {
 		assert.True(t, m.GetGauge() != nil || m.GetSum().GetIsMonotonic(), m.Name)
 	}
@@ -72,8 +72,8 @@ func TestCounters(t *testing.T) {
 			assert.NotZero(t, v.Field(i).Int(), "%s is in no counter", v.Type().Field(i).Name)
 		}
 	}
-	back, _, _ := DecodeNumbers(EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), map[string]Numbers{"a": n}))
-	assert.Equal(t, n, back["a"])
+	back := report(t, EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), map[string]Numbers{"a": n}))
+	assert.Equal(t, n, back.Sources["a"])
 	d, any := n.Since(was)
 	assert.True(t, any)
 	sum := was

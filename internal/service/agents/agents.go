@@ -19,7 +19,6 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/open-telemetry/opamp-go/protobufs"
-	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"golang.org/x/time/rate"
 	"google.golang.org/protobuf/proto"
 
@@ -196,6 +195,8 @@ const (
 	paceMessages = 20       // a second
 	paceBurst    = 400      // at once; the largest message counts 257
 	paceBytes    = 64 << 10 // count as one more message
+	paceReports  = 2        // of numbers, a second
+	reportsBurst = 20
 )
 
 // serve reads the messages of one WebSocket until it ends.
@@ -215,18 +216,19 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 		}
 	}
 	go a.push(ctx, c)
-	pace := rate.NewLimiter(paceMessages, paceBurst)
+	pace, reports := rate.NewLimiter(paceMessages, paceBurst), rate.NewLimiter(paceReports, reportsBurst)
 	for {
-		frame, err := c.Read(ctx)
-		if err != nil {
-			return
-		}
-		if pace.WaitN(ctx, 1+len(frame)/paceBytes) != nil {
-			return
-		}
 		msg := &protobufs.AgentToServer{}
-		if err := wire.Unmarshal(frame, msg); err != nil {
-			_ = c.Send(ctx, badRequest(nil, "the message is no OpAMP"))
+		if err := c.Read(ctx, func(frame []byte) error {
+			if err := pace.WaitN(ctx, 1+len(frame)/paceBytes); err != nil {
+				return err
+			}
+			err := wire.Unmarshal(frame, msg)
+			if err != nil {
+				_ = c.Send(ctx, badRequest(nil, "the message is no OpAMP"))
+			}
+			return err
+		}); err != nil {
 			return
 		}
 		c.Custom(msg)
@@ -245,10 +247,11 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 				return
 			}
 		}
-		if m := msg.GetCustomMessage(); m.GetCapability() == wire.NumbersCapability && who.Credential != nil {
-			req := &colmetrics.ExportMetricsServiceRequest{}
-			if len(m.GetData()) <= wire.MaxMetrics && proto.Unmarshal(m.GetData(), req) == nil {
-				a.numbers(who.Credential.UID, req)
+		// What is dropped here is in the next report, since sums are told from their begin.
+		if m := msg.GetCustomMessage(); m.GetCapability() == wire.NumbersCapability && who.Credential != nil &&
+			reports.Allow() {
+			if report, err := wire.ReadReport(m.GetData()); err == nil && len(m.GetData()) <= wire.MaxMetrics {
+				a.numbers(who.Credential.UID, report)
 			}
 		}
 		if answer := a.newest(ctx, msg, who, c.Private()); answer != nil {
@@ -377,7 +380,7 @@ func badRequest(uid []byte, words string) *protobufs.ServerToAgent {
 // poll answers one message over plain HTTP.
 func (a *Agents) poll(w http.ResponseWriter, r *http.Request, who membership.Caller) {
 	msg := &protobufs.AgentToServer{}
-	if !readBody(w, r, wire.MaxPoll, msg) {
+	if !readBody(w, r, wire.MaxPoll, "AgentToServer", func(text []byte) error { return wire.Read(text, msg) }) {
 		return
 	}
 	answer, uid, err := a.take(r.Context(), msg, who, nil)

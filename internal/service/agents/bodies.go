@@ -11,8 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"google.golang.org/protobuf/proto"
-
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/membership"
@@ -109,7 +107,9 @@ func busy(w http.ResponseWriter) {
 
 // readBody reads a message from a request, plain or gzip, of at most so many bytes, as they come and unpacked. It
 // answers what is wrong, and false.
-func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Message) bool {
+func readBody(
+	w http.ResponseWriter, r *http.Request, most int64, kind string, read func([]byte) error,
+) bool {
 	text, err := unpacked(r, most)
 	switch {
 	case err != nil:
@@ -124,12 +124,11 @@ func readBody(w http.ResponseWriter, r *http.Request, most int64, m proto.Messag
 		)
 		return false
 	}
-	if err := wire.Read(text, m); errors.Is(err, wire.ErrElements) {
+	if err := read(text); errors.Is(err, wire.ErrElements) {
 		problem(w, http.StatusRequestEntityTooLarge, contract.TooLarge, err.Error())
 		return false
 	} else if err != nil {
-		problem(w, http.StatusBadRequest, contract.BadMessage, fmt.Sprintf("the body is no %s: %v",
-			m.ProtoReflect().Descriptor().Name(), err))
+		problem(w, http.StatusBadRequest, contract.BadMessage, fmt.Sprintf("the body is no %s: %v", kind, err))
 		return false
 	}
 	return true

@@ -11,17 +11,16 @@ import (
 )
 
 // numbers takes the numbers of an agent.
-func (a *Agents) numbers(uid string, req *colmetrics.ExportMetricsServiceRequest) {
+func (a *Agents) numbers(uid string, r wire.Report) {
 	h, ok := a.p.Inventory.ByUID(uid)
 	if !ok {
 		return
 	}
-	numbers, start, at := wire.DecodeNumbers(req)
-	if p, at, ok := wire.DecodeProcess(req); ok {
-		a.p.Reports.TakeProcess(h.Name, p, at)
+	if !r.ProcessAt.IsZero() {
+		a.p.Reports.TakeProcess(h.Name, r.Process, r.ProcessAt)
 	}
-	a.p.Reports.TakeNumbers(h.Name, numbers, start, at)
-	a.p.Reports.TakeDestinations(h.Name, wire.DecodeDestinations(req))
+	a.p.Reports.TakeNumbers(h.Name, r.Sources, r.Start, r.At)
+	a.p.Reports.TakeDestinations(h.Name, r.Destinations)
 	a.p.Hosts.Touch(h.Name)
 }
 
@@ -40,11 +39,14 @@ func (a *Agents) ServeMetrics(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer a.requests.leave(who)
-	req := &colmetrics.ExportMetricsServiceRequest{}
-	if !readBody(w, r, wire.MaxMetrics, req) {
+	var report wire.Report
+	if !readBody(w, r, wire.MaxMetrics, "ExportMetricsServiceRequest", func(text []byte) (err error) {
+		report, err = wire.ReadReport(text)
+		return err
+	}) {
 		return
 	}
-	a.numbers(who.Credential.UID, req)
+	a.numbers(who.Credential.UID, report)
 	w.Header().Set("Content-Type", "application/x-protobuf")
 	out, _ := proto.Marshal(&colmetrics.ExportMetricsServiceResponse{})
 	_, _ = w.Write(out)

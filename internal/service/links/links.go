@@ -3,6 +3,7 @@
 package links
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -44,11 +45,32 @@ func (c *Conn) Private() bool { return c.private }
 // Kicked gets word when an offer waits.
 func (c *Conn) Kicked() <-chan struct{} { return c.kick }
 
-// Read waits for the next message.
-func (c *Conn) Read(ctx context.Context) ([]byte, error) {
-	_, frame, err := c.ws.Read(ctx)
+// frames are buffers of messages that are being read. Most messages are small, and thousands a second are dropped at
+// once.
+var frames = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// keptFrame is how large a buffer may be that is used again.
+const keptFrame = 64 << 10
+
+// Read waits for the next message and lets take have it. The bytes are taken back when take returns.
+func (c *Conn) Read(ctx context.Context, take func(frame []byte) error) error {
+	_, r, err := c.ws.Reader(ctx)
+	if err != nil {
+		return err
+	}
+	b := frames.Get().(*bytes.Buffer)
+	defer func() {
+		if b.Cap() <= keptFrame {
+			b.Reset()
+			frames.Put(b)
+		}
+	}()
+	_, err = b.ReadFrom(r)
 	c.heard.Store(time.Now().UnixNano())
-	return frame, err
+	if err != nil {
+		return err
+	}
+	return take(b.Bytes())
 }
 
 // Silent is how long nothing has come.

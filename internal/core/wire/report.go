@@ -1,0 +1,292 @@
+package wire
+
+import (
+	"math"
+	"time"
+
+	"google.golang.org/protobuf/encoding/protowire"
+)
+
+// Report is what an agent tells of its numbers at once.
+type Report struct {
+	Sources      map[string]Numbers
+	Destinations map[string]Destination
+	Start, At    time.Time // since when its sums count, and when it was written; zero where it has no numbers
+	Process      Process
+	ProcessAt    time.Time // when the process was looked at; zero for not told
+}
+
+// ReadReport reads an OTLP ExportMetricsServiceRequest that EncodeNumbers, AddDestinations and AddProcess made, straight
+// from its bytes: a service that hears of ten thousand hosts would otherwise spend most of its time on making messages
+// that it drops. Metrics that it does not know are passed over. It fails with ErrElements, or where data is no protobuf.
+// https://protobuf.dev/programming-guides/encoding and opentelemetry/proto/metrics/v1/metrics.proto
+func ReadReport(data []byte) (Report, error) {
+	r := reportReader{left: MaxElements, reading: map[string]*Numbers{}}
+	r.Destinations = map[string]Destination{}
+	err := r.each(data, resourceMetrics, func(data []byte) error {
+		return r.each(data, scopeMetrics, func(data []byte) error {
+			return r.each(data, metricsOfScope, r.metric)
+		})
+	})
+	r.Sources = make(map[string]Numbers, len(r.reading))
+	for name, n := range r.reading {
+		r.Sources[name] = *n
+	}
+	return r.Report, err
+}
+
+// Numbers of fields.
+const (
+	resourceMetrics = 1 // ExportMetricsServiceRequest
+	scopeMetrics    = 2 // ResourceMetrics
+	metricsOfScope  = 2 // ScopeMetrics
+
+	metricName  = 1 // Metric
+	metricGauge = 5
+	metricSum   = 7
+
+	dataPoints = 1 // Gauge and Sum
+
+	pointStart      = 2 // NumberDataPoint
+	pointTime       = 3
+	pointDouble     = 4
+	pointInt        = 6
+	pointAttributes = 7
+
+	pairKey    = 1 // KeyValue
+	pairValue  = 2
+	textOfPair = 1 // AnyValue
+)
+
+type reportReader struct {
+	Report
+	left     int      // elements
+	points   [][]byte // of the metric that is read
+	reading  map[string]*Numbers
+	delivery DeliveryCounts // the one that is written, here so that it is not made for each point
+}
+
+// point is one number.
+type point struct {
+	start, at                         uint64
+	whole                             int64
+	real                              float64
+	isReal                            bool
+	source, destination, answer, part []byte
+	partKey                           []byte
+}
+
+// each calls f with each embedded message of a field.
+func (r *reportReader) each(data []byte, field protowire.Number, f func([]byte) error) error {
+	return r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
+		if n != field || kind != protowire.BytesType {
+			return nil
+		}
+		return f(value)
+	})
+}
+
+// fields calls f with each field of a message: what is in it, or its fixed or varint value.
+func (r *reportReader) fields(
+	data []byte, f func(n protowire.Number, kind protowire.Type, value []byte, bits uint64) error,
+) error {
+	for len(data) > 0 {
+		number, kind, n := protowire.ConsumeTag(data)
+		if n < 0 {
+			return errForm
+		}
+		data = data[n:]
+		var value []byte
+		var bits uint64
+		switch kind {
+		case protowire.BytesType:
+			value, n = protowire.ConsumeBytes(data)
+			if r.left--; r.left < 0 {
+				return ErrElements
+			}
+		case protowire.VarintType:
+			bits, n = protowire.ConsumeVarint(data)
+		case protowire.Fixed64Type:
+			bits, n = protowire.ConsumeFixed64(data)
+		default:
+			n = protowire.ConsumeFieldValue(number, kind, data)
+		}
+		if n < 0 {
+			return errForm
+		}
+		data = data[n:]
+		if err := f(number, kind, value, bits); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// metric reads one metric. Its name may stand behind its points.
+func (r *reportReader) metric(data []byte) error {
+	var name []byte
+	gauge := false
+	r.points = r.points[:0]
+	err := r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
+		if kind != protowire.BytesType {
+			return nil
+		}
+		switch n {
+		case metricName:
+			name = value
+		case metricGauge, metricSum:
+			gauge = n == metricGauge
+			return r.each(value, dataPoints, func(p []byte) error {
+				r.points = append(r.points, p)
+				return nil
+			})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	of := metricOf[string(name)]
+	for _, data := range r.points {
+		p, err := r.point(data)
+		switch {
+		case err != nil:
+			return err
+		case string(name) == metricCPU && !gauge && len(r.points) == 1:
+			r.process(p)
+		case len(p.source) > 0:
+			r.source(of, p)
+		case len(p.destination) > 0 && gauge:
+			r.destination(of, p)
+		}
+	}
+	return nil
+}
+
+func (r *reportReader) point(data []byte) (p point, err error) {
+	err = r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, bits uint64) error {
+		switch {
+		case n == pointStart && kind == protowire.Fixed64Type:
+			p.start = bits
+		case n == pointTime && kind == protowire.Fixed64Type:
+			p.at = bits
+		case n == pointInt && kind == protowire.Fixed64Type:
+			p.whole, p.isReal = int64(bits), false
+		case n == pointDouble && kind == protowire.Fixed64Type:
+			p.real, p.isReal = math.Float64frombits(bits), true
+		case n == pointAttributes && kind == protowire.BytesType:
+			return r.attribute(value, &p)
+		}
+		return nil
+	})
+	return p, err
+}
+
+func (r *reportReader) attribute(data []byte, p *point) error {
+	var key, text []byte
+	err := r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
+		switch {
+		case n == pairKey && kind == protowire.BytesType:
+			key = value
+		case n == pairValue && kind == protowire.BytesType:
+			return r.each(value, textOfPair, func(t []byte) error { text = t; return nil })
+		}
+		return nil
+	})
+	switch string(key) {
+	case "source":
+		p.source = text
+	case "destination":
+		p.destination = text
+	case "answer":
+		p.answer = text
+	default:
+		p.partKey, p.part = key, text
+	}
+	return err
+}
+
+// metricFor says what a metric's name stands for.
+type metricFor struct {
+	source      func(*Numbers) *int64
+	part        *Part
+	delivery    func(*DeliveryCounts) *int64
+	destination func(*Destination) *int64
+	answers     bool
+}
+
+var metricOf = func() map[string]metricFor {
+	out := map[string]metricFor{metricAnswers: {answers: true}}
+	for _, c := range Counters {
+		out[c.Metric] = metricFor{source: c.Of}
+	}
+	for i := range Parts {
+		out[Parts[i].Metric] = metricFor{part: &Parts[i]}
+	}
+	for _, c := range DeliveryCounters {
+		out[c.Metric] = metricFor{delivery: c.Of}
+	}
+	for _, g := range destinationGauges {
+		out[g.metric] = metricFor{destination: g.of}
+	}
+	return out
+}()
+
+func (r *reportReader) source(of metricFor, p point) {
+	if t := time.Unix(0, int64(p.start)); t.After(r.Start) {
+		r.Start = t
+	}
+	if t := time.Unix(0, int64(p.at)); t.After(r.At) {
+		r.At = t
+	}
+	switch {
+	case of.source != nil:
+		*of.source(r.numbers(p)) = p.whole
+	case of.part != nil && len(p.part) > 0 && string(p.partKey) == of.part.Attribute:
+		put(of.part.Of(r.numbers(p)), string(p.part), p.whole)
+	case of.delivery != nil && len(p.destination) > 0:
+		n := r.numbers(p)
+		r.delivery = n.Deliveries[string(p.destination)]
+		*of.delivery(&r.delivery) = p.whole
+		if n.Deliveries == nil {
+			n.Deliveries = map[string]DeliveryCounts{}
+		}
+		n.Deliveries[string(p.destination)] = r.delivery
+	}
+}
+
+// numbers are those of the source of a point.
+func (r *reportReader) numbers(p point) *Numbers {
+	n := r.reading[string(p.source)]
+	if n == nil {
+		n = &Numbers{}
+		r.reading[string(p.source)] = n
+	}
+	return n
+}
+
+func (r *reportReader) destination(of metricFor, p point) {
+	d := r.Destinations[string(p.destination)]
+	switch {
+	case of.answers && len(p.answer) > 0:
+		if d.Answers == nil {
+			d.Answers = map[string]int64{}
+		}
+		d.Answers[string(p.answer)] = p.whole
+	case of.destination != nil:
+		*of.destination(&d) = p.whole
+	default:
+		return
+	}
+	r.Destinations[string(p.destination)] = d
+}
+
+// process takes what a process has used, where that can be: it does not use time before it starts, and not more than a
+// thousand cores.
+func (r *reportReader) process(p point) {
+	if !p.isReal || p.start == 0 || p.at <= p.start || !(p.real >= 0 && p.real <= 1000*float64(p.at-p.start)/1e9) {
+		return
+	}
+	r.Process = Process{Started: time.Unix(0, int64(p.start)), CPU: time.Duration(p.real * float64(time.Second))}
+	r.ProcessAt = time.Unix(0, int64(p.at))
+}

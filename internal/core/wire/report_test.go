@@ -1,0 +1,132 @@
+package wire
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
+	"google.golang.org/protobuf/proto"
+)
+
+func report(t testing.TB, req *colmetrics.ExportMetricsServiceRequest) Report {
+	data, err := proto.Marshal(req)
+	require.NoError(t, err)
+	r, err := ReadReport(data)
+	require.NoError(t, err)
+	return r
+}
+
+// randomNumbers has some of all counters, parts and deliveries.
+func randomNumbers(r *rand.Rand) map[string]Numbers {
+	all := map[string]Numbers{}
+	for i := range r.IntN(5) {
+		n := Numbers{Read: r.Int64N(3)}
+		for _, c := range Counters {
+			if r.IntN(3) == 0 {
+				*c.Of(&n) = r.Int64() - r.Int64()
+			}
+		}
+		for _, p := range Parts {
+			for j := range r.IntN(3) {
+				put(p.Of(&n), fmt.Sprint("part", j), r.Int64())
+			}
+		}
+		for j := range r.IntN(3) {
+			var d DeliveryCounts
+			for _, c := range DeliveryCounters {
+				if r.IntN(2) == 0 {
+					*c.Of(&d) = r.Int64()
+				}
+			}
+			if n.Deliveries == nil {
+				n.Deliveries = map[string]DeliveryCounts{}
+			}
+			n.Deliveries[fmt.Sprint("to", j)] = d
+		}
+		all[fmt.Sprint("source", i)] = n
+	}
+	return all
+}
+
+// TestReports: whatever an agent counts, of sources, destinations and its process, arrives as it was.
+func TestReports(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(500) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		all, at := randomNumbers(r), time.Unix(2000, 0)
+		destinations := map[string]Destination{}
+		for i := range r.IntN(3) {
+			d := Destination{Answers: map[string]int64{"503": 1 + r.Int64N(9)}}
+			for _, g := range destinationGauges {
+				*g.of(&d) = r.Int64()
+			}
+			destinations[fmt.Sprint("to", i)] = d
+		}
+		req := EncodeNumbers("h", time.Unix(1000, 0), at, all)
+		AddDestinations(req, at, destinations)
+		AddProcess(req, at, Process{Started: time.Unix(900, 0), CPU: 5 * time.Second})
+		back := report(t, req)
+		assert.Equal(t, all, back.Sources, seed)
+		assert.Equal(t, destinations, back.Destinations, seed)
+		assert.Equal(t, Process{Started: time.Unix(900, 0), CPU: 5 * time.Second}, back.Process)
+		assert.Equal(t, at, back.ProcessAt)
+	}
+}
+
+// FuzzReport: it takes what the generated messages take, and reads the same sources where both read it.
+func FuzzReport(f *testing.F) {
+	for seed := range uint64(5) {
+		req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), randomNumbers(rand.New(rand.NewPCG(seed, 2))))
+		data, err := proto.Marshal(req)
+		require.NoError(f, err)
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := ReadReport(data)
+		var req colmetrics.ExportMetricsServiceRequest
+		if proto.Unmarshal(data, &req) != nil || err != nil {
+			return
+		}
+		names := map[string]bool{}
+		for _, rm := range req.GetResourceMetrics() {
+			for _, sm := range rm.GetScopeMetrics() {
+				for _, m := range sm.GetMetrics() {
+					for _, p := range append(m.GetSum().GetDataPoints(), m.GetGauge().GetDataPoints()...) {
+						for _, a := range p.GetAttributes() {
+							if a.GetKey() == "source" {
+								names[a.GetValue().GetStringValue()] = true
+							}
+						}
+					}
+				}
+			}
+		}
+		for name := range r.Sources {
+			assert.True(t, names[name], "a source %q that nobody named", name)
+		}
+	})
+}
+
+// TestBrokenReports: any byte cut off is told or leaves what came before; too many parts are refused.
+func TestBrokenReports(t *testing.T) {
+	t.Parallel()
+	req := EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), map[string]Numbers{"a": {Read: 5, Bytes: 7}})
+	data, err := proto.Marshal(req)
+	require.NoError(t, err)
+	for n := 1; n < len(data); n++ {
+		_, err := ReadReport(data[:n])
+		assert.Error(t, err, n)
+	}
+	many := map[string]Numbers{}
+	for i := range MaxElements / 3 {
+		many[fmt.Sprint("s", i)] = Numbers{Read: 1}
+	}
+	data, err = proto.Marshal(EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), many))
+	require.NoError(t, err)
+	_, err = ReadReport(data)
+	assert.ErrorIs(t, err, ErrElements)
+}
