@@ -53,7 +53,10 @@ func TestReasons(t *testing.T) {
 		"---\nformat: stamped\ntemplate: '{ts:time} {word:token}'\n" +
 		"time: {field: ts, layout: '%Y-%m-%d %H:%M:%S.%f', zone: Asia/Kathmandu}\n" +
 		source("silent", "format: raw\nexpect: {every: 3s}\n") + source("steady", "format: raw\nexpect: {every: 20s}\n") +
-		source("zoned", "format: stamped\n") + source("gone", "format: raw\n"))
+		source("zoned", "format: stamped\n") + source("gone", "format: raw\n") +
+		source("seldom", "format: keyvalue\nexpect: {filled: {lane: 90%}}\n") +
+		"---\nsource: lanes\nhosts: all\nread: {files: [\"" + dir + "/lane-*.log\"]}\nformat: raw\n" +
+		"expect: {every: 3s, per: file}\nsend: [nowhere]\n")
 	write := func(name, line string) {
 		f, err := os.OpenFile(filepath.Join(dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 		require.NoError(t, err)
@@ -70,10 +73,14 @@ func TestReasons(t *testing.T) {
 		for ctx.Err() == nil {
 			write("zoned", time.Now().UTC().Format("2006-01-02 15:04:05.000")+" boarded")
 			write("steady", "here")
+			write("lane-1", "here")
+			write("seldom", "word=here")
+			write("seldom", "word=here lane=4")
 			time.Sleep(300 * time.Millisecond)
 		}
 	}()
 	write("silent", "here")
+	write("lane-2", "here")
 	d.rollOut()
 	v := d.reasoned("gate-a", "silent", "silent")
 	assert.Equal(t, contract.Degraded, v.State)
@@ -82,7 +89,16 @@ func TestReasons(t *testing.T) {
 	assert.Contains(t, *v.Reason, "its times are 5 h 45 min behind")
 	assert.Contains(t, *v.Reason, "they look like UTC, and are read as Asia/Kathmandu", "which its format says")
 	d.reasoned("gate-a", "steady", "")
+	v = d.reasoned("gate-a", "lanes", "silent")
+	assert.Equal(t, contract.Degraded, v.State)
+	assert.Regexp(t, `lane-2\.log grew last at .* each file is expected to every 3 s; 1 of 2 files are silent`,
+		*v.Reason)
+	v = d.reasoned("gate-a", "seldom", "field-seldom-filled")
+	assert.Equal(t, contract.Degraded, v.State)
+	assert.Regexp(t, `the field lane is in (4\d|5\d)(\.\d)? % of the last \d+ records; 90 % are expected`, *v.Reason)
 	write("silent", "here again")
+	write("lane-2", "here again")
+	d.reasoned("gate-a", "lanes", "")
 	d.reasoned("gate-a", "silent", "")
 	require.NoError(t, os.Remove(filepath.Join(dir, "gone.log")))
 	v = d.reasoned("gate-a", "gone", "files-gone")

@@ -104,6 +104,14 @@ func (a *app) status(s contract.Status) {
 			c.Action,
 			c.Object, c.Who)
 	}
+	quiet := ""
+	if n := len(s.Maintenance); n > 0 {
+		m := s.Maintenance[0]
+		quiet = fmt.Sprintf("nothing is told of %s until %s, by %s", m.Hosts, when(&m.Until), m.Who)
+		if n > 1 {
+			quiet += fmt.Sprintf("; and %d more", n-1)
+		}
+	}
 	a.facts(
 		"in force",
 		revisionName(s.InForce),
@@ -117,6 +125,8 @@ func (a *app) status(s contract.Status) {
 		pending,
 		"newcomers",
 		newcomers,
+		"maintenance",
+		quiet,
 		"hosts",
 		counts(s.Hosts),
 		"sources",

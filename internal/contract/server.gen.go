@@ -2630,11 +2630,14 @@ type Status struct {
 	Drafts  []DraftSummary `json:"drafts"`
 
 	// Expires what ends within 30 days, the first first
-	Expires     []Expiring `json:"expires"`
-	Hosts       Counts     `json:"hosts"`
-	InForce     int        `json:"inForce"`
-	MoreCauses  int        `json:"moreCauses"`
-	MoreChanges int        `json:"moreChanges"`
+	Expires []Expiring `json:"expires"`
+	Hosts   Counts     `json:"hosts"`
+	InForce int        `json:"inForce"`
+
+	// Maintenance hosts of which nothing is told for a while
+	Maintenance []Maintenance `json:"maintenance"`
+	MoreCauses  int           `json:"moreCauses"`
+	MoreChanges int           `json:"moreChanges"`
 
 	// Newcomers agents that carry the identity of another host, or ask for its name, and wait for approval
 	Newcomers        int      `json:"newcomers"`

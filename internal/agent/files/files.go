@@ -114,6 +114,7 @@ type stream struct {
 	tail   []byte // the bytes before read
 	size   int64
 	grew   time.Time // when it last grew, or was opened
+	wrote  time.Time // when it was last written to, as far as is known
 	looked time.Time
 	tried  time.Time // when nothing could be cut from it
 	hole   bool      // what comes next is room that its writer has made
@@ -220,6 +221,17 @@ func (r *Reader) Close() {
 func (r *Reader) Complaint() input.Complaint {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if e := r.Spec.Watch.File; r.complaint.Code == "" && e.Every > 0 {
+		grew := map[string]time.Time{}
+		for _, st := range r.streams {
+			if !st.probe && st.moved.IsZero() {
+				grew[st.info.Path] = st.wrote
+			}
+		}
+		if reason, since := health.SilentFiles(e, grew, r.Now()); reason != "" {
+			return input.Complaint{Code: health.Silent, Reason: reason, Since: since}
+		}
+	}
 	return r.complaint
 }
 
@@ -656,6 +668,9 @@ func (r *Reader) begin(k position.Key, path string, file *os.File, size int64, f
 	}
 	if offset < size {
 		st.marks = []mark{{size, st.since(r.Now())}}
+	}
+	if info, err := file.Stat(); err == nil {
+		st.wrote = info.ModTime()
 	}
 	r.mu.Lock()
 	r.streams[k] = st

@@ -156,6 +156,7 @@ func (r *Reader) anew(st *stream, size int64) {
 	r.name(st, 0)
 	st.saved, st.shrunk, st.first, st.marks = position.File{}, false, 0, nil
 	st.size, st.grew = size, r.Now()
+	st.wrote = st.grew
 	if size > 0 {
 		st.marks = []mark{{size, st.grew}}
 	}

@@ -23,7 +23,7 @@ func (r *Reader) grow(st *stream, size int64) {
 	now := r.Now()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	st.size, st.grew, st.tried = size, now, time.Time{}
+	st.size, st.grew, st.wrote, st.tried = size, now, now, time.Time{}
 	if n := len(st.marks); n > 0 && now.Sub(st.marks[n-1].at) < markEvery {
 		st.marks[n-1].end = size
 		return

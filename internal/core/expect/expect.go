@@ -12,8 +12,15 @@ type Expectation struct {
 	Every   time.Duration // a record comes at least this often; 0 for no such wish
 	During  Hours
 	Zone    *time.Location // of During; nil for UTC
-	Per     string         // host or source: who is expected to deliver
+	Per     string         // host, source or file: who is expected to deliver
 	AtLeast int64          // records in each hour of During; 0 for no such wish
+	Filled  []Filled       // fields that must be there, by name
+}
+
+// Filled is in which share of the records that a format reads a field must be there, from 0 to 1.
+type Filled struct {
+	Field string
+	Share float64
 }
 
 // Any tells whether anything is expected.
@@ -55,6 +62,15 @@ func (h Hours) String() string {
 		return ""
 	}
 	return fmt.Sprintf("%02d:%02d-%02d:%02d", h.From/60, h.From%60, h.To/60, h.To%60)
+}
+
+// Words tell in which hours something is expected, in words that follow others; "" for at all hours.
+func (e Expectation) Words() string {
+	hours := e.During.String()
+	if hours == "" {
+		return ""
+	}
+	return fmt.Sprintf(" during %s (%s)", hours, e.zone())
 }
 
 // In tells whether a moment is within the hours. What the clock on the wall shows counts, so that an hour that comes

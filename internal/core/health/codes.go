@@ -22,6 +22,7 @@ const (
 	StampsWithoutZone Code = "stamps-without-zone" // times say no zone, and none is given
 	FallsBehind       Code = "falls-behind"        // the oldest record that waits is too old
 	NoRecords         Code = "no-records"          // nothing has been read since it began
+	FieldSeldomFilled Code = "field-seldom-filled" // a field is in fewer records than its expectation says
 	Silent            Code = "silent"              // a record was due by its expectation, and none came
 	TooFewRecords     Code = "too-few-records"     // fewer came in an hour than its expectation says
 	ZoneWrong         Code = "zone-wrong"          // times are off by a whole number of quarter hours
@@ -110,6 +111,7 @@ var todo = map[Code]string{
 	CertificateExpiring: "give the receiver, or the destination, a new certificate before that day: nothing is delivered " +
 		"to one that has expired; records then wait",
 	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
+	Silent:        "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
 	FilesLost: "keep rotated files longer, or give the destination's buffer more room: files were deleted faster " +
 		"than they could be read",
 }
@@ -132,6 +134,6 @@ func Codes() []Code {
 		HeldBy, ConnectionRefused, NameNotFound, NotReachable, TLSFailed,
 		NoAnswer, LoginRefused, WrongPath, ReceiverBusy, ReceiverFailing,
 		RefusesEverything, BufferFull, BufferFilling, BufferUnwritable, RecordsDiscarded,
-		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld,
+		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld, FieldSeldomFilled,
 	}
 }

@@ -3,6 +3,8 @@ package health
 
 import (
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 	"time"
 
@@ -229,12 +231,15 @@ const Window = 5 * time.Minute
 // Source is what is known of a source on a host.
 type Source struct {
 	Host     Verdict
-	Reported bool      // the agent has reported on it
+	Reported bool // the agent has reported on it
+	// how long the first report usually takes from when a config runs; 0 for not known
+	Usually  time.Duration
 	Agent    Complaint // of the agent about it; Since is when its word last changed, or it began
 	Delivery Code      // the reason code of the destination that holds it, or ""
 	Answer   string    // the last answer that refused records of it
 	Read     int64     // ever
 	Recent   Recent    // within Window
+	Filled   []Filled  // fields that are watched, within Window
 	Latest   Recent    // the latest records of these, Fewest at least where there are so many
 	Unread   int64     // bytes that wait
 	Oldest   time.Time // when the oldest record was written that waits; zero for none
@@ -252,6 +257,13 @@ type Source struct {
 
 // Recent are counts within Window.
 type Recent struct{ Read, Unparsed, Refused, NoZone int64 }
+
+// Filled is in which share of the records that a format read within Window a field was there, from 0 to 1.
+type Filled struct {
+	Field     string
+	Share, Of float64 // as it is, and as it is expected
+	Records   int64   // of which
+}
 
 // Bounds of judgement: how many records must have been read before a share says anything, and how old the oldest one
 // that waits may be.
@@ -271,19 +283,25 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	}
 	since := s.Agent.Since
 	if !s.Reported {
-		return Verdict{
-			State:  Waiting,
-			Code:   NoReport,
-			Reason: "the agent has not reported on it yet",
-			Since:  since,
-			Until:  since.Add(settling),
+		v := Verdict{State: Waiting, Code: NoReport, Reason: "the agent has not reported on it yet", Since: since}
+		switch {
+		case since.IsZero():
+		case s.Usually > 0:
+			v.Reason += "; its first report usually comes within " + spell(max(time.Second, s.Usually))
+			v.Until = since.Add(max(time.Second, s.Usually))
+		default:
+			v.Until = since.Add(settling)
 		}
+		if now.After(v.Until) && !v.Until.IsZero() {
+			v.Reason += ", which is over"
+		}
+		return v
 	}
 	switch code := s.Agent.Code; code {
 	case "":
 	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded,
 		CertificateExpiring,
-		FilesLost:
+		FilesLost, Silent:
 		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 		if code == HeldBy && Todo(s.Delivery) != "" {
 			v.Todo = Todo(s.Delivery)
@@ -350,6 +368,20 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 			return v
 		}
 	}
+	for _, f := range s.Filled {
+		if f.Records >= Fewest && f.Share < f.Of {
+			return Verdict{
+				State: Degraded,
+				Code:  FieldSeldomFilled,
+				Reason: fmt.Sprintf("the field %s is in %s of the last %d records; %s are expected", f.Field,
+					percent(f.Share),
+					f.Records, percent(f.Of)),
+				Todo: "compare some lines with the format: what writes them may have changed their form; if so few are " +
+					"normal, say so with expect: {filled: ...}",
+				Since: since,
+			}
+		}
+	}
 	if v := Silence(s); v.Code != "" {
 		return v
 	}
@@ -376,6 +408,11 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 		}
 	}
 	return Verdict{State: Healthy}
+}
+
+// percent writes a share, never as more than it is.
+func percent(share float64) string {
+	return strconv.FormatFloat(math.Floor(share*1000+1e-9)/10, 'f', -1, 64) + " %"
 }
 
 func size(n int64) string {

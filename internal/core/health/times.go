@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"synaxis/internal/core/expect"
 )
 
 // Bounds of what is said of times: how many reports must agree, how far times may be off, by how much reports may
@@ -93,13 +95,13 @@ func Silence(s Source) Verdict {
 			what = "none came since it began to read at " + clock(s.Began)
 		}
 	}
-	if due := e.Due(last); !due.IsZero() && !last.IsZero() && s.Told.After(due) {
+	if due := e.Due(last); e.Per != "file" && !due.IsZero() && !last.IsZero() && s.Told.After(due) {
 		return Verdict{
 			State: Degraded,
 			Code:  Silent,
 			Reason: fmt.Sprintf("silent: %s, and the next was due by %s; a record is expected every %s%s", what,
-				clock(due), spell(e.Every), during(s)),
-			Todo:  "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
+				clock(due), spell(e.Every), s.Expect.Words()),
+			Todo:  Todo(Silent),
 			Since: due,
 		}
 	}
@@ -110,7 +112,7 @@ func Silence(s Source) Verdict {
 			State: Degraded,
 			Code:  TooFewRecords,
 			Reason: fmt.Sprintf("%d records came in the last hour; at least %d are expected%s", s.Hour, e.AtLeast,
-				during(s)),
+				s.Expect.Words()),
 			Todo:  "look whether all that writes it runs; if so few are normal, say so with expect in the source",
 			Since: s.Told,
 		}
@@ -118,17 +120,29 @@ func Silence(s Source) Verdict {
 	return Verdict{}
 }
 
-// during tells in which hours a source is expected to deliver, in words that follow others.
-func during(s Source) string {
-	hours := s.Expect.During.String()
-	if hours == "" {
-		return ""
+// SilentFiles tells which of several files have not grown when they were to by an expectation, as of now. since is
+// when the first of them was due; the zero time for none.
+func SilentFiles(e expect.Expectation, grew map[string]time.Time, now time.Time) (reason string, since time.Time) {
+	name, n := "", 0
+	for file, at := range grew {
+		due := e.Due(at)
+		if due.IsZero() || !now.After(due) {
+			continue
+		}
+		if n++; since.IsZero() || due.Before(since) || due.Equal(since) && file < name {
+			name, since = file, due
+		}
 	}
-	zone := "UTC"
-	if s.Expect.Zone != nil {
-		zone = s.Expect.Zone.String()
+	if n == 0 {
+		return "", time.Time{}
 	}
-	return fmt.Sprintf(" during %s (%s)", hours, zone)
+	reason = fmt.Sprintf("silent: %s grew last at %s, and was to grow by %s; each file is expected to every %s%s",
+		name,
+		clock(grew[name]), clock(since), spell(e.Every), e.Words())
+	if len(grew) > 1 {
+		reason += fmt.Sprintf("; %d of %d files are silent", n, len(grew))
+	}
+	return reason, since
 }
 
 // spell writes a span as people say it.

@@ -113,6 +113,71 @@ func TestSilence(t *testing.T) {
 	}
 }
 
+func TestSilentFiles(t *testing.T) {
+	t.Parallel()
+	at := func(h, m int) time.Time { return time.Date(2031, 4, 2, h, m, 0, 0, time.UTC) }
+	every := expect.Expectation{Every: 10 * time.Minute}
+	for name, c := range map[string]struct {
+		expect expect.Expectation
+		grew   map[string]time.Time
+		since  time.Time
+		words  string
+	}{
+		"no file":  {every, nil, time.Time{}, ""},
+		"all grow": {every, map[string]time.Time{"a": at(8, 50), "b": at(8, 59)}, time.Time{}, ""},
+		"one does not": {every, map[string]time.Time{"a": at(8, 49), "b": at(8, 59)}, at(8, 59),
+			"a grew last at 2031-04-02 08:49:00 UTC, and was to grow by 2031-04-02 08:59:00 UTC; each file is expected to " +
+				"every 10 min; 1 of 2 files are silent"},
+		"the first that was due is told": {every, map[string]time.Time{"a": at(8, 0), "b": at(7, 0)}, at(7, 10), "b grew"},
+		"one alone":                      {every, map[string]time.Time{"a": at(8, 0)}, at(8, 10), "to every 10 min"},
+		"out of hours": {expect.Expectation{Every: time.Hour, During: expect.Hours{From: 10 * 60, To: 12 * 60}},
+			map[string]time.Time{"a": at(0, 0)}, time.Time{}, ""},
+		"in hours": {expect.Expectation{Every: time.Hour, During: expect.Hours{From: 5 * 60, To: 12 * 60}},
+			map[string]time.Time{"a": at(0, 0)}, at(6, 0), "during 05:00-12:00 (UTC)"},
+	} {
+		reason, since := SilentFiles(c.expect, c.grew, at(9, 0))
+		assert.Equal(t, c.since, since, name)
+		assert.Contains(t, reason, c.words, name)
+		assert.Equal(t, c.since.IsZero(), reason == "", name)
+	}
+}
+
+func TestSeldomFilled(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		filled []Filled
+		code   Code
+		words  string
+	}{
+		"often enough":     {[]Filled{{"lane", 0.95, 0.95, 100}}, "", ""},
+		"just not":         {[]Filled{{"lane", 0.9499, 0.95, 10_000}}, FieldSeldomFilled, "in 94.9 % of the last 10000"},
+		"never":            {[]Filled{{"lane", 0, 0.95, 100}}, FieldSeldomFilled, "in 0 % of the last 100 records; 95 % are"},
+		"too few to say":   {[]Filled{{"lane", 0, 0.95, Fewest - 1}}, "", ""},
+		"another of them":  {[]Filled{{"lane", 1, 0.95, 100}, {"doc", 0.5, 0.6, 100}}, FieldSeldomFilled, "the field doc"},
+		"none is expected": {nil, "", ""},
+	} {
+		v := EvaluateSource(Source{Host: Verdict{State: Healthy}, Reported: true, Read: 100, Filled: c.filled}, now)
+		assert.Equal(t, c.code, v.Code, name)
+		assert.Contains(t, v.Reason, c.words, name)
+	}
+}
+
+// TestFirstReport: until when a report is waited for is what it took before.
+func TestFirstReport(t *testing.T) {
+	t.Parallel()
+	of := func(usually time.Duration, began time.Time) Verdict {
+		return EvaluateSource(Source{Host: Verdict{State: Healthy}, Usually: usually, Agent: Complaint{Since: began}},
+			now)
+	}
+	v := of(20*time.Second, now.Add(-5*time.Second))
+	assert.Equal(t, Waiting, v.State)
+	assert.Contains(t, v.Reason, "its first report usually comes within 20 s")
+	assert.Equal(t, now.Add(15*time.Second), v.Until)
+	assert.Contains(t, of(20*time.Second, now.Add(-time.Minute)).Reason, ", which is over")
+	assert.Equal(t, now.Add(-5*time.Second).Add(settling), of(0, now.Add(-5*time.Second)).Until)
+	assert.True(t, of(0, time.Time{}).Until.IsZero())
+}
+
 func TestAwayAndClocks(t *testing.T) {
 	t.Parallel()
 	well := Host{Joined: true, Connected: true, LastSeen: now, Assigned: "x", Running: "x", ConfigState: ConfigApplied}

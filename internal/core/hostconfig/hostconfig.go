@@ -85,6 +85,7 @@ var Runs = append(
 		"urls",
 		"proxy",
 		"look-up",
+		"watch",
 		"deliver-syslog",
 	},
 	Baseline...)

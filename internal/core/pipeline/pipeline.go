@@ -44,6 +44,13 @@ type Source struct {
 	Guards       []string // masks that guards put on it; in a host config only
 	Send         []Entry
 	Expect       expect.Expectation // what is normal for it; at the desk only
+	Watch        Watch              // what the host itself watches of that; in a host config only
+}
+
+// Watch is what a host itself watches of what is expected of a source.
+type Watch struct {
+	Filled []string           // fields of which it is counted how often they are there
+	File   expect.Expectation // of each file
 }
 
 // Listeners are the kinds of sources that listen.
@@ -168,6 +175,7 @@ type Treatment struct {
 	counted []string // masks, by the bits of hits
 	hits    uint64   // those that found something in the record at hand
 	byMask  []int64  // and in how many of the run
+	filled  []filled
 	trace   *trace
 	trying  bool // a whole log at once
 }
@@ -199,8 +207,12 @@ func Compile(src Source, f format.Spec, p Parts) (*Treatment, error) {
 	if t.routes, err = t.compileRoutes(); err != nil {
 		return nil, wrap(err)
 	}
+	for _, name := range src.Watch.Filled {
+		slot, _ := t.schema.Slot([]byte(name))
+		t.filled = append(t.filled, filled{name: name, slot: slot})
+	}
 	t.known = t.schema.Len()
-	t.direct = len(t.steps) == 0 && t.guards == nil && !src.KeepOriginal && src.Unparsed != "drop" &&
+	t.direct = len(t.steps) == 0 && len(t.filled) == 0 && t.guards == nil && !src.KeepOriginal && src.Unparsed != "drop" &&
 		len(t.routes.entries) == 0 &&
 		t.routes.unparsed == 0 &&
 		(t.routes.rest != 0 || len(t.routes.to) == 0)
@@ -330,6 +342,13 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 			c.Masks[t.counted[i]], t.byMask[i] = n, 0
 		}
 	}
+	if len(t.filled) > 0 && c.Read > 0 {
+		c.Filled = make(map[string]int64, len(t.filled)) // also what is never there, since it is watched
+		for i := range t.filled {
+			f := &t.filled[i]
+			c.Filled[f.name], f.n = f.n, 0
+		}
+	}
 	c.Bytes = int64(cut.Used())
 	return cut.Used(), c
 }
@@ -343,6 +362,9 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 		if t.src.Unparsed == "drop" {
 			return dropUnparsed
 		}
+	}
+	if read {
+		t.fill(b, r)
 	}
 	if t.src.KeepOriginal {
 		r.Original, r.Flags = t.line, r.Flags|record.HasOriginal
@@ -384,6 +406,26 @@ func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
 		return dropNoRoute
 	}
 	return -1
+}
+
+// filled counts in how many records of a run a field is there.
+type filled struct {
+	name string
+	slot uint16
+	n    int64
+}
+
+// fill counts the fields that are watched and there. An empty text is nothing.
+func (t *Treatment) fill(b *record.Batch, r *record.Record) {
+	for i := range t.filled {
+		f := &t.filled[i]
+		for _, v := range b.Values[r.First : r.First+uint32(r.N)] {
+			if v.Slot == f.slot && (v.Kind != record.Text || v.Span.Len > 0) {
+				f.n++
+				break
+			}
+		}
+	}
 }
 
 // ascii tells whether no byte has its top bit set. Most logs are plain, and utf8.Valid takes three times as long to

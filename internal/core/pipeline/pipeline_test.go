@@ -11,6 +11,7 @@ import (
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
+	"synaxis/internal/core/yamldoc"
 )
 
 func run(
@@ -61,6 +62,31 @@ func TestRun(t *testing.T) {
 
 	bodies, _, _, _ = run(t, Source{Begin: "^=="}, raw, "== 1\n a\n== 2\n b\n", true)
 	assert.Equal(t, []string{"== 1\n a", "== 2\n b"}, bodies)
+}
+
+// TestWatchedFields: how often a field is there is counted of what the format reads, whatever becomes of the record.
+func TestWatchedFields(t *testing.T) {
+	t.Parallel()
+	kv, _ := format.BuiltIn("keyvalue")
+	for name, c := range map[string]struct {
+		data string
+		want map[string]int64
+	}{
+		"always":             {"lane=1 a=2\nlane=3 a=4\n", map[string]int64{"lane": 2, "doc": 0}},
+		"sometimes":          {"lane=1 doc=x\nlane=\"\" doc=y\na=3\n", map[string]int64{"lane": 1, "doc": 2}},
+		"of what it reads":   {"lane=1\nno pair here\n", map[string]int64{"lane": 1, "doc": 0}},
+		"nothing comes":      {"", nil},
+		"of what is dropped": {"lane=7\nlane=8\n", map[string]int64{"lane": 2, "doc": 0}},
+	} {
+		src := Source{Unparsed: "keep", Watch: Watch{Filled: []string{"lane", "doc"}}}
+		if name == "of what is dropped" {
+			docs, problems := yamldoc.Parse("t", []byte("drop: fields.lane == 7\n"))
+			require.Empty(t, problems)
+			src.Steps = []Step{{Kind: Drop, Value: docs[0].Root.Get("drop")}}
+		}
+		_, _, _, got := run(t, src, kv, c.data, true)
+		assert.Equal(t, c.want, got.Filled, name)
+	}
 }
 
 // TestTheShortWay: a source without steps, guards and conditions sends records as they are read, and gives what the

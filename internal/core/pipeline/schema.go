@@ -112,9 +112,10 @@ var Keys = []schema.Key{
 		},
 		schema.Key{
 			Name:    "per",
-			Value:   schema.Words("host", "source"),
+			Value:   schema.Words("host", "source", "file"),
 			Default: "host",
-			Doc:     "Whether each host must deliver, or the source as a whole.",
+			Doc: "Whether each host must deliver, the source as a whole, or each of its files; at-least is of a host " +
+				"also where every is of each file.",
 		},
 		schema.Key{
 			Name:    "at-least",
@@ -125,7 +126,7 @@ var Keys = []schema.Key{
 		schema.Key{
 			Name:    "filled",
 			Value:   schema.TableOf(schema.Checked("schema", checkShare)),
-			Doc:     "The share of records in which a field must be there.",
+			Doc:     "The share of the records that the format reads in which a field must be there.",
 			Example: "filled: {lane: 95%}",
 		},
 	), Doc: "What is normal for this source, so that its silence is noticed."},
@@ -136,6 +137,13 @@ var Keys = []schema.Key{
 		Doc: "Done to each record on the host, in order. A condition that cannot be computed, because a field is " +
 			"missing, is not met and counted.",
 	},
+	{Name: "watch", Part: "watch", Made: true, Value: schema.Obj(
+		"watch",
+		schema.Key{Name: "filled", Value: schema.Texts, Doc: "Fields of which it is counted how often they are there."},
+		schema.Key{Name: "every", Value: schema.ADuration, Doc: "How often each file is to grow."},
+		schema.Key{Name: "during", Value: schema.Checked("schema", checkHours), Doc: "The hours in which it is to."},
+		schema.Key{Name: "zone", Value: schema.Plain, Doc: "The zone of these hours."},
+	), Doc: "What the host itself watches of what is expected."},
 	{Name: "guards", Value: schema.Texts, Part: "masks", Made: true, Doc: "The masks that guards put on this source."},
 	{
 		Name:  "send",

@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"synaxis/internal/core/expect"
@@ -34,6 +35,10 @@ func Decode(n *yamldoc.Node, name string) Source {
 		NoIDs:    !n.Get("record-ids").Bool(true),
 		Unparsed: n.Get("unparsed").Text(),
 		Guards:   n.Get("guards").Texts(),
+	}
+	if w := n.Get("watch"); w != nil {
+		s.Watch.Filled = w.Get("filled").Texts()
+		s.Watch.File = decodeExpect(w, w.Get("zone").Text())
 	}
 	s.Idle, s.Most = DefaultIdle, lines.MaxRecord
 	if d, err := yamldoc.ParseDuration(n.Get("records").Get("idle").Text()); err == nil && d > 0 {
@@ -149,6 +154,13 @@ func decodeExpect(n *yamldoc.Node, zone string) (e expect.Expectation) {
 	e.AtLeast, _ = hourly(n.Get("at-least").Text())
 	if z, err := time.LoadLocation(zone); err == nil {
 		e.Zone = z
+	}
+	if f := n.Get("filled"); f != nil && f.Kind == yamldoc.Map {
+		for _, entry := range f.Entries {
+			share, _ := yamldoc.ParseShare(entry.Value.Text())
+			e.Filled = append(e.Filled, expect.Filled{Field: entry.Key, Share: share})
+		}
+		slices.SortFunc(e.Filled, func(a, b expect.Filled) int { return strings.Compare(a.Field, b.Field) })
 	}
 	return e
 }

@@ -6,6 +6,7 @@
 package render
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -17,6 +18,7 @@ import (
 
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/inventory"
 	"synaxis/internal/core/schema"
@@ -24,7 +26,7 @@ import (
 )
 
 // RendererVersion is part of every hash: a renderer that writes something else has another one.
-const RendererVersion = "2"
+const RendererVersion = "3"
 
 // Input is what hosts are rendered from, beside the inventory.
 type Input struct {
@@ -306,7 +308,33 @@ func (p *prepared) body(dst []byte, lookup func(catalogue.Ref) (string, bool)) [
 		dst = append(append(dst, indent...), "guards: "...)
 		dst = append(yamldoc.AppendFlowList(dst, p.guards), '\n')
 	}
+	if s := p.def.Source; s != nil {
+		zone, _, _ := catalogue.Expand(s.Time.Zone, lookup)
+		dst = appendWatch(dst, indent, s.Expect, zone)
+	}
 	return dst
+}
+
+// appendWatch writes what the host itself watches of what is expected of a source.
+func appendWatch(dst []byte, indent string, e expect.Expectation, zone string) []byte {
+	var parts [][]byte
+	if len(e.Filled) > 0 {
+		var names []string
+		for _, f := range e.Filled {
+			names = append(names, f.Field)
+		}
+		parts = append(parts, yamldoc.AppendFlowList([]byte("filled: "), names))
+	}
+	if e.Per == "file" && e.Every > 0 {
+		parts = append(parts, fmt.Appendf(nil, "every: %s", e.Every))
+		if hours := e.During.String(); hours != "" {
+			parts = append(parts, fmt.Appendf(nil, "during: %q", hours), yamldoc.AppendQuote([]byte("zone: "), zone))
+		}
+	}
+	if len(parts) == 0 {
+		return dst
+	}
+	return fmt.Appendf(dst, "%swatch: {%s}\n", indent, bytes.Join(parts, []byte(", ")))
 }
 
 // AppendText writes the host config.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -255,4 +256,41 @@ func FuzzDiff(f *testing.F) {
 		require.Equal(t, splitLines(old), a)
 		require.Equal(t, splitLines(new), b)
 	})
+}
+
+// TestWatch: what a host itself watches is rendered with its own zone, and read back by the agent.
+func TestWatch(t *testing.T) {
+	t.Parallel()
+	source := func(expect string) string {
+		return "source: gates\nhosts: all\nread: {files: [/a]}\nformat: keyvalue\ntime: {zone: \"${setting.zone}\"}\n" + expect +
+			"send: [out]\n---\ndestination: out\ndeliver: {discard: {}}\n"
+	}
+	for expect, want := range map[string]string{
+		"":                                     "",
+		"expect: {every: 10m}\n":               "",
+		"expect: {filled: {b: 5%, a: 50%}}\n":  "watch: {filled: [\"a\", \"b\"]}",
+		"expect: {every: 90m, per: file}\n":    "watch: {every: 1h30m0s}",
+		"expect: {at-least: 5/h, per: file}\n": "",
+		"expect: {every: 5m, per: source}\n":   "",
+		"expect: {during: 05:00-06:00, every: 1m, per: file, filled: {a: 1%}}\n": "watch: {filled: [\"a\"], every: 1m0s, " +
+			"during: \"05:00-06:00\", zone: \"Asia/Kathmandu\"}",
+	} {
+		h := gate("g1")
+		h.Settings["zone"] = "Asia/Kathmandu"
+		text := New(Input{Catalogue: cat(t, source(expect))}).Host(h).AppendText(nil)
+		assert.Equal(t, want != "", strings.Contains(string(text), "watch:"), expect)
+		assert.Contains(t, string(text), want, expect)
+		c, err := hostconfig.Read(text, hostconfig.Runs)
+		require.NoError(t, err, expect)
+		if strings.Contains(want, "zone") {
+			w := c.Sources[0].Watch
+			assert.Equal(t, []string{"a"}, w.Filled)
+			assert.Equal(t, time.Minute, w.File.Every)
+			assert.Equal(t, "Asia/Kathmandu", w.File.Zone.String())
+		}
+		if want != "" {
+			_, err = hostconfig.Read(text, hostconfig.Baseline)
+			assert.ErrorContains(t, err, "watch", "an agent that cannot watch says so")
+		}
+	}
 }

@@ -27,7 +27,9 @@ type Numbers struct {
 	Masked int64 `json:"masked,omitempty"` // records in which a mask found something
 	// the same by mask; a record may count for several
 	Masks map[string]int64 `json:"masks,omitempty"`
-	Blank int64            `json:"blank,omitempty"` // lines skipped
+	// records that the format read and a watched field is in, by field
+	Filled map[string]int64 `json:"filled,omitempty"`
+	Blank  int64            `json:"blank,omitempty"` // lines skipped
 	// times a file shrank under the reader: lines may be lost
 	Truncated int64 `json:"truncated,omitempty"`
 	// records whose time says no zone, where none is given
@@ -185,6 +187,7 @@ type Part struct {
 var Parts = []Part{
 	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }},
 	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }},
+	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }},
 }
 
 // put sets the number of a name.
@@ -382,7 +385,8 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 		for _, s := range sources {
 			for _, d := range slices.Sorted(maps.Keys(all[s].Deliveries)) {
 				counts := all[s].Deliveries[d]
-				if v := *c.Of(&counts); v != 0 || c.Key == "acknowledged" { // which tells that there is this destination
+				if v := *c.Of(&counts); v != 0 ||
+					c.Key == "acknowledged" { // which tells that there is this destination
 					points = append(points, point(v, "source", s, "destination", d))
 				}
 			}

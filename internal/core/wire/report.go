@@ -16,10 +16,10 @@ type Report struct {
 	ProcessAt    time.Time // when the process was looked at; zero for not told
 }
 
-// ReadReport reads an OTLP ExportMetricsServiceRequest that EncodeNumbers, AddDestinations and AddProcess made, straight
-// from its bytes: a service that hears of ten thousand hosts would otherwise spend most of its time on making messages
-// that it drops. Metrics that it does not know are passed over. It fails with ErrElements, or where data is no protobuf.
-// https://protobuf.dev/programming-guides/encoding and opentelemetry/proto/metrics/v1/metrics.proto
+// ReadReport reads an OTLP ExportMetricsServiceRequest that EncodeNumbers, AddDestinations and AddProcess made,
+// straight from its bytes: a service that hears of ten thousand hosts would otherwise spend most of its time on making
+// messages that it drops. Metrics that it does not know are passed over. It fails with ErrElements, or where data is
+// no protobuf. https://protobuf.dev/programming-guides/encoding and opentelemetry/proto/metrics/v1/metrics.proto
 func ReadReport(data []byte) (Report, error) {
 	r := reportReader{left: MaxElements, reading: map[string]*Numbers{}}
 	r.Destinations = map[string]Destination{}

@@ -119,16 +119,22 @@ func maintenance(m store.Maintenance) contract.Maintenance {
 		Word: optional(m.Word)}
 }
 
+// maintenances are all that have not ended.
+func (a *API) maintenances(ctx context.Context) ([]contract.Maintenance, error) {
+	list, err := a.Store.Maintenances(ctx, a.Now())
+	out := []contract.Maintenance{}
+	for _, m := range list {
+		out = append(out, maintenance(m))
+	}
+	return out, err
+}
+
 // ListMaintenance tells of which hosts nothing is told.
 func (a *API) ListMaintenance(
 	ctx context.Context, _ contract.ListMaintenanceRequestObject,
 ) (contract.ListMaintenanceResponseObject, error) {
-	list, err := a.Store.Maintenances(ctx, a.Now())
-	out := contract.ListMaintenance200JSONResponse{Items: []contract.Maintenance{}}
-	for _, m := range list {
-		out.Items = append(out.Items, maintenance(m))
-	}
-	return out, err
+	list, err := a.maintenances(ctx)
+	return contract.ListMaintenance200JSONResponse{Items: list}, err
 }
 
 // StartMaintenance lets nothing be told of hosts.

@@ -97,6 +97,11 @@ func (a *API) GetStatus(
 	if err := a.lately(ctx, (*contract.Status)(&out)); err != nil {
 		return nil, err
 	}
+	maintenance, err := a.maintenances(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out.Maintenance = maintenance
 	if err := a.expiring(ctx, (*contract.Status)(&out)); err != nil {
 		return nil, err
 	}

@@ -34,6 +34,7 @@ type View struct {
 	Restarted time.Time // when the service itself began
 	rules     *rules    // what definitions say of its health
 	hour      func(source string) (records int64, full bool)
+	usually   time.Duration // within which the first report on a source comes
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
 }
@@ -104,6 +105,9 @@ func (v *View) source(name string, host health.Verdict, now time.Time) health.Ve
 	c, reported := v.Components["source/"+name]
 	n := v.Numbers[name]
 	s := health.Source{Host: host, Reported: reported, Agent: c.Complaint(), Read: n.Read, Unread: n.Unread}
+	if !reported {
+		s.Agent.Since, s.Usually = v.ConfigSince, v.usually
+	}
 	s.Recent, s.Latest = v.Recent(name, now)
 	if n.Oldest > 0 {
 		s.Oldest = time.Unix(0, n.Oldest)
@@ -116,7 +120,7 @@ func (v *View) source(name string, host health.Verdict, now time.Time) health.Ve
 			s.Answer = d.Reason
 		}
 	}
-	v.expect(&s, name, n)
+	v.expect(&s, name, n, now)
 	return health.EvaluateSource(s, now)
 }
 
@@ -127,7 +131,7 @@ func (v *View) skew() time.Duration {
 }
 
 // expect adds what is expected of a source, and what is known of its times.
-func (v *View) expect(s *health.Source, name string, n wire.Numbers) {
+func (v *View) expect(s *health.Source, name string, n wire.Numbers, now time.Time) {
 	told, skew := v.Told()
 	s.Told, s.Began = told, s.Agent.Since
 	if n.LastRecord > 0 {
@@ -139,6 +143,9 @@ func (v *View) expect(s *health.Source, name string, n wire.Numbers) {
 		return
 	}
 	s.Expect, s.Zone = of.Expect, v.rules.zones[name]
+	if len(s.Expect.Filled) > 0 {
+		s.Filled = v.Fields(name, s.Expect.Filled, now)
+	}
 	if s.Expect.AtLeast > 0 && v.hour != nil {
 		s.Hour, s.HourFull = v.hour(name)
 	}
@@ -377,7 +384,8 @@ func (h *Hosts) Get(name string) (View, bool) {
 
 func (h *Hosts) view(row store.Host) View {
 	v := View{Host: row, Said: h.reports.Of(row.Name), Restarted: h.restarted, rules: h.rules.Load(),
-		hour: func(source string) (int64, bool) { return h.reports.Hour(row.Name, source) }}
+		usually: h.reports.FirstReport(),
+		hour:    func(source string) (int64, bool) { return h.reports.Hour(row.Name, source) }}
 	v.Assigned, v.Pending = h.desired.Of(row.Name)
 	v.Connected = row.UID != "" && row.RetiredAt.IsZero() && h.links.Connected(row.UID)
 	return v

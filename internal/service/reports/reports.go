@@ -12,11 +12,13 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/open-telemetry/opamp-go/protobufs"
 
 	"synaxis/internal/core/check"
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 	core "synaxis/internal/core/inventory"
@@ -87,6 +89,11 @@ func (s *Said) Recent(source string, now time.Time) (recent, latest health.Recen
 	return s.recent[source].counts(now), s.recent[source].latest(now)
 }
 
+// Fields tell how often fields of a source were there in the last minutes.
+func (s *Said) Fields(source string, of []expect.Filled, now time.Time) []health.Filled {
+	return s.recent[source].fields(of, now)
+}
+
 // Offset is by how much the times of a source's records are ahead of when they were written, and how many reports
 // agree.
 func (s *Said) Offset(source string) (offset time.Duration, reports int) {
@@ -126,6 +133,7 @@ type Reports struct {
 	hosts  map[string]*entry
 	saving sync.Mutex
 	seen   time.Time // when it was written last when hosts were seen
+	first  atomic.Int64
 }
 
 // New reads what hosts said last.
@@ -276,7 +284,30 @@ type Took struct {
 	Events    []rollout.Event
 	Changed   bool // something that a page may show
 	Described bool // what definitions see may have changed
+	// how long a source took to be told of for the first time, from when the host had its config; 0 where none was
+	First time.Duration
 }
+
+// mostFirst bounds how long a first report may take that is learned from.
+const mostFirst = 10 * time.Minute
+
+// learnFirst keeps within how long the first report on a source usually comes: the longest of the latest ones, which
+// are forgotten little by little.
+func (r *Reports) learnFirst(took time.Duration) {
+	if took <= 0 || took > mostFirst {
+		return
+	}
+	for {
+		was := r.first.Load()
+		next := max(int64(took), was-was/10+int64(took)/10)
+		if r.first.CompareAndSwap(was, next) {
+			return
+		}
+	}
+}
+
+// FirstReport is within how long the first report on a source usually comes; 0 where it is not known yet.
+func (r *Reports) FirstReport() time.Duration { return time.Duration(r.first.Load()) }
 
 // Take takes what a message of an agent says. running is the hash of the config that it reports as effective, if that
 // is known here.
@@ -289,6 +320,7 @@ func (r *Reports) Take(host, transport string, msg *protobufs.AgentToServer, run
 		s.LastSeen, s.Transport = r.now(), transport
 		took = s.take(host, msg, running, r.now())
 	})
+	r.learnFirst(took.First)
 	return took
 }
 
@@ -311,7 +343,12 @@ func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, n
 	}
 	if tree := msg.GetHealth(); tree != nil {
 		took.Changed = true
-		s.Components = components(tree, s.Components, now)
+		before := s.Components
+		s.Components = components(tree, before, now)
+		if (s.ConfigState == health.ConfigApplied || s.ConfigState == health.ConfigApplying) &&
+			newSource(before, s.Components) {
+			took.First = max(time.Millisecond, now.Sub(s.ConfigSince))
+		}
 	}
 	if st := msg.GetRemoteConfigStatus(); len(st.GetLastRemoteConfigHash()) > 0 &&
 		len(st.GetLastRemoteConfigHash()) <= 64 {
@@ -337,6 +374,16 @@ func (s *Said) take(host string, msg *protobufs.AgentToServer, running string, n
 		}
 	}
 	return took
+}
+
+// newSource tells whether a source is told of for the first time.
+func newSource(before, now map[string]Component) bool {
+	for name := range now {
+		if _, had := before[name]; !had && strings.HasPrefix(name, "source/") {
+			return true
+		}
+	}
+	return false
 }
 
 func components(tree *protobufs.ComponentHealth, old map[string]Component, now time.Time) map[string]Component {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"synaxis/internal/core/expect"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/wire"
 )
@@ -13,6 +14,7 @@ type sample struct {
 	at     time.Time
 	counts health.Recent
 	offset time.Duration // of the times of records; 0 for not known
+	filled map[string]int64
 }
 
 // window are the samples of a source within health.Window, oldest first, and the one before them.
@@ -25,7 +27,7 @@ const SampleEvery = 10 * time.Second
 // it is read.
 func (w *window) add(n wire.Numbers, now time.Time) *window {
 	s := sample{at: now, counts: health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone},
-		offset: time.Duration(n.TimeOffset) * time.Millisecond}
+		offset: time.Duration(n.TimeOffset) * time.Millisecond, filled: n.Filled}
 	for _, d := range n.Deliveries {
 		s.counts.Refused += d.Refused
 	}
@@ -52,17 +54,38 @@ func (w *window) counts(now time.Time) (r health.Recent) {
 	if w == nil || len(w.samples) < 2 {
 		return r
 	}
-	first := 0
-	for first < len(w.samples)-1 && now.Sub(w.samples[first+1].at) >= health.Window {
-		first++
-	}
-	from, to := w.samples[first].counts, w.samples[len(w.samples)-1].counts
+	from, to := w.samples[w.first(now)].counts, w.samples[len(w.samples)-1].counts
 	return health.Recent{
 		Read:     to.Read - from.Read,
 		Unparsed: to.Unparsed - from.Unparsed,
 		Refused:  max(0, to.Refused-from.Refused),
 		NoZone:   to.NoZone - from.NoZone,
 	}
+}
+
+// first is the sample with which the window that ends now begins.
+func (w *window) first(now time.Time) (i int) {
+	for i < len(w.samples)-1 && now.Sub(w.samples[i+1].at) >= health.Window {
+		i++
+	}
+	return i
+}
+
+// fields tell how often fields were there in the window that ends now.
+func (w *window) fields(of []expect.Filled, now time.Time) (out []health.Filled) {
+	if w == nil || len(w.samples) < 2 {
+		return nil
+	}
+	from, to := w.samples[w.first(now)], w.samples[len(w.samples)-1]
+	n := to.counts.Read - from.counts.Read - to.counts.Unparsed + from.counts.Unparsed
+	if n <= 0 || from.filled == nil && to.filled == nil { // nothing, or by an agent that does not watch
+		return nil
+	}
+	for _, f := range of {
+		there := to.filled[f.Field] - from.filled[f.Field]
+		out = append(out, health.Filled{Field: f.Field, Of: f.Share, Records: n, Share: float64(there) / float64(n)})
+	}
+	return out
 }
 
 // latest are the counts of the latest records in the window, health.Fewest of them at least where there are so many.

@@ -2199,6 +2199,8 @@ export interface components {
             /** @description by whom, in the last 24 hours, the newest first, five at most */
             changes: components["schemas"]["AuditEntry"][];
             moreChanges: number;
+            /** @description hosts of which nothing is told for a while */
+            maintenance: components["schemas"]["Maintenance"][];
         };
         Expiring: {
             /** @enum {string} */

@@ -8,7 +8,7 @@ import PageHead from '../components/PageHead.vue'
 import RolloutBar from '../components/RolloutBar.vue'
 import SiteStrip from '../components/SiteStrip.vue'
 import StateCounts from '../components/StateCounts.vue'
-import { ago, bytes, plural, sentence } from '../composables/format'
+import { ago, bytes, moment, plural, sentence } from '../composables/format'
 
 const { data: s, isPending, error } = useStatus()
 const waits = computed(() => {
@@ -48,6 +48,12 @@ const waits = computed(() => {
       text: `Labels or settings of ${plural(v.pendingInventory.length, 'host')} changed`,
       to: '/rollouts',
       todo: 'They go out with the next rollout',
+    })
+  for (const m of v.maintenance)
+    out.push({
+      text: `Nothing is told of ${m.hosts} until ${moment(m.until)}${m.word ? `: ${m.word}` : ''}`,
+      to: '/notices',
+      todo: 'It ends by itself, or end it now',
     })
   for (const e of v.expires)
     out.push({
