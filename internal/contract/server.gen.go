@@ -1953,6 +1953,9 @@ type Numbers struct {
 	// Failed Conditions and values that could not be computed; their records went on
 	Failed int64 `json:"failed"`
 
+	// Filled Records that the format read and a watched field is in, by field
+	Filled *map[string]int64 `json:"filled,omitempty"`
+
 	// FirstRead Of them, those of files that are being read for the first time
 	FirstRead  int64      `json:"firstRead"`
 	LastRecord *time.Time `json:"lastRecord,omitempty"`
@@ -1965,6 +1968,9 @@ type Numbers struct {
 
 	// Masks The same by mask; a record may count for several
 	Masks *map[string]int64 `json:"masks,omitempty"`
+
+	// Missed Messages to a listener that were lost, since they came faster than they could be taken
+	Missed int64 `json:"missed"`
 
 	// NoZone Records whose time says no zone, where none is given
 	NoZone int64 `json:"noZone"`
@@ -1983,7 +1989,10 @@ type Numbers struct {
 	// TimeOffset Milliseconds by which the time of the latest record is ahead of when it was written; 0 for not known
 	TimeOffset  int64 `json:"timeOffset"`
 	Truncations int64 `json:"truncations"`
-	Unparsed    int64 `json:"unparsed"`
+
+	// TurnedAway Messages, connections and requests that a listener turned away, by reason
+	TurnedAway *map[string]int64 `json:"turnedAway,omitempty"`
+	Unparsed   int64             `json:"unparsed"`
 
 	// Unread Bytes of its files that are not read yet
 	Unread int64 `json:"unread"`

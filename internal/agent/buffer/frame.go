@@ -94,6 +94,7 @@ type originText struct {
 	HostID string         `json:"hostId"`
 	Source string         `json:"source"`
 	File   string         `json:"file,omitempty"`
+	Sender string         `json:"sender,omitempty"`
 	Labels []record.Label `json:"labels,omitempty"`
 }
 
@@ -101,7 +102,7 @@ type originText struct {
 func appendOrigin(dst []byte, h head, o *record.Origin) ([]byte, error) {
 	at := len(dst)
 	dst = h.open(dst)
-	text, err := json.Marshal(originText{o.Host, o.HostID, o.Source, o.File, o.Labels})
+	text, err := json.Marshal(originText{o.Host, o.HostID, o.Source, o.File, o.Sender, o.Labels})
 	if err != nil {
 		return nil, fmt.Errorf("buffer: origin: %w", err)
 	}
@@ -171,6 +172,9 @@ func readOrigin(payload []byte) (*record.Origin, error) {
 	var o originText
 	if err := json.Unmarshal(payload, &o); err != nil {
 		return nil, errDamage
+	}
+	if o.Sender != "" {
+		return record.NewSenderOrigin(o.Host, o.HostID, o.Source, o.Sender, o.Labels), nil
 	}
 	return record.NewOrigin(o.Host, o.HostID, o.Source, o.File, o.Labels), nil
 }

@@ -56,11 +56,16 @@ type Parts struct {
 	Spec      pipeline.Source
 	Treatment *pipeline.Treatment
 	Origin    func(path string) *record.Origin
-	Out       Out
-	Store     *position.Store
-	Book      *settle.Book
-	Log       *slog.Logger
-	Now       func() time.Time
+	// Sender makes the origin of what an address sends, with labels over those of the source.
+	Sender func(address string, labels map[string]string) *record.Origin
+	// Senders are treatments of senders with a format or a zone of their own, by name.
+	Senders map[string]*pipeline.Treatment
+	Secret  func(ref string) ([]byte, bool)
+	Out     Out
+	Store   *position.Store
+	Book    *settle.Book
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Maker makes an input, which may take over from the one that served the source before; that one has ended, and may be

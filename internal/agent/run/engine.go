@@ -21,6 +21,7 @@ import (
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/files"
 	"synaxis/internal/agent/input"
+	"synaxis/internal/agent/listen"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/probe"
 	"synaxis/internal/agent/settle"
@@ -400,7 +401,7 @@ func (e *Engine) swapDestinations(
 	e.partUnknown(c)
 }
 
-func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
+func (e *Engine) start(p setup, t prepared, old *source) *source {
 	s := &source{setup: p, done: make(chan struct{})}
 	key := p.Spec.Name
 	if p.Only != "" {
@@ -421,10 +422,17 @@ func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 			e.taps[name], e.left[name] = &pipeline.Tap{}, &pipeline.Unclaimed{}
 		}
 		t.Tap, t.Unclaimed = e.taps[name], e.left[name]
+		for _, of := range t.senders {
+			of.Tap, of.Unclaimed = t.Tap, t.Unclaimed
+		}
 	}
 	s.input = e.inputs()[p.Spec.Input()](input.Parts{
-		Spec: spec, Treatment: t, Out: s.out, Store: e.store, Book: s.book, Log: e.log.With("source", key),
+		Spec: spec, Treatment: t.Treatment, Senders: t.senders, Secret: e.config.Secret, Out: s.out, Store: e.store,
+		Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
+		Sender: func(address string, own map[string]string) *record.Origin {
+			return record.NewSenderOrigin(p.Host, e.hostID, name, address, mergeLabels(p.Labels, p.Spec.Labels, own))
+		},
 		Origin: func(path string) *record.Origin {
 			if id := e.probes.ID(path); id != "" {
 				marked := mergeLabels(p.Labels, p.Spec.Labels, map[string]string{wire.ProbeLabel: id})
@@ -443,11 +451,11 @@ func (e *Engine) start(p setup, t *pipeline.Treatment, old *source) *source {
 }
 
 // inputKinds are the keys of inputs.
-var inputKinds = []string{"files"}
+var inputKinds = append([]string{"files"}, pipeline.Listeners...)
 
 // inputs are the kinds of inputs that this agent has.
 func (e *Engine) inputs() map[string]input.Maker {
-	return map[string]input.Maker{
+	kinds := map[string]input.Maker{
 		"files": func(p input.Parts, before input.Input) input.Input {
 			reader, _ := before.(*files.Reader)
 			source, _, _ := strings.Cut(p.Spec.Name, ">") // a reading for a destination alone has its name behind it
@@ -455,6 +463,28 @@ func (e *Engine) inputs() map[string]input.Maker {
 				Probes: func() []string { return e.probes.Paths(source) }}, reader)
 		},
 	}
+	for _, kind := range pipeline.Listeners {
+		kinds[kind] = listen.New
+	}
+	return kinds
+}
+
+// Senders are who sends to the listeners of a source, or of all.
+func (e *Engine) Senders(source string) (out []wire.Sender) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, name := range slices.Sorted(maps.Keys(e.sources)) {
+		in, ok := e.sources[name].input.(*listen.Input)
+		if !ok || source != "" && name != source {
+			continue
+		}
+		for _, s := range in.Senders() {
+			if len(out) < wire.MaxSenders {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
 }
 
 // Tap lets somebody look at the records of a source that runs; nil for one that does not.

@@ -23,11 +23,18 @@ type setup struct {
 	Encodings map[string]record.Encoding
 	Only      string   // the destination that this reading is for; empty for all but Except
 	Except    []string // destinations that have a reading of their own
+	Secrets   []string // of a listener: their values, so that it is made anew with others
+}
+
+// prepared is what runs of a source.
+type prepared struct {
+	*pipeline.Treatment
+	senders map[string]*pipeline.Treatment // of a listener, by name
 }
 
 // prepare compiles everything of a config, so that nothing can fail once the swap has begun.
-func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatment, error) {
-	setups, treatments := map[string]setup{}, map[string]*pipeline.Treatment{}
+func prepare(c hostconfig.Config) (map[string]setup, map[string]prepared, error) {
+	setups, treatments := map[string]setup{}, map[string]prepared{}
 	for _, s := range c.Sources {
 		if !slices.Contains(inputKinds, s.Input()) {
 			return nil, nil, fmt.Errorf("source %s: this agent cannot read by %s", s.Name, s.Input())
@@ -60,12 +67,23 @@ func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatm
 				isolated = append(isolated, to)
 			}
 		}
+		senders := map[string]*pipeline.Treatment{}
+		if s.Listen != nil {
+			isolated = nil // what comes is written through for each destination
+			if senders, err = ofSenders(c, s); err != nil {
+				return nil, nil, err
+			}
+			for _, ref := range []string{s.Listen.Token, s.Listen.Certificate, s.Listen.Key} {
+				value, _ := c.Secret(ref)
+				p.Secrets = append(p.Secrets, string(value))
+			}
+		}
 		if n := len(s.Destinations()); len(isolated) == n && n > 0 { // one reading needs no other beside it
 			isolated = isolated[1:]
 		}
 		slices.Sort(isolated)
 		p.Except = isolated
-		setups[s.Name], treatments[s.Name] = p, t
+		setups[s.Name], treatments[s.Name] = p, prepared{t, senders}
 		for _, to := range isolated {
 			one := p
 			one.Except, one.Only = nil, to
@@ -73,8 +91,26 @@ func prepare(c hostconfig.Config) (map[string]setup, map[string]*pipeline.Treatm
 			if err != nil {
 				return nil, nil, err
 			}
-			setups[reading(s.Name, to)], treatments[reading(s.Name, to)] = one, t
+			setups[reading(s.Name, to)], treatments[reading(s.Name, to)] = one, prepared{Treatment: t}
 		}
 	}
 	return setups, treatments, nil
+}
+
+// ofSenders compiles the treatments of senders that have a format or a zone of their own.
+func ofSenders(c hostconfig.Config, s pipeline.Source) (map[string]*pipeline.Treatment, error) {
+	out := map[string]*pipeline.Treatment{}
+	for _, sender := range s.Listen.Senders {
+		if !sender.Apart() {
+			continue
+		}
+		own := s.For(sender)
+		f, _ := c.Format(own.Format)
+		t, err := pipeline.Compile(own, f, pipeline.Parts{Formats: c.Format, Masks: c.Mask, Secret: c.Secret})
+		if err != nil {
+			return nil, fmt.Errorf("sender %s: %w", sender.Name, err)
+		}
+		out[sender.Name] = t
+	}
+	return out, nil
 }

@@ -271,6 +271,21 @@ type Entry struct {
 	left   int // ways that are not settled
 	ways   []way
 	counts wire.Numbers
+	done   chan struct{} // closed when left is 0; nil where nobody waits
+}
+
+// Settled is closed when all of the entry is settled.
+func (e *Entry) Settled() <-chan struct{} {
+	b := e.ledger.book
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if e.done == nil {
+		e.done = make(chan struct{})
+		if e.left <= 0 {
+			close(e.done)
+		}
+	}
+	return e.done
 }
 
 // way is the account of one destination for an entry.
@@ -330,7 +345,9 @@ func (e *Entry) Done(destination string, c wire.DeliveryCounts) {
 	if w := e.way(destination); w != nil && !w.settled {
 		became(&w.counts, c)
 		w.settled = true
-		e.left--
+		if e.left--; e.left == 0 && e.done != nil {
+			close(e.done)
+		}
 	}
 	l.advanceOwn(destination)
 	l.advance()

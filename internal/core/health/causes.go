@@ -59,7 +59,7 @@ func (t Trouble) key() (key, kind, name string) {
 	case t.Source == "":
 		return fmt.Sprint("host ", code, " ", t.Revision, " ", alike(t.Verdict.Reason)), "host", ""
 	case code == Silent || code == TooFewRecords || code == FallsBehind || code == ReadsTooFew ||
-		code == StampsWithoutZone || code == FieldSeldomFilled:
+		code == StampsWithoutZone || code == FieldSeldomFilled || code == MessagesMissed:
 		return fmt.Sprint("source ", t.Source, " ", code), "source", t.Source
 	}
 	return fmt.Sprint("source ", t.Source, " ", t.Verdict.Code, " ", alike(t.Verdict.Reason)), "source", t.Source

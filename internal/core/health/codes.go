@@ -65,7 +65,11 @@ const (
 	LeavingConfig     Code = "leaving"            // it left the config, and what is left is still delivered
 	// a certificate by which it is reached expires soon
 	CertificateExpiring Code = "certificate-expiring"
-	FilesLost           Code = "files-lost" // deleted files were let go before they were read
+	// the port of a listener cannot be bound, or its certificate cannot be used
+	CannotListen   Code = "cannot-listen"
+	MessagesMissed Code = "messages-missed" // messages came faster than they could be taken, and are lost
+	SenderSilent   Code = "sender-silent"   // a sender was due by its expectation, and nothing came
+	FilesLost      Code = "files-lost"      // deleted files were let go before they were read
 )
 
 // todo says what to do about a code that agents report.
@@ -112,6 +116,12 @@ var todo = map[Code]string{
 		"to one that has expired; records then wait",
 	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
 	Silent:        "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
+	CannotListen: "stop the program that holds the port, or take another port: senders are reached again by reached-at, " +
+		"or told the new one",
+	MessagesMissed: "let senders come over TCP, which waits; or raise net.core.rmem_max on the host, or spread the senders " +
+		"over several listeners",
+	SenderSilent: "look whether the device runs and still sends here: synaxis sender list; if so much silence is normal, say " +
+		"so with expect of the sender",
 	FilesLost: "keep rotated files longer, or give the destination's buffer more room: files were deleted faster " +
 		"than they could be read",
 }
@@ -134,6 +144,7 @@ func Codes() []Code {
 		HeldBy, ConnectionRefused, NameNotFound, NotReachable, TLSFailed,
 		NoAnswer, LoginRefused, WrongPath, ReceiverBusy, ReceiverFailing,
 		RefusesEverything, BufferFull, BufferFilling, BufferUnwritable, RecordsDiscarded,
-		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld, FieldSeldomFilled,
+		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld, FieldSeldomFilled, CannotListen,
+		MessagesMissed, SenderSilent,
 	}
 }

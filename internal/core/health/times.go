@@ -145,6 +145,25 @@ func SilentFiles(e expect.Expectation, grew map[string]time.Time, now time.Time)
 	return reason, since
 }
 
+// SilentSender tells whether a sender is silent by its expectation: it was heard last at a time, or never, and is
+// expected since another. since is when it was due.
+func SilentSender(name string, e expect.Expectation, last, began, now time.Time) (reason string, since time.Time) {
+	what := "it was heard last at " + clock(last)
+	from := last
+	if last.Before(began) {
+		if from = began; last.IsZero() {
+			what = "it was never heard, and is expected since " + clock(began)
+		}
+	}
+	due := e.Due(from)
+	if due.IsZero() || from.IsZero() || !now.After(due) {
+		return "", time.Time{}
+	}
+	return fmt.Sprintf("sender %s is silent: %s, and was due by %s; a message is expected every %s%s", name, what,
+		clock(due),
+		spell(e.Every), e.Words()), due
+}
+
 // spell writes a span as people say it.
 func spell(d time.Duration) string {
 	h, m, sec := int(d.Hours()), int(d.Minutes())%60, int(d.Seconds())%60

@@ -86,6 +86,7 @@ var Runs = append(
 		"proxy",
 		"look-up",
 		"watch",
+		"listeners",
 		"deliver-syslog",
 	},
 	Baseline...)

@@ -2,7 +2,6 @@ package notice
 
 import (
 	"fmt"
-	"net"
 	"net/mail"
 	"net/url"
 	"time"
@@ -103,7 +102,7 @@ func checkURL(s string) error {
 }
 
 func checkAddress(s string) error {
-	if host, port, err := net.SplitHostPort(s); err != nil || host == "" || port == "" {
+	if u, err := url.Parse("smtp://" + s); err != nil || u.Host != s || u.Hostname() == "" || u.Port() == "" {
 		return fmt.Errorf("%q is no HOST:PORT", s)
 	}
 	return nil

@@ -53,15 +53,6 @@ type Watch struct {
 	File   expect.Expectation // of each file
 }
 
-// Listeners are the kinds of sources that listen.
-var Listeners = []string{"syslog", "socket", "http", "otlp"}
-
-// Listener is where a source listens. Port is a text, since it may be a reference in the catalogue.
-type Listener struct {
-	Kind, Address, Port, Transport string
-	Token                          string
-}
-
 // StepKind is what a step does: the one key of an entry of steps.
 type StepKind string
 
@@ -247,7 +238,6 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 	plain := !wide && (ascii(data) || utf8.Valid(data)) // then every line is
 	t.parser.Expect(data)
 	holes := !strings.HasPrefix(t.src.Encoding, "utf-16")
-	direct := t.direct && t.trace == nil
 	for len(b.Records) < limit {
 		start, truncated := cut.Used(), false
 		var span record.Span
@@ -276,64 +266,81 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 			}
 			span.Off, span.Len = span.Off+uint32(n), span.Len-uint32(n)
 		}
-		if !t.raw && blank(body) {
-			c.Blank++
-			continue
-		}
-		c.Read++
-		if !plain && !utf8.Valid(body) {
-			at := len(b.Arena)
-			b.Arena = lines.Visible(b.Arena, body)
-			span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
-		}
-		at, values := len(b.Records), len(b.Values)
-		b.Records = slices.Grow(b.Records, 1)[:at+1]
-		r := &b.Records[at]
-		// and then each field: a record that is made elsewhere and copied waits for its own stores
-		*r = record.Record{}
-		r.Observed, r.Time, r.End = observed, observed, offset+int64(cut.Used())
-		r.Body, r.First = span, uint32(values)
-		if truncated {
-			r.Flags |= record.Truncated
-		}
-		if direct {
-			if !t.parser.Read(b, r) {
-				if c.Unparsed++; t.Unclaimed != nil {
-					t.unclaimed(b, r, Reasons[dropUnparsed], true)
-				}
-			}
-			if r.TimeNote == record.TimeNoZone {
-				c.NoZone++
-			}
-			r.Routes = t.routes.rest
-			continue
-		}
-		t.line = span
-		reason := t.treat(b, r, &c)
-		if t.Unclaimed != nil && (r.Flags&record.Unparsed != 0 || reason == dropNoRoute) {
-			why := dropNoRoute
-			if r.Flags&record.Unparsed != 0 {
-				why = dropUnparsed
-			}
-			t.unclaimed(b, r, Reasons[why], reason < 0 || reason == dropNoRoute)
-		}
-		if r.TimeNote == record.TimeNoZone {
-			c.NoZone++
-		}
-		if t.trace != nil {
-			if reason >= 0 && t.guards != nil { // who looks at what was dropped is not shown what guards would hide
-				t.apply(t.guards, b, r)
-			}
-			t.trace.record(t, b, r, start, cut.Used(), reason)
-		}
-		if reason >= 0 {
-			c.ByRule[reason]++
-			b.Values, b.Records = b.Values[:values], b.Records[:at]
-		}
+		t.one(b, span, offset+int64(cut.Used()), observed, truncated, plain, start, cut.Used(), nil, &c)
 		if t.trace != nil && t.trace.full() {
 			break
 		}
 	}
+	t.count(&c)
+	c.Bytes = int64(cut.Used())
+	return cut.Used(), c
+}
+
+// one treats one record: the text at a span of the arena, which was cut from its bytes from start to stop, and ends at
+// a place of its stream. A plain one is known to be UTF-8.
+func (t *Treatment) one(
+	b *record.Batch, span record.Span, end, observed int64, truncated, plain bool, start, stop int,
+	given *record.Given, c *Counts,
+) {
+	body := b.Bytes(span)
+	if !t.raw && blank(body) && (given == nil || given.Empty()) {
+		c.Blank++
+		return
+	}
+	c.Read++
+	if !plain && !utf8.Valid(body) {
+		at := len(b.Arena)
+		b.Arena = lines.Visible(b.Arena, body)
+		span = record.Span{Off: uint32(at), Len: uint32(len(b.Arena) - at)}
+	}
+	at, values := len(b.Records), len(b.Values)
+	b.Records = slices.Grow(b.Records, 1)[:at+1]
+	r := &b.Records[at]
+	// and then each field: a record that is made elsewhere and copied waits for its own stores
+	*r = record.Record{}
+	r.Observed, r.Time, r.End = observed, observed, end
+	r.Body, r.First = span, uint32(values)
+	if truncated {
+		r.Flags |= record.Truncated
+	}
+	if t.direct && t.trace == nil && given == nil {
+		if !t.parser.Read(b, r) {
+			if c.Unparsed++; t.Unclaimed != nil {
+				t.unclaimed(b, r, Reasons[dropUnparsed], true)
+			}
+		}
+		if r.TimeNote == record.TimeNoZone {
+			c.NoZone++
+		}
+		r.Routes = t.routes.rest
+		return
+	}
+	t.line = span
+	reason := t.treat(b, r, given, c)
+	if t.Unclaimed != nil && (r.Flags&record.Unparsed != 0 || reason == dropNoRoute) {
+		why := dropNoRoute
+		if r.Flags&record.Unparsed != 0 {
+			why = dropUnparsed
+		}
+		t.unclaimed(b, r, Reasons[why], reason < 0 || reason == dropNoRoute)
+	}
+	if r.TimeNote == record.TimeNoZone {
+		c.NoZone++
+	}
+	if t.trace != nil {
+		if reason >= 0 && t.guards != nil { // who looks at what was dropped is not shown what guards would hide
+			t.apply(t.guards, b, r)
+		}
+		t.trace.record(t, b, r, start, stop, reason)
+	}
+	if reason >= 0 {
+		c.ByRule[reason]++
+		b.Values, b.Records = b.Values[:values], b.Records[:at]
+	}
+}
+
+// count puts what was counted by mask and by field into the counts of a run, and begins anew.
+func (t *Treatment) count(c *Counts) {
 	for i, n := range t.byMask {
 		if n > 0 {
 			if c.Masks == nil {
@@ -349,14 +356,15 @@ func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flus
 			c.Filled[f.name], f.n = f.n, 0
 		}
 	}
-	c.Bytes = int64(cut.Used())
-	return cut.Used(), c
 }
 
 // treat reads one record and takes it through. It answers why the record is dropped, or -1.
-func (t *Treatment) treat(b *record.Batch, r *record.Record, c *Counts) int {
+func (t *Treatment) treat(b *record.Batch, r *record.Record, given *record.Given, c *Counts) int {
 	t.didMask, t.hits = false, 0
 	read := t.parser.Read(b, r)
+	if given != nil {
+		t.give(b, r, given)
+	}
 	if !read {
 		c.Unparsed++
 		if t.src.Unparsed == "drop" {

@@ -290,12 +290,16 @@ var readValue = schema.Obj(
 		schema.Key{Name: "time", Value: format.TimeValue, Doc: "Laid over the source's time."},
 		schema.Key{
 			Name: "expect",
-			Desk: true,
 			Value: schema.Obj(
 				"expect",
 				schema.Key{Name: "every", Value: schema.ADuration, Doc: "A record is due this often."},
+				schema.Key{
+					Name:  "during",
+					Value: schema.Checked("schema", checkHours),
+					Doc:   "The hours of the day in which it holds, in the zone of the sender, or else of the source.",
+				},
 			),
-			Doc: "What is normal for it.",
+			Doc: "What is normal for it. The host that listens watches it.",
 		},
 	)), Doc: "Devices without an agent that send to this listener, each with labels, a format, a zone and an " +
 		"expectation of its own.", Example: "senders: [{name: bridge-a, from: 198.51.100.20, labels: {lane: a}}]"},

@@ -97,9 +97,16 @@ func (x *Tap) Passed() int64 { return x.passed.Load() }
 func (t *Treatment) watched(
 	x *Tap, b *record.Batch, offset, observed int64, limit int, flush bool,
 ) (used int, c Counts) {
+	return t.lookOn(x, b, observed, func() (int, Counts) { return t.run(b, offset, observed, limit, flush) })
+}
+
+// lookOn lets those who look see some of what run treats.
+func (t *Treatment) lookOn(
+	x *Tap, b *record.Batch, observed int64, run func() (int, Counts),
+) (used int, c Counts) {
 	whole := x.follows(b.Origin)
 	if observed-x.next < 0 && !whole {
-		used, c = t.run(b, offset, observed, limit, flush)
+		used, c = run()
 		x.passed.Add(c.Read)
 		return used, c
 	}
@@ -110,7 +117,7 @@ func (t *Treatment) watched(
 		x.next = observed + int64(every)
 	}
 	t.trace = &trace{most: most}
-	used, c = t.run(b, offset, observed, limit, flush)
+	used, c = run()
 	seen := t.trace.out
 	t.trace = nil
 	x.passed.Add(c.Read)

@@ -60,6 +60,10 @@ func Decode(n *yamldoc.Node, name string) Source {
 	for _, kind := range Listeners {
 		if l := read.Get(kind); l != nil {
 			s.Listen = decodeListener(kind, l)
+			s.Listen.Senders = decodeSenders(read.Get("senders"), s.Time.Zone)
+			if u := read.Get("unknown-senders").Text(); u != "" {
+				s.Listen.Unknown = u
+			}
 		}
 	}
 	if steps := n.Get("steps"); steps != nil {
@@ -81,27 +85,6 @@ func Decode(n *yamldoc.Node, name string) Source {
 		}
 	}
 	return s
-}
-
-func decodeListener(kind string, n *yamldoc.Node) *Listener {
-	at := n.Get("listen")
-	l := &Listener{
-		Kind:      kind,
-		Address:   at.Get("address").Text(),
-		Port:      at.Get("port").Text(),
-		Transport: at.Get("transport").Text(),
-		Token:     n.Get("token").Text(),
-	}
-	if l.Address == "" {
-		l.Address = "0.0.0.0"
-	}
-	if l.Transport == "" {
-		l.Transport = "tcp"
-		if kind == "syslog" {
-			l.Transport = "udp"
-		}
-	}
-	return l
 }
 
 // Destinations returns the names of the destinations that the source sends to, each once.
@@ -134,6 +117,13 @@ func (s Source) Masks() []string {
 // Formats returns the names of the formats that the source uses, each once.
 func (s Source) Formats() []string {
 	out := []string{s.Format}
+	if s.Listen != nil {
+		for _, sender := range s.Listen.Senders {
+			if sender.Format != "" && !slices.Contains(out, sender.Format) {
+				out = append(out, sender.Format)
+			}
+		}
+	}
 	for _, st := range s.Steps {
 		if st.Kind == Parse {
 			if f := st.Value.Get("format").Text(); f != "" && !slices.Contains(out, f) {

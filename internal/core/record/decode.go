@@ -219,7 +219,7 @@ func (d *Decoder) otlp(text []byte) error {
 		case "log.record.original":
 			r.Flags |= HasOriginal
 			r.Original = d.batch.Put([]byte(v.GetStringValue()))
-		case "log.file.path": // of the origin
+		case fileAttribute, senderAttribute: // of the origin
 		case "log.record.uid":
 			d.uid(v.GetStringValue())
 		case "synaxis.parsed":
@@ -285,7 +285,7 @@ func ReadOrigin(request []byte) (*Origin, [][]byte, error) {
 		return nil, nil, fmt.Errorf("%d resources, expected one", len(req.ResourceLogs))
 	}
 	rl := req.ResourceLogs[0]
-	var host, id, file string
+	var host, id, file, sender string
 	var labels []Label
 	for _, a := range rl.GetResource().GetAttributes() {
 		switch v := a.GetValue().GetStringValue(); a.Key {
@@ -303,8 +303,11 @@ func ReadOrigin(request []byte) (*Origin, [][]byte, error) {
 	var records [][]byte
 	for _, log := range rl.ScopeLogs[0].LogRecords {
 		for _, a := range log.Attributes {
-			if a.Key == "log.file.path" {
+			switch a.Key {
+			case fileAttribute:
 				file = a.GetValue().GetStringValue()
+			case senderAttribute:
+				sender = a.GetValue().GetStringValue()
 			}
 		}
 		text, err := proto.Marshal(&logs.ScopeLogs{LogRecords: []*logs.LogRecord{log}})
@@ -313,14 +316,22 @@ func ReadOrigin(request []byte) (*Origin, [][]byte, error) {
 		}
 		records = append(records, text)
 	}
-	return NewOrigin(host, id, rl.ScopeLogs[0].GetScope().GetName(), file, labels), records, nil
+	return originOf(host, id, rl.ScopeLogs[0].GetScope().GetName(), file, sender, labels), records, nil
+}
+
+// originOf is an origin of a file or of a sender.
+func originOf(host, hostID, source, file, sender string, labels []Label) *Origin {
+	if sender != "" {
+		return NewSenderOrigin(host, hostID, source, sender, labels)
+	}
+	return NewOrigin(host, hostID, source, file, labels)
 }
 
 // ReadNDJSONOrigin makes an origin of a record in JSON.
 func ReadNDJSONOrigin(text []byte) (*Origin, error) {
 	var line struct {
-		Host, Source, File string
-		Labels             map[string]string
+		Host, Source, File, Sender string
+		Labels                     map[string]string
 	}
 	if err := json.Unmarshal(text, &line); err != nil {
 		return nil, fmt.Errorf("a record in JSON: %w", err)
@@ -330,5 +341,5 @@ func ReadNDJSONOrigin(text []byte) (*Origin, error) {
 		labels = append(labels, Label{k, v})
 	}
 	slices.SortFunc(labels, func(a, b Label) int { return bytes.Compare([]byte(a.Key), []byte(b.Key)) })
-	return NewOrigin(line.Host, "", line.Source, line.File, labels), nil
+	return originOf(line.Host, "", line.Source, line.File, line.Sender, labels), nil
 }

@@ -373,7 +373,7 @@ func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
 	if r.Flags&HasOriginal != 0 {
 		p = appendAttribute(p, 6, "log.record.original", b.Bytes(r.Original))
 	}
-	p = append(p, b.Origin.otlpFile...)
+	p = append(p, b.Origin.otlpFrom...)
 	if b.UID != nil {
 		p = b.appendUID(append(p, headUID...), r)
 	}

@@ -273,12 +273,29 @@ type Label struct{ Key, Value string }
 // Origin is where the records of a batch come from. Make it with NewOrigin, which encodes it once.
 type Origin struct {
 	Host, HostID, Source, File string
+	Sender                     string // address of who sent them to a listener, or ""
 	Labels                     []Label
 
 	jsonTail []byte // ,"host":... without notes
 	otlpHead []byte // Resource and Scope, as fields of ResourceLogs and ScopeLogs
-	otlpFile []byte // the attribute log.file.path
+	otlpFrom []byte // the attribute log.file.path or source.address
 	scope    []byte
+}
+
+// Attributes of OpenTelemetry's conventions for the file and the sender of a record.
+const (
+	fileAttribute   = "log.file.path"
+	senderAttribute = "source.address"
+)
+
+// NewSenderOrigin prepares an origin of records that somebody sent. Labels must be sorted by key.
+func NewSenderOrigin(host, hostID, source, sender string, labels []Label) *Origin {
+	o := NewOrigin(host, hostID, source, "", labels)
+	if o.Sender = sender; sender != "" {
+		o.jsonTail = AppendJSONString(append(o.jsonTail, `,"sender":`...), []byte(sender))
+		o.otlpFrom = textAttribute(6, senderAttribute, sender)
+	}
+	return o
 }
 
 // NewOrigin prepares an origin. Labels must be sorted by key.
@@ -302,7 +319,7 @@ func NewOrigin(host, hostID, source, file string, labels []Label) *Origin {
 	if file != "" {
 		t = append(t, `,"file":`...)
 		t = AppendJSONString(t, []byte(file))
-		o.otlpFile = textAttribute(6, "log.file.path", file)
+		o.otlpFrom = textAttribute(6, fileAttribute, file)
 	}
 	o.jsonTail = t
 

@@ -38,9 +38,13 @@ type Numbers struct {
 	// bytes of deleted files that were let go before they were read: their records are lost
 	Lost int64 `json:"lost,omitempty"`
 	// files that a pattern takes and that are not read, since they are compressed
-	Packed  int64 `json:"packed,omitempty"`
-	Pending int64 `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
-	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
+	Packed int64 `json:"packed,omitempty"`
+	// messages to a listener that were lost, since they came faster than they could be taken
+	Missed int64 `json:"missed,omitempty"`
+	// messages, connections and requests that a listener turned away, by reason
+	TurnedAway map[string]int64 `json:"turnedAway,omitempty"`
+	Pending    int64            `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
+	Unread     int64            `json:"unread,omitempty"`  // bytes of its files that were not read yet
 	// of them, those of files that are being read for the first time
 	FirstRead int64 `json:"firstRead,omitempty"`
 	// Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
@@ -124,6 +128,7 @@ var Counters = []Counter{
 	},
 	{"zeros", "synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
 	{"lost", "synaxis.source.lost.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Lost }},
+	{"missed", "synaxis.source.missed", "{message}", Sum, func(n *Numbers) *int64 { return &n.Missed }},
 	{"packed", "synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
 	{"pending", "synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},
 	{"unread", "synaxis.source.unread", "By", Gauge, func(n *Numbers) *int64 { return &n.Unread }},
@@ -188,6 +193,7 @@ var Parts = []Part{
 	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }},
 	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }},
 	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }},
+	{"synaxis.source.turned_away.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.TurnedAway }},
 }
 
 // put sets the number of a name.

@@ -26,8 +26,13 @@ func numbers(n wire.Numbers) contract.Numbers {
 	if out.DropReasons == nil {
 		out.DropReasons = map[string]int64{}
 	}
-	if len(n.Masks) > 0 {
-		out.Masks = &n.Masks
+	for _, part := range []struct {
+		of   map[string]int64
+		into **map[string]int64
+	}{{n.Masks, &out.Masks}, {n.TurnedAway, &out.TurnedAway}, {n.Filled, &out.Filled}} {
+		if len(part.of) > 0 {
+			*part.into = &part.of
+		}
 	}
 	into := reflect.ValueOf(&out).Elem()
 	for _, c := range wire.Counters {

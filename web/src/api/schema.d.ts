@@ -2725,6 +2725,19 @@ export interface components {
             packed: number;
             /**
              * Format: int64
+             * @description Messages to a listener that were lost, since they came faster than they could be taken
+             */
+            missed: number;
+            /** @description Messages, connections and requests that a listener turned away, by reason */
+            turnedAway?: {
+                [key: string]: number;
+            };
+            /** @description Records that the format read and a watched field is in, by field */
+            filled?: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
              * @description Records that wait for a destination, on disk or in memory
              */
             pending: number;

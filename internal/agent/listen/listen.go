@@ -1,0 +1,540 @@
+// Package listen receives records over the network: syslog and raw messages over UDP, TCP and TLS, records over HTTP,
+// and OTLP over HTTP.
+//
+// A server binds the address and keeps the connections. It outlives the input that it was made for, so that a change
+// of a definition closes nothing that it does not reach. What comes is put into an inbox, where each sender has a
+// queue of its own and no more room than is left free, and is treated by the goroutine of the source in turns.
+package listen
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"synaxis/internal/agent/input"
+	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+	"synaxis/internal/core/wire"
+)
+
+// Input is a source that listens.
+type Input struct {
+	input.Parts
+	server *server
+	inbox  *inbox
+	peers  *peers
+	rules  *rules
+	ledger *settle.Ledger
+	place  uint64 // of the ledger
+	batch  record.Batch
+	held   atomic.Bool // a destination has no room
+	gone   atomic.Bool // another has taken over
+}
+
+// maxBatch is how many records are sent on at once.
+const maxBatch = 4096
+
+// New makes an input. before may be the one that served the source before, which must have ended: what it has bound
+// stays bound where the address is the same, its connections go on, and what waits is treated by the new one.
+func New(p input.Parts, before input.Input) input.Input {
+	in := &Input{Parts: p, ledger: p.Book.Ledger(cursorAt(0), nil)}
+	in.rules = newRules(p)
+	old, _ := before.(*Input)
+	if old == nil {
+		in.inbox, in.peers = newInbox(), newPeers()
+	} else {
+		old.gone.Store(true)
+		in.inbox, in.peers = old.inbox, old.peers
+	}
+	in.peers.begin(in)
+	if old != nil && old.server != nil && old.server.serves(p.Spec.Listen) {
+		in.server = old.server
+		in.server.follow(in)
+		return in
+	}
+	if old != nil && old.server != nil {
+		old.server.retire()
+	}
+	in.server = newServer(in)
+	in.server.start()
+	return in
+}
+
+func cursorAt(n uint64) settle.Cursor { return binary.BigEndian.AppendUint64(nil, n) }
+
+// Run treats what comes until ctx ends. What is bound stays bound, for the input that takes its place, or for
+// Close.
+func (in *Input) Run(ctx context.Context) {
+	for {
+		p := in.inbox.take(ctx)
+		if p == nil {
+			return
+		}
+		in.treat(ctx, p)
+	}
+}
+
+// treat treats what came from one sender, in batches.
+func (in *Input) treat(ctx context.Context, p *parcel) {
+	from := p.peer
+	t := in.peers.treatment(in, from)
+	b := &in.batch
+	b.Reset()
+	b.Arena = append(b.Arena, p.arena...)
+	now := in.Now()
+	var entries []*settle.Entry
+	for rest := p.messages; len(rest) > 0; {
+		n := min(len(rest), maxBatch)
+		b.Records, b.Values = b.Records[:0], b.Values[:0]
+		b.Origin, b.Stream, b.Leaving, b.Written = from.origin, from.stream, record.Deleted, 0
+		if b.UID = from.uid; in.Spec.NoIDs {
+			b.UID = nil
+		}
+		c := t.RunMessages(b, rest[:n], from.place, p.at.UnixNano())
+		from.place += int64(n)
+		rest = rest[n:]
+		counts := c.All()
+		if c.Read > 0 {
+			counts.LastRecord = now.UnixNano()
+		}
+		in.peers.saw(from, b, counts)
+		in.place++
+		ways := in.Out.Ways(b, func(string) bool { return false })
+		e := in.ledger.Add(cursorAt(in.place), ways, counts)
+		entries = append(entries, e)
+		if slices.ContainsFunc(ways, func(w settle.Way) bool { return w.Records > 0 }) {
+			in.Out.Send(ctx, b, e, func() { in.held.Store(true) })
+			in.held.Store(false)
+		}
+	}
+	if p.done == nil {
+		in.inbox.recycle(p)
+		return
+	}
+	end, done := in.server.ctx.Done(), p.done
+	go func() {
+		for _, e := range entries {
+			select {
+			case <-e.Settled():
+			case <-end:
+				return
+			}
+		}
+		done()
+	}()
+}
+
+// Complaint is what is wrong: that nothing can come, that messages were lost on the way, or that a sender is silent.
+func (in *Input) Complaint() input.Complaint {
+	if c := in.server.complaint(); c.Code != "" {
+		return c
+	}
+	if n, since := in.peers.missedLately(in.Now()); n > 0 {
+		return input.Complaint{Code: health.MessagesMissed, Since: since, Reason: fmt.Sprintf(
+			"%d messages came faster than they could be taken in the last %d minutes, and are lost", n,
+			int(health.Window.Minutes()))}
+	}
+	return in.peers.silent(in)
+}
+
+// Waiting is what came and is not treated yet.
+func (in *Input) Waiting() wire.Numbers {
+	bytes, oldest := in.inbox.waits()
+	n := wire.Numbers{Unread: bytes}
+	if !oldest.IsZero() {
+		n.Oldest = oldest.UnixNano()
+	}
+	return n
+}
+
+// Save puts the numbers into the store. What came over the network has no position to go back to.
+func (in *Input) Save() {
+	if in.gone.Load() {
+		return
+	}
+	missed, turned := in.peers.counted()
+	if missed > 0 || len(turned) > 0 {
+		n := wire.Numbers{Missed: missed, TurnedAway: turned}
+		in.Book.Note(n)
+	}
+	_, n := in.Book.Snapshot([]*settle.Ledger{in.ledger})
+	in.Store.SetNumbers(in.Spec.Name, n)
+}
+
+// Close ends to listen. What has come is treated by nobody any more; who waits for an answer is told to come again.
+func (in *Input) Close() {
+	in.server.close()
+	in.inbox.close()
+}
+
+// Senders are those who were heard, and those that are expected.
+func (in *Input) Senders() []wire.Sender { return in.peers.list(in) }
+
+// rules say who may send, and how they are known. They are never changed.
+type rules struct {
+	listener *pipeline.Listener
+	allow    []netip.Prefix
+	senders  []sender // the narrowest networks first
+	token    string
+	tls      *tls.Config
+	tlsError error
+	limit    int // bytes of one message
+}
+
+type sender struct {
+	pipeline.Sender
+	from netip.Prefix
+}
+
+func newRules(p input.Parts) *rules {
+	l := p.Spec.Listen
+	r := &rules{listener: l, limit: p.Treatment.MaxRecord()}
+	for _, text := range l.Allow {
+		if n, err := pipeline.Network(text); err == nil {
+			r.allow = append(r.allow, n)
+		}
+	}
+	for _, s := range l.Senders {
+		if n, err := pipeline.Network(s.From); err == nil {
+			r.senders = append(r.senders, sender{s, n})
+		}
+	}
+	slices.SortStableFunc(r.senders, func(a, b sender) int { return b.from.Bits() - a.from.Bits() })
+	secret := func(text string) string {
+		if !strings.HasPrefix(text, "${") {
+			return text
+		}
+		v, _ := p.Secret(text)
+		return string(v)
+	}
+	r.token = secret(l.Token)
+	if l.Transport == "tls" {
+		pair, err := tls.X509KeyPair([]byte(secret(l.Certificate)), []byte(secret(l.Key)))
+		if r.tlsError = err; err == nil {
+			r.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+		}
+	}
+	return r
+}
+
+// of is the sender that an address belongs to, or nil.
+func (r *rules) of(a netip.Addr) *sender {
+	for i := range r.senders {
+		if r.senders[i].from.Contains(a) {
+			return &r.senders[i]
+		}
+	}
+	return nil
+}
+
+// Why something is turned away.
+const (
+	notAllowed    = "not-allowed"    // its address is not in allow
+	unknownSender = "unknown-sender" // and unknown senders are refused
+	tooMany       = "connections"    // there are as many as there may be
+	badFraming    = "framing"        // what came is no message of the framing
+	badTLS        = "tls"            // TLS could not be agreed on
+	badRequest    = "request"        // a request that cannot be read, with no right, or too large
+)
+
+// takes tells why nothing is taken from an address, or "".
+func (r *rules) takes(a netip.Addr) string {
+	if len(r.allow) > 0 && !slices.ContainsFunc(r.allow, func(p netip.Prefix) bool { return p.Contains(a) }) {
+		return notAllowed
+	}
+	if r.listener.Unknown == "refuse" && r.of(a) == nil {
+		return unknownSender
+	}
+	return ""
+}
+
+// same tells whether a listener is bound as another one is.
+func same(a, b *pipeline.Listener) bool {
+	return a.Kind == b.Kind && a.Address == b.Address && a.Port == b.Port && a.Transport == b.Transport &&
+		a.Framing == b.Framing
+}
+
+// peers are all who were heard.
+type peers struct {
+	mu     sync.Mutex
+	of     map[netip.Addr]*peer
+	gen    int // counts the inputs
+	missed int64
+	lately []lost
+	turned map[string]int64
+	others int64 // who were forgotten, since there were too many
+}
+
+type lost struct {
+	at time.Time
+	n  int64
+}
+
+// mostPeers bounds how many senders are known at once.
+const mostPeers = 10_000
+
+// Examples of what a peer sends: how many, how long, and how often one is taken.
+const (
+	mostExamples = 10
+	exampleSize  = 512
+	exampleEvery = 200 * time.Millisecond
+)
+
+// peer is one who sends. What is below the line belongs to the goroutine of the source; the rest is guarded by peers.
+type peer struct {
+	addr     netip.Addr
+	name     string // of its definition; "" for unknown
+	first    time.Time
+	last     time.Time
+	messages int64
+	bytes    int64
+	unparsed int64
+	missed   int64
+	examples []string
+	began    time.Time // since when it is expected
+
+	queue []*parcel // of the inbox, which guards it
+	held  int
+	busy  atomic.Bool // something of it waits
+
+	shown     int64 // when an example was taken, in Unix nanoseconds
+	gen       int
+	origin    *record.Origin
+	treatment *pipeline.Treatment
+	stream    uint64
+	uid       []byte
+	place     int64
+}
+
+func newPeers() *peers { return &peers{of: map[netip.Addr]*peer{}, turned: map[string]int64{}} }
+
+// begin makes everybody known anew by what an input says.
+func (ps *peers) begin(in *Input) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.gen++
+	for _, s := range in.rules.senders { // who is expected is known before it is heard
+		if a := s.from.Addr(); s.from.IsSingleIP() && ps.of[a] == nil {
+			ps.of[a] = &peer{addr: a, name: s.Name, began: in.Now()}
+		}
+	}
+	for a, p := range ps.of {
+		s := in.rules.of(a)
+		switch {
+		case s != nil:
+			if p.name != s.Name || p.began.IsZero() {
+				p.name, p.began = s.Name, in.Now()
+			}
+		case p.last.IsZero():
+			delete(ps.of, a)
+		default:
+			p.name, p.began = "", time.Time{}
+		}
+	}
+}
+
+// heard is the peer of an address, which has just sent something.
+func (ps *peers) heard(r *rules, a netip.Addr, now time.Time) *peer {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p := ps.of[a]
+	if p == nil {
+		if len(ps.of) >= mostPeers {
+			ps.forget()
+		}
+		p = &peer{addr: a}
+		if s := r.of(a); s != nil {
+			p.name, p.began = s.Name, now
+		}
+		ps.of[a] = p
+	}
+	if p.first.IsZero() {
+		p.first = now
+	}
+	p.last = now
+	return p
+}
+
+// forget lets go of some of those who were not heard for the longest time, and of whom nothing waits. It is locked.
+func (ps *peers) forget() {
+	var old []*peer
+	for _, p := range ps.of {
+		if p.name == "" && !p.busy.Load() {
+			old = append(old, p)
+		}
+	}
+	slices.SortFunc(old, func(a, b *peer) int { return a.last.Compare(b.last) })
+	for _, p := range old[:min(len(old), mostPeers/100)] {
+		delete(ps.of, p.addr)
+		ps.others++
+	}
+}
+
+// treatment is how the records of a peer are treated; its origin is made where it has none. It is called by the
+// goroutine of the source.
+func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
+	ps.mu.Lock()
+	gen, name := ps.gen, p.name
+	ps.mu.Unlock()
+	if p.gen == gen && p.treatment != nil {
+		return p.treatment
+	}
+	var labels map[string]string
+	if s := in.rules.of(p.addr); s != nil {
+		labels = map[string]string{"sender": s.Name}
+		for k, v := range s.Labels {
+			labels[k] = v
+		}
+	}
+	p.gen, p.treatment = gen, in.Treatment
+	if t := in.Parts.Senders[name]; t != nil {
+		p.treatment = t
+	}
+	p.origin = in.Sender(p.addr.String(), labels)
+	if p.stream == 0 {
+		p.stream = rand.Uint64() | 1
+		p.uid = record.NewUID(p.origin.HostID, p.stream)
+	}
+	return p.treatment
+}
+
+// saw notes what was read of a peer.
+func (ps *peers) saw(p *peer, b *record.Batch, n wire.Numbers) {
+	example := ""
+	if k := len(b.Records); k > 0 && b.Records[k-1].Observed-p.shown >= int64(exampleEvery) {
+		p.shown = b.Records[k-1].Observed
+		example = pipeline.Short(string(b.Bytes(b.Records[k-1].Body)), exampleSize) // after steps and guards
+	}
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p.messages += n.Read
+	p.bytes += n.Bytes
+	p.unparsed += n.Unparsed
+	if example != "" {
+		if len(p.examples) == mostExamples {
+			p.examples = p.examples[1:]
+		}
+		p.examples = append(p.examples, example)
+	}
+}
+
+// miss counts messages of a peer that were lost; p may be nil for those of whom nothing is known.
+func (ps *peers) miss(p *peer, n int64, now time.Time) {
+	if n <= 0 {
+		return
+	}
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.missed += n
+	if p != nil {
+		p.missed += n
+	}
+	if k := len(ps.lately); k > 0 && now.Sub(ps.lately[k-1].at) < time.Second {
+		ps.lately[k-1].n += n
+		return
+	}
+	ps.lately = append(ps.lately, lost{now, n})
+}
+
+// missedLately is how many messages were lost within health.Window, and since when.
+func (ps *peers) missedLately(now time.Time) (n int64, since time.Time) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.lately = slices.DeleteFunc(ps.lately, func(l lost) bool { return now.Sub(l.at) > health.Window })
+	for _, l := range ps.lately {
+		if n += l.n; since.IsZero() {
+			since = l.at
+		}
+	}
+	return n, since
+}
+
+// turn counts what was turned away.
+func (ps *peers) turn(why string) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.turned[why]++
+}
+
+// counted takes what was counted since the last time.
+func (ps *peers) counted() (missed int64, turned map[string]int64) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	missed, turned = ps.missed, ps.turned
+	ps.missed, ps.turned = 0, map[string]int64{}
+	return missed, turned
+}
+
+// silent tells which senders are silent by their expectation.
+func (ps *peers) silent(in *Input) input.Complaint {
+	now := in.Now()
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	var worst input.Complaint
+	n, of := 0, 0
+	for i := range in.rules.senders {
+		s := &in.rules.senders[i]
+		if !s.Expect.Any() {
+			continue
+		}
+		of++
+		var last, began time.Time
+		for _, p := range ps.of {
+			if p.name != s.Name {
+				continue
+			}
+			if p.last.After(last) {
+				last = p.last
+			}
+			if began.IsZero() || p.began.Before(began) {
+				began = p.began
+			}
+		}
+		if began.IsZero() {
+			began = in.server.began
+		}
+		reason, since := health.SilentSender(s.Name, s.Expect, last, began, now)
+		if reason == "" {
+			continue
+		}
+		if n++; worst.Code == "" || since.Before(worst.Since) {
+			worst = input.Complaint{Code: health.SenderSilent, Reason: reason, Since: since}
+		}
+	}
+	if n > 1 {
+		worst.Reason += fmt.Sprintf("; %d of %d senders are silent", n, of)
+	}
+	return worst
+}
+
+// list are all senders, those first that are expected, then by address.
+func (ps *peers) list(in *Input) (out []wire.Sender) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	for _, p := range ps.of {
+		s := wire.Sender{Source: in.Spec.Name, Name: p.name, Address: p.addr.String(), First: p.first, Last: p.last,
+			Messages: p.messages, Bytes: p.bytes, Unparsed: p.unparsed, Missed: p.missed,
+			Examples: slices.Clone(p.examples)}
+		out = append(out, s)
+	}
+	slices.SortFunc(out, func(a, b wire.Sender) int {
+		if (a.Name == "") != (b.Name == "") {
+			return map[bool]int{true: 1, false: -1}[a.Name == ""]
+		}
+		if c := b.Last.Compare(a.Last); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Address, b.Address)
+	})
+	return out
+}

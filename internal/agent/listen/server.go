@@ -1,0 +1,209 @@
+package listen
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"synaxis/internal/agent/input"
+	"synaxis/internal/core/health"
+	"synaxis/internal/core/pipeline"
+)
+
+// Times of a server.
+const (
+	bindEvery   = 100 * time.Millisecond // it is tried again where a port cannot be bound
+	bindPatient = 2 * time.Second        // before that is told: another source may just leave it
+	drainFor    = 10 * time.Second       // connections to an address that was left
+	shakeFor    = 10 * time.Second       // TLS must be agreed on
+)
+
+// server is bound to one address. What it receives goes to the input that it follows.
+type server struct {
+	listener *pipeline.Listener
+	began    time.Time
+	now      func() time.Time
+	in       atomic.Pointer[Input] // that it follows
+	ctx      context.Context
+	cancel   context.CancelFunc
+	work     sync.WaitGroup
+	once     sync.Once
+
+	mu      sync.Mutex
+	bound   func() // gives back what is bound; nil for nothing
+	stopped bool   // nothing new is taken
+	failed  error  // why it cannot be bound
+	since   time.Time
+	conns   map[*conn]bool
+}
+
+func newServer(in *Input) *server {
+	s := &server{listener: in.Spec.Listen, began: in.Now(), now: in.Now, conns: map[*conn]bool{}}
+	s.in.Store(in)
+	s.ctx, s.cancel = context.WithCancel(context.Background())
+	return s
+}
+
+// serves tells whether it is bound as a listener says.
+func (s *server) serves(l *pipeline.Listener) bool { return same(s.listener, l) }
+
+// follow lets it work for another input.
+func (s *server) follow(in *Input) { s.in.Store(in) }
+
+// start binds, once. Where that fails it is tried again and again.
+func (s *server) start() {
+	s.once.Do(func() {
+		if s.bind() == nil {
+			return
+		}
+		s.work.Go(func() {
+			t := time.NewTicker(bindEvery)
+			defer t.Stop()
+			for {
+				select {
+				case <-s.ctx.Done():
+					return
+				case <-t.C:
+				}
+				if s.bind() == nil {
+					return
+				}
+			}
+		})
+	})
+}
+
+func (s *server) bind() error {
+	s.mu.Lock()
+	stopped := s.stopped
+	s.mu.Unlock()
+	if stopped {
+		return nil
+	}
+	close, err := s.open()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err == nil && s.stopped {
+		close()
+		return nil
+	}
+	if err != nil && s.failed == nil {
+		s.since = s.now()
+	}
+	if s.failed = err; err == nil {
+		s.bound = close
+	}
+	return err
+}
+
+// address is where it listens, and the kind of addresses: 4, 6, or "" for both.
+func (s *server) address() (at, family string) {
+	host := s.listener.Address
+	if a, err := netip.ParseAddr(host); err == nil {
+		switch {
+		case a.Is4():
+			family = "4"
+		case a != netip.IPv6Unspecified():
+			family = "6"
+		}
+	}
+	return net.JoinHostPort(host, s.listener.Port), family
+}
+
+// open binds, and begins to serve. It answers what gives it back.
+func (s *server) open() (func(), error) {
+	at, family := s.address()
+	if s.listener.Transport == "udp" {
+		return s.openUDP(at, family)
+	}
+	var c net.ListenConfig
+	l, err := c.Listen(s.ctx, "tcp"+family, at)
+	if err != nil {
+		return nil, err
+	}
+	switch s.listener.Kind {
+	case "http", "otlp":
+		return s.serveHTTP(l), nil
+	}
+	s.work.Go(func() { s.accept(l) })
+	return func() { l.Close() }, nil
+}
+
+// leave gives back what is bound and takes nothing new.
+func (s *server) leave() {
+	s.mu.Lock()
+	bound := s.bound
+	s.stopped, s.bound = true, nil
+	s.mu.Unlock()
+	if bound != nil { // not while it is locked: connections that end come back to it
+		bound()
+	}
+}
+
+// retire is for an address that is left: the port is free at once, and connections may go on for a while.
+func (s *server) retire() {
+	s.leave()
+	go func() {
+		t := time.NewTimer(drainFor)
+		defer t.Stop()
+		done := make(chan struct{})
+		go func() { s.work.Wait(); close(done) }()
+		select {
+		case <-done:
+		case <-t.C:
+		}
+		s.close()
+	}()
+}
+
+func (s *server) close() {
+	s.leave()
+	s.cancel()
+	s.mu.Lock()
+	for c := range s.conns {
+		c.Close()
+	}
+	s.mu.Unlock()
+	s.work.Wait()
+}
+
+// complaint is why nothing can come.
+func (s *server) complaint() input.Complaint {
+	in := s.in.Load()
+	if err := in.rules.tlsError; err != nil {
+		return input.Complaint{Code: health.CannotListen, Since: s.began,
+			Reason: fmt.Sprintf("the certificate and key of the listener cannot be used: %v", err)}
+	}
+	s.mu.Lock()
+	failed, since := s.failed, s.since
+	s.mu.Unlock()
+	if failed == nil || s.now().Sub(since) < bindPatient {
+		return input.Complaint{}
+	}
+	return input.Complaint{Code: health.CannotListen, Since: since, Reason: bindReason(s.listener, failed)}
+}
+
+// bindReason is why a port cannot be bound, and who holds it.
+func bindReason(l *pipeline.Listener, err error) string {
+	transport := l.Transport
+	if transport == "tls" {
+		transport = "tcp"
+	}
+	what := fmt.Sprintf("cannot bind %s port %s of %s", transport, l.Port, l.Address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return what + ": " + Holder(transport, l.Port)
+	case errors.Is(err, syscall.EACCES):
+		return what + ": the agent may not bind ports below 1024; give its unit AmbientCapabilities=CAP_NET_BIND_SERVICE, " +
+			"or take a higher port and say reached-at"
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return what + ": the host does not have this address"
+	}
+	return fmt.Sprintf("%s: %v", what, err)
+}

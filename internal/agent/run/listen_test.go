@@ -1,0 +1,588 @@
+package run
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	collogs "go.opentelemetry.io/proto/otlp/collector/logs/v1"
+	common "go.opentelemetry.io/proto/otlp/common/v1"
+	logs "go.opentelemetry.io/proto/otlp/logs/v1"
+	resource "go.opentelemetry.io/proto/otlp/resource/v1"
+	"google.golang.org/protobuf/encoding/protojson"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/wire"
+)
+
+// freePort is a port that nobody has now.
+func freePort(t testing.TB, network string) int {
+	if network == "udp" {
+		c, err := net.ListenPacket("udp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer c.Close()
+		return c.LocalAddr().(*net.UDPAddr).Port
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// listens is a config with the read of one source, into a file.
+func (b *bench) listens(read, more string) hostconfig.Config {
+	b.t.Helper()
+	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nlabels: {site: np}\nsources:\n  - source: in\n    read: {%s}\n"+
+		"%s    send: [out]\ndestinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n    batch: {wait: 5ms}\n", read, more,
+		filepath.Join(b.dir, "out")), hostconfig.Runs)
+	require.NoError(b.t, err)
+	c.Secrets = map[string]string{}
+	return c
+}
+
+// heard is a record as it arrived.
+type heard struct {
+	Time, Observed              time.Time
+	Level, Body, Sender, Source string
+	Host, ID                    string
+	Fields                      map[string]any
+	Labels                      map[string]string
+	Notes                       map[string]any
+}
+
+// records are those that arrived, in order.
+func (b *bench) records() (out []heard) {
+	text, _ := os.ReadFile(filepath.Join(b.dir, "out"))
+	for line := range bytes.Lines(text) {
+		var r heard
+		if json.Unmarshal(line, &r) == nil {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func (b *bench) await1(n int) []heard {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool { return len(b.records()) >= n }, longest, 10*time.Millisecond)
+	time.Sleep(50 * time.Millisecond)
+	out := b.records()
+	require.Len(b.t, out, n)
+	return out
+}
+
+func bodies(list []heard) (out []string) {
+	for _, r := range list {
+		out = append(out, r.Body)
+	}
+	return out
+}
+
+// dial connects to a port until somebody listens there.
+func dial(t testing.TB, network string, port int) net.Conn {
+	var c net.Conn
+	require.Eventually(t, func() (ok bool) {
+		var err error
+		c, err = net.Dial(network, fmt.Sprintf("127.0.0.1:%d", port))
+		return err == nil
+	}, longest, 5*time.Millisecond)
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
+// TestListeners: messages over each transport and framing arrive, once, in order, with who sent them.
+func TestListeners(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		kind, transport, more string
+		send                  []string
+		want                  []string
+	}{
+		"syslog over UDP": {"syslog", "udp", "", []string{"<13>one\ntwo", "<14>three"}, []string{"one\ntwo", "three"}},
+		"syslog over TCP": {"syslog", "tcp", "", []string{"<13>one\n7 <13>two<1", "4>three\n"}, []string{"one", "two", "three"}},
+		"lines over TCP":  {"socket", "tcp", "", []string{"one\r\ntw", "o\nthree\n"}, []string{"one", "two", "three"}},
+		"lines over UDP":  {"socket", "udp", "", []string{"one\ntwo\n", "three"}, []string{"one", "two", "three"}},
+		"nulls over TCP":  {"socket", "tcp", ", framing: 'null'", []string{"one\ntwo\x00thr", "ee\x00"}, []string{"one\ntwo", "three"}},
+		"packets":         {"socket", "udp", ", framing: packet", []string{"one\ntwo\n"}, []string{"one\ntwo\n"}},
+		"counted":         {"socket", "tcp", ", framing: octet-count", []string{"3 one5 tw", "o\n\n"}, []string{"one", "two\n\n"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, t.TempDir())
+			defer b.Stop()
+			port := freePort(t, c.transport)
+			format := map[string]string{"syslog": "syslog", "socket": "raw"}[c.kind]
+			require.NoError(t, b.Apply(b.listens(fmt.Sprintf("%s: {listen: {address: 127.0.0.1, port: %d, transport: %s}%s}", c.kind,
+				port, c.transport, c.more), "    format: "+format+"\n")))
+			conn := dial(t, c.transport, port)
+			for _, s := range c.send {
+				_, err := io.WriteString(conn, s)
+				require.NoError(t, err)
+				time.Sleep(5 * time.Millisecond)
+			}
+			got := b.await1(len(c.want))
+			assert.Equal(t, c.want, bodies(got))
+			ids := map[string]bool{}
+			for _, r := range got {
+				assert.Equal(t, "127.0.0.1", r.Sender)
+				assert.Equal(t, map[string]string{"site": "np"}, r.Labels)
+				ids[r.ID] = true
+			}
+			assert.Len(t, ids, len(got), "each has an id of its own")
+			require.Eventually(t, func() bool {
+				n, _ := b.Numbers()
+				d := n["in"].Deliveries["out"]
+				return n["in"].Read == int64(len(c.want)) && d.Acknowledged == n["in"].Read && d.Difference() == 0
+			}, longest, 10*time.Millisecond, "the books balance")
+			senders := b.Senders("")
+			require.Len(t, senders, 1)
+			assert.Equal(t, "127.0.0.1", senders[0].Address)
+			assert.Equal(t, int64(len(c.want)), senders[0].Messages)
+		})
+	}
+}
+
+// pair is a certificate for 127.0.0.1 with its key, in PEM.
+func pair(t testing.TB) (certificate, key string) {
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "h"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true,
+		BasicConstraintsValid: true,
+		KeyUsage:              x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
+	require.NoError(t, err)
+	text, err := x509.MarshalPKCS8PrivateKey(k)
+	require.NoError(t, err)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: text}))
+}
+
+// TestListenTLS: TLS is agreed on; clear text and garbage are cut and counted; a certificate that changes counts for
+// the next connection, and closes no other.
+func TestListenTLS(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	config := func() (hostconfig.Config, *tls.Config) {
+		c := b.listens(fmt.Sprintf("syslog: {listen: {address: 127.0.0.1, port: %d, transport: tls, certificate: "+
+			"'${secret.c@1}', key: '${secret.k@1}'}}", port), "    format: syslog\n")
+		cert, key := pair(t)
+		c.Secrets = map[string]string{"c@1": cert, "k@1": key}
+		pool := x509.NewCertPool()
+		pool.AppendCertsFromPEM([]byte(cert))
+		return c, &tls.Config{RootCAs: pool}
+	}
+	c, trust := config()
+	require.NoError(t, b.Apply(c))
+	garbage := dial(t, "tcp", port)
+	_, _ = io.WriteString(garbage, "GET / HTTP/1.1\r\n\r\n")
+	_ = garbage.SetReadDeadline(time.Now().Add(longest))
+	_, err := io.ReadAll(garbage)
+	assert.False(t, os.IsTimeout(err), "it is cut")
+	first, err := tls.Dial("tcp", fmt.Sprint("127.0.0.1:", port), trust)
+	require.NoError(t, err)
+	defer first.Close()
+	_, err = io.WriteString(first, "<13>Apr  2 06:15:09 gate prog: one\n")
+	require.NoError(t, err)
+	b.await1(1)
+
+	c, other := config()
+	require.NoError(t, b.Apply(c))
+	_, err = tls.Dial("tcp", fmt.Sprint("127.0.0.1:", port), trust)
+	assert.Error(t, err, "the certificate is another one")
+	second, err := tls.Dial("tcp", fmt.Sprint("127.0.0.1:", port), other)
+	require.NoError(t, err)
+	defer second.Close()
+	_, err = io.WriteString(first, "<13>Apr  2 06:15:10 gate prog: two\n")
+	require.NoError(t, err)
+	b.await1(2)
+	_, err = io.WriteString(second, "<13>Apr  2 06:15:11 gate prog: three\n")
+	require.NoError(t, err)
+	got := b.await1(3)
+	assert.Equal(t, []string{"one", "two", "three"}, bodies(got))
+	require.Eventually(t, func() bool {
+		n, _ := b.Numbers()
+		return n["in"].TurnedAway["tls"] >= 2
+	}, longest, 10*time.Millisecond)
+}
+
+// TestListenHTTP: each form of a body, packed and plain, is taken after its records are settled; each that cannot be
+// is answered in words, and nothing of it is taken.
+func TestListenHTTP(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	c := b.listens(fmt.Sprintf("http: {listen: {address: 127.0.0.1, port: %d}, path: /in, token: '${secret.push@1}'}", port),
+		"    format: json\n")
+	c.Secrets = map[string]string{"push@1": "word"}
+	require.NoError(t, b.Apply(c))
+	dial(t, "tcp", port)
+	gz := func(s string) string {
+		var out bytes.Buffer
+		z := gzip.NewWriter(&out)
+		_, _ = io.WriteString(z, s)
+		z.Close()
+		return out.String()
+	}
+	zs := func(s string) string {
+		z, _ := zstd.NewWriter(nil)
+		return string(z.EncodeAll([]byte(s), nil))
+	}
+	n := 0
+	for _, x := range []struct {
+		name, path, token, kind, encoding, body string
+		status, more                            int
+		words                                   string
+	}{
+		{"lines", "/in", "word", "application/x-ndjson", "", "{\"n\":1}\n{\"n\":2}\r\n\n", 204, 2, ""},
+		{"an array", "/in", "word", "application/json", "", " [{\"n\":3},\n {\"n\": 4}]\n", 204, 2, ""},
+		{"an object", "/in", "word", "application/json; charset=utf-8", "", "{\"n\":\n 5}", 204, 1, ""},
+		{"objects", "/in", "word", "application/json", "", "{\"n\":6} {\"n\":7}", 204, 2, ""},
+		{"plain", "/in", "word", "text/plain", "", "no json\n", 204, 1, ""},
+		{"gzip", "/in", "word", "application/json", "gzip", gz("[{\"n\":8}]"), 204, 1, ""},
+		{"zstd", "/in", "word", "application/json", "zstd", zs("[{\"n\":9}]"), 204, 1, ""},
+		{"nothing", "/in", "word", "application/json", "", "", 204, 0, ""},
+		{"an empty array", "/in", "word", "application/json", "", "[]", 204, 0, ""},
+		{"another path", "/", "word", "application/json", "", "{}", 404, 0, "/in"},
+		{"no token", "/in", "", "application/json", "", "{}", 401, 0, "token"},
+		{"another token", "/in", "word2", "application/json", "", "{}", 401, 0, "token"},
+		{"another kind", "/in", "word", "image/png", "", "{}", 415, 0, "image/png"},
+		{"another packing", "/in", "word", "application/json", "br", "{}", 415, 0, "br"},
+		{"half an array", "/in", "word", "application/json", "", "[{\"n\":1},", 400, 0, "no JSON"},
+		{"an array and more", "/in", "word", "application/json", "", "[{\"n\":1}] x", 400, 0, "no JSON"},
+		{"no gzip", "/in", "word", "application/json", "gzip", "{}", 400, 0, "no gzip"},
+		{"torn gzip", "/in", "word", "application/json", "gzip", gz(strings.Repeat("{}", 100))[:20], 400, 0, "torn"},
+		{"a bomb", "/in", "word", "application/json", "gzip", gz("[" + strings.Repeat(" ", 20<<20) + "]"), 413, 0, "16777216 bytes"},
+		{"a bomb of zstd", "/in", "word", "application/json", "zstd", zs("[" + strings.Repeat(" ", 200<<20) + "]"),
+			413, 0, "bytes"},
+		{"too large", "/in", "word", "text/plain", "", strings.Repeat("x", 17<<20), 413, 0, "bytes"},
+		{"too many", "/in", "word", "text/plain", "", strings.Repeat("x\n", 100_001), 413, 0, "100000 records"},
+	} {
+		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://127.0.0.1:%d%s", port, x.path),
+			strings.NewReader(x.body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", x.kind)
+		req.Header.Set("Content-Encoding", x.encoding)
+		if x.token != "" {
+			req.Header.Set("Authorization", "Bearer "+x.token)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err, x.name)
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		assert.Equal(t, x.status, resp.StatusCode, "%s: %s", x.name, text)
+		assert.Contains(t, string(text), x.words, x.name)
+		n += x.more
+		have, _ := b.Numbers()
+		assert.Equal(t, int64(n), have["in"].Read, x.name)
+		d := have["in"].Deliveries["out"]
+		assert.Equal(t, d.Read, d.Acknowledged+d.OnDisk, "%s: what was answered is settled", x.name)
+	}
+	got := b.await1(n)
+	for i, r := range got {
+		if r.Body != "no json" {
+			assert.NotNil(t, r.Fields["n"], i)
+		}
+	}
+	have, _ := b.Numbers()
+	assert.Zero(t, have["in"].Missed)
+}
+
+// otlpRequest has a record with every kind of value.
+func otlpRequest() *collogs.ExportLogsServiceRequest {
+	text := func(s string) *common.AnyValue {
+		return &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: s}}
+	}
+	kv := func(k string, v *common.AnyValue) *common.KeyValue { return &common.KeyValue{Key: k, Value: v} }
+	return &collogs.ExportLogsServiceRequest{ResourceLogs: []*logs.ResourceLogs{{
+		Resource: &resource.Resource{Attributes: []*common.KeyValue{kv("service.name", text("tide"))}},
+		ScopeLogs: []*logs.ScopeLogs{{
+			Scope: &common.InstrumentationScope{Name: "lib", Version: "1"},
+			LogRecords: []*logs.LogRecord{{
+				TimeUnixNano: 1932883509000000007, SeverityNumber: 13, SeverityText: "careful", Body: text("water is high"),
+				TraceId: bytes.Repeat([]byte{0xab}, 16), SpanId: bytes.Repeat([]byte{0xcd}, 8),
+				Attributes: []*common.KeyValue{
+					kv("level_cm", &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: 412}}),
+					kv("rate", &common.AnyValue{Value: &common.AnyValue_DoubleValue{DoubleValue: 1.5}}),
+					kv("alarm", &common.AnyValue{Value: &common.AnyValue_BoolValue{BoolValue: true}}),
+					kv("raw", &common.AnyValue{Value: &common.AnyValue_BytesValue{BytesValue: []byte("hi")}}),
+					kv("list", &common.AnyValue{Value: &common.AnyValue_ArrayValue{ArrayValue: &common.ArrayValue{
+						Values: []*common.AnyValue{text("a\"b"), {Value: &common.AnyValue_IntValue{IntValue: -1}}}}}}),
+					kv("map", &common.AnyValue{Value: &common.AnyValue_KvlistValue{KvlistValue: &common.KeyValueList{
+						Values: []*common.KeyValue{kv("x", text("y")), kv("z", nil)}}}}),
+					kv("none", nil),
+				},
+			}, {ObservedTimeUnixNano: 1932883510000000000, SeverityText: "error", Body: &common.AnyValue{
+				Value: &common.AnyValue_KvlistValue{KvlistValue: &common.KeyValueList{Values: []*common.KeyValue{
+					kv("what", text("pump"))}}}}}},
+		}},
+	}}}
+}
+
+// TestListenOTLP: a request in protobuf and one in JSON give the same records, with typed fields, levels and times.
+func TestListenOTLP(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf("otlp: {listen: {address: 127.0.0.1, port: %d}}", port),
+		"    format: raw\n")))
+	dial(t, "tcp", port)
+	send := func(kind string, body []byte) (int, string) {
+		resp, err := http.Post(fmt.Sprintf("http://127.0.0.1:%d/v1/logs", port), kind, bytes.NewReader(body))
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		text, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(text)
+	}
+	binary, err := proto.Marshal(otlpRequest())
+	require.NoError(t, err)
+	status, _ := send("application/x-protobuf", binary)
+	assert.Equal(t, 200, status)
+	text, err := protojson.Marshal(otlpRequest())
+	require.NoError(t, err)
+	// as the specification says, ids are hexadecimal in JSON
+	var tree map[string]any
+	require.NoError(t, json.Unmarshal(text, &tree))
+	one := tree
+	for _, key := range []string{"resourceLogs", "scopeLogs", "logRecords"} {
+		one = one[key].([]any)[0].(map[string]any)
+	}
+	one["traceId"], one["spanId"] = strings.Repeat("ab", 16), strings.Repeat("cd", 8)
+	text, err = json.Marshal(tree)
+	require.NoError(t, err)
+	status, words := send("application/json", text)
+	assert.Equal(t, 200, status)
+	assert.Equal(t, "{}", words)
+	status, words = send("application/x-protobuf", []byte("no protobuf"))
+	assert.Equal(t, 400, status, words)
+	status, words = send("application/json", []byte("{\"resourceLogs\": 7}"))
+	assert.Equal(t, 400, status, words)
+	status, words = send("text/plain", text)
+	assert.Equal(t, 415, status, words)
+
+	got := b.await1(4)
+	for _, i := range []int{0, 2} {
+		r := got[i]
+		assert.Equal(t, "water is high", r.Body)
+		assert.Equal(t, "WARN", r.Level)
+		assert.Equal(t, time.Unix(0, 1932883509000000007).UTC(), r.Time)
+		assert.Equal(t, map[string]any{"level_cm": 412.0, "rate": 1.5, "alarm": true, "raw": "aGk=", "list": []any{"a\"b", -1.0},
+			"map": map[string]any{"x": "y", "z": nil}, "trace_id": strings.Repeat("ab", 16), "span_id": strings.Repeat("cd", 8),
+			"severity_text": "careful", "resource.service.name": "tide", "scope.name": "lib", "scope.version": "1"},
+			r.Fields)
+		second := got[i+1]
+		assert.Equal(t, `{"what":"pump"}`, second.Body)
+		assert.Equal(t, "ERROR", second.Level)
+		assert.Equal(t, time.Unix(1932883510, 0).UTC(), second.Time)
+	}
+}
+
+// TestHeldCallers: while a destination has no room callers are told to come again, and nothing is lost or taken twice.
+func TestHeldCallers(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	dead := freePort(t, "tcp")
+	c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: in\n    read: {http: {listen: {address: "+
+		"127.0.0.1, port: %d}}}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n    deliver: {http: {url: "+
+		"\"http://127.0.0.1:%d/\"}}\n    buffer: {disk: 1MiB}\n", port, dead), hostconfig.Runs)
+	require.NoError(t, err)
+	require.NoError(t, b.Apply(c))
+	dial(t, "tcp", port)
+	line := strings.Repeat("x", 1000) + "\n"
+	took, told := 0, 0
+	require.Eventually(t, func() bool {
+		ctx := &http.Client{Timeout: 2 * time.Second}
+		resp, err := ctx.Post(fmt.Sprintf("http://127.0.0.1:%d/", port), "text/plain",
+			strings.NewReader(strings.Repeat(line, 200)))
+		if err != nil {
+			return false
+		}
+		defer resp.Body.Close()
+		switch resp.StatusCode {
+		case 204:
+			took++
+		case 429:
+			told++
+			assert.NotEmpty(t, resp.Header.Get("Retry-After"))
+		}
+		return told > 0
+	}, longest, 10*time.Millisecond)
+	assert.Positive(t, took, "on disk counts")
+	n, _ := b.Numbers()
+	assert.GreaterOrEqual(t, n["in"].Deliveries["out"].OnDisk, int64(200*took))
+	assert.Zero(t, n["in"].Deliveries["out"].Difference())
+}
+
+// TestListenSenders: senders have labels, formats and zones of their own; unknown ones are kept or refused; one that
+// is silent is told.
+func TestListenSenders(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "udp")
+	read := fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d, transport: udp}, allow: [127.0.0.0/16]}, senders: "+
+		"[{name: bridge-a, from: 127.0.0.2, labels: {lane: a}, format: keyvalue, time: {zone: Asia/Kathmandu}}, "+
+		"{name: bridges, from: 127.0.0.0/29, labels: {lane: any}}, {name: gone, from: 127.0.0.9, expect: {every: 1s}}]", port)
+	require.NoError(t, b.Apply(b.listens(read, "    format: raw\n")))
+	say := func(from, text string) {
+		c, err := (&net.Dialer{LocalAddr: &net.UDPAddr{IP: net.ParseIP(from)}}).Dial("udp", fmt.Sprint("127.0.0.1:",
+			port))
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = io.WriteString(c, text)
+		require.NoError(t, err)
+		time.Sleep(5 * time.Millisecond)
+	}
+	say("127.0.0.2", "time=2031-04-02T06:15:09 weight=12")
+	say("127.0.0.3", "plain")
+	say("127.0.0.77", "stranger")
+	say("127.3.0.1", "not let in")
+	got := b.await1(3)
+	assert.Equal(t, map[string]string{"site": "np", "lane": "a", "sender": "bridge-a"}, got[0].Labels)
+	assert.Equal(t, 12.0, got[0].Fields["weight"])
+	assert.Equal(t, "2031-04-02T00:30:09Z", got[0].Time.Format(time.RFC3339), "by the zone of the sender")
+	assert.Equal(t, map[string]string{"site": "np", "lane": "any", "sender": "bridges"}, got[1].Labels)
+	assert.Equal(t, map[string]string{"site": "np"}, got[2].Labels)
+	require.Eventually(t, func() bool {
+		n, _ := b.Numbers()
+		return n["in"].TurnedAway["not-allowed"] == 1
+	}, longest, 10*time.Millisecond)
+	var names []string
+	for _, s := range b.Senders("in") {
+		names = append(names, s.Name+" "+s.Address)
+	}
+	assert.ElementsMatch(t, []string{"bridge-a 127.0.0.2", "bridges 127.0.0.3", "gone 127.0.0.9", " 127.0.0.77"},
+		names)
+	require.Eventually(t, func() bool { return b.Sources()[0].Code == "sender-silent" }, longest, 20*time.Millisecond)
+	assert.Contains(t, b.Sources()[0].Reason, "sender gone is silent: it was never heard")
+
+	require.NoError(t, b.Apply(b.listens(read+", unknown-senders: refuse", "    format: raw\n")))
+	say("127.0.0.77", "stranger again")
+	say("127.0.0.3", "known")
+	assert.Equal(t, "known", b.await1(4)[3].Body)
+	require.Eventually(t, func() bool {
+		n, _ := b.Numbers()
+		return n["in"].TurnedAway["unknown-sender"] == 1
+	}, longest, 10*time.Millisecond)
+}
+
+// TestRebind: a change of a definition closes nothing that it does not reach; another port is bound and the old one is
+// free at once; connections to it go on for a while.
+func TestRebind(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port, next := freePort(t, "tcp"), freePort(t, "tcp")
+	config := func(port int, more string) hostconfig.Config {
+		return b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d}}", port),
+			"    format: raw\n"+more)
+	}
+	require.NoError(t, b.Apply(config(port, "")))
+	conn := dial(t, "tcp", port)
+	n := 0
+	say := func(c net.Conn) {
+		n++
+		_, err := fmt.Fprintf(c, "line %d\n", n)
+		require.NoError(t, err)
+	}
+	for i := range 20 { // while it is swapped again and again
+		say(conn)
+		require.NoError(t, b.Apply(config(port, fmt.Sprintf("    labels: {turn: t%d}\n", i))))
+		say(conn)
+	}
+	require.NoError(t, b.Apply(config(next, "")))
+	say(conn)
+	say(dial(t, "tcp", next))
+	l, err := net.Listen("tcp", fmt.Sprint("127.0.0.1:", port))
+	require.NoError(t, err, "the old port is free")
+	l.Close()
+	got := b.await1(n)
+	seen := map[string]bool{}
+	for _, r := range got {
+		seen[r.Body] = true
+	}
+	assert.Len(t, seen, n, "each once")
+}
+
+// TestPortIsHeld: a port that another program has is told with its name; when it is free, it is bound.
+func TestPortIsHeld(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := l.Addr().(*net.TCPAddr).Port
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d}}", port), "    format: raw\n")))
+	require.Eventually(t, func() bool { return b.Sources()[0].Code == "cannot-listen" }, longest, 20*time.Millisecond)
+	assert.Contains(t, b.Sources()[0].Reason, fmt.Sprintf("cannot bind tcp port %d", port))
+	assert.Contains(t, b.Sources()[0].Reason, "of this agent holds it")
+	l.Close()
+	require.Eventually(t, func() bool { return b.Sources()[0].Code == "" }, longest, 20*time.Millisecond)
+	_, err = io.WriteString(dial(t, "tcp", port), "here\n")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"here"}, bodies(b.await1(1)))
+}
+
+// TestFloodsAndConnections: one that floods fills its own share; a newcomer finds a connection though another has them
+// all.
+func TestFloodsAndConnections(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d}, connections: 4}", port),
+		"    format: raw\n")))
+	first := dial(t, "tcp", port)
+	_, err := io.WriteString(first, "first\n")
+	require.NoError(t, err)
+	b.await1(1)
+	for range 3 {
+		c := dial(t, "tcp", port)
+		_, err := io.WriteString(c, "more\n")
+		require.NoError(t, err)
+	}
+	b.await1(4)
+	c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP("127.0.0.5")}}).Dial("tcp", fmt.Sprint("127.0.0.1:", port))
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = io.WriteString(c, "newcomer\n")
+	require.NoError(t, err)
+	got := b.await1(5)
+	assert.Equal(t, "127.0.0.5", got[4].Sender)
+	_ = first.SetReadDeadline(time.Now().Add(longest))
+	_, err = first.Read(make([]byte, 1))
+	assert.ErrorIs(t, err, io.EOF, "the longest silent one of who had most is closed")
+	require.Eventually(t, func() bool {
+		n, _ := b.Numbers()
+		return n["in"].TurnedAway["connections"] == 1
+	}, longest, 10*time.Millisecond)
+	var _ wire.Sender
+}
