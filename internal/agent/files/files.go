@@ -64,6 +64,9 @@ type Source struct {
 	// Probes are files that are read beside those of the patterns, from their start; nil for none. They count for
 	// nothing that is said of the source's own files.
 	Probes func() []string
+	// Named are files that a program of the host names, beside those of the patterns, and what is wrong with it; nil
+	// for none.
+	Named func() (paths []string, trouble input.Complaint)
 }
 
 // Reader reads the files of one source. One goroutine, that of Run, changes what it holds; the lock is for those who
@@ -79,22 +82,24 @@ type Reader struct {
 	copies map[position.Key]waitingCopy
 	// files that were found truncated when they were to be opened: they are begun anew at the next look, after their
 	// copies, which the list of paths at hand may lack
-	cut      map[position.Key]bool
-	batch    record.Batch
-	lastScan time.Time
-	scanCost time.Duration
-	lastMiss time.Time
-	missing  map[position.Key]time.Duration
-	turn     int
-	inTurns  int // files that wait until another one gives its place away, or gave theirs
-	late     int // those of them that have something new
-	inScan   bool
-	lost     string // what was let go before it was read
-	lostAt   time.Time
-	fresh    bool // a stream began that is not written down yet
-	bounds   bounds
-	hint     chan struct{}
-	written  *written
+	cut map[position.Key]bool
+	// deleted files that may come again packed, the oldest first
+	gonePacked []position.Key
+	batch      record.Batch
+	lastScan   time.Time
+	scanCost   time.Duration
+	lastMiss   time.Time
+	missing    map[position.Key]time.Duration
+	turn       int
+	inTurns    int // files that wait until another one gives its place away, or gave theirs
+	late       int // those of them that have something new
+	inScan     bool
+	lost       string // what was let go before it was read
+	lostAt     time.Time
+	fresh      bool // a stream began that is not written down yet
+	bounds     bounds
+	hint       chan struct{}
+	written    *written
 }
 
 // waitingCopy is a file that looks like the copy of another, and waits for that one to be truncated.
@@ -123,6 +128,7 @@ type stream struct {
 	deleted bool
 	gone    time.Time
 	probe   bool
+	packed  int64 // how large the file is that it was unpacked from; 0 for none
 	first   int64 // how much of it was there when it was opened: what its start holds is as old as the file
 	begun   bool  // it was known before it was opened, so that what waits in it is not read for the first time
 	marks   []mark
@@ -147,6 +153,11 @@ func New(s Source, old *Reader) *Reader {
 		hint:    make(chan struct{}, 1),
 		written: newWritten(),
 		bounds:  bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}},
+	}
+	for _, known := range s.Store.Files(s.Spec.Name) {
+		if known.Dev == 0 {
+			r.gonePacked = append(r.gonePacked, known.Key())
+		}
 	}
 	if old != nil {
 		old.mu.Lock()
@@ -321,6 +332,22 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 			list = append(list, found{path: p, info: info, first: first})
 		}
 	}
+	first := r.Named != nil && len(r.named()) > 0 && r.Store.FirstLook(r.Spec.Name, namedPattern, r.Now())
+	anyFirst = anyFirst || first
+	for _, p := range r.named() {
+		if seen[p] || r.excepted(p) {
+			continue
+		}
+		seen[p] = true
+		r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
+		info, why := r.bounds.stat(p, dirs)
+		if why != "" {
+			unreadable = why
+		}
+		if info != nil {
+			list = append(list, found{path: p, info: info, first: first})
+		}
+	}
 	for _, p := range r.probes() {
 		if info, err := os.Lstat(p); err == nil && info.Mode().IsRegular() {
 			list = append(list, found{path: p, info: info, probe: true})
@@ -357,7 +384,26 @@ func (r *Reader) wants(path string) bool {
 			return !r.excepted(path)
 		}
 	}
-	return slices.Contains(r.probes(), path)
+	return slices.Contains(r.named(), path) && !r.excepted(path) || slices.Contains(r.probes(), path)
+}
+
+// namedPattern stands for the files that a program names.
+const namedPattern = "files-from"
+
+// nothing says that there is no file.
+func (r *Reader) nothing() string {
+	if r.Named != nil {
+		return fmt.Sprintf("%s names no file that is there", r.Spec.FilesFrom.Run[0])
+	}
+	return "no file matches " + strings.Join(r.Spec.Files, ", ")
+}
+
+func (r *Reader) named() []string {
+	if r.Named == nil {
+		return nil
+	}
+	paths, _ := r.Named()
+	return paths
 }
 
 // excepted tells whether a pattern of except takes the path out. A pattern without a slash is for the base name.
@@ -470,6 +516,7 @@ func (r *Reader) scan() {
 		r.leave(k, st, now)
 	}
 	r.abandon(now)
+	r.packedDone()
 	r.scanCost = r.Now().Sub(now) // without the disk below, which may be slow once
 	// Before anything is read: after a crash a second first look would pass over what came since this one, and a file
 	// that is found anew would give its records other ids.
@@ -486,7 +533,13 @@ func (r *Reader) scan() {
 	if again {
 		r.lastScan = time.Time{} // look at once
 	}
+	var program input.Complaint
+	if r.Named != nil {
+		_, program = r.Named()
+	}
 	switch {
+	case program.Code != "":
+		r.complain(program.Code, program.Reason)
 	case trouble != "":
 		r.complain(health.NotReadable, trouble)
 	case r.inTurns > 0:
@@ -506,7 +559,7 @@ func (r *Reader) scan() {
 			r.complain(health.FilesGone, fmt.Sprintf("its files are gone: no file matches %s any more; the last record was "+
 				"read at %s", strings.Join(r.Spec.Files, ", "), time.Unix(0, last).UTC().Format("2006-01-02 15:04:05 UTC")))
 		} else {
-			r.complain(health.PathMatchesNothing, "no file matches "+strings.Join(r.Spec.Files, ", "))
+			r.complain(health.PathMatchesNothing, r.nothing())
 		}
 	default:
 		r.complain("", "")
@@ -516,7 +569,7 @@ func (r *Reader) scan() {
 // leave lets go of a file that is gone from its path, once it is read and settled: at once when it was deleted, after
 // a while when it was moved, since more may come.
 func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
-	if st.moved.IsZero() {
+	if st.moved.IsZero() || st.packed > 0 {
 		st.deleted = false
 		return
 	}
@@ -536,7 +589,7 @@ func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
 	if deleted && quiet > movedFlush { // nothing can find it any more
 		r.Save()
 		r.shut(k, st)
-		r.Store.Forget(k)
+		r.forget(k)
 	} else if quiet > holdMoved {
 		r.mu.Lock()
 		st.info.Moved = true
@@ -589,9 +642,8 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 		file.Close()
 		return false, nil // replaced since; the next scan sees the new one
 	}
-	if !f.probe && r.pack(k, file, info) {
-		file.Close()
-		return false, nil
+	if !f.probe && packing(file) >= 0 {
+		return r.openPacked(k, f, file, info)
 	}
 	size := info.Size()
 	if f.probe {

@@ -28,7 +28,9 @@ func (r *Reader) miss(at map[position.Key]found, now time.Time) {
 		}
 		dir := filepath.Dir(known.Path)
 		there, looked := inodes[dir]
-		if !looked {
+		if known.Dev == 0 { // of one that may come again, packed
+			there = map[uint64]bool{}
+		} else if !looked {
 			there = inodesOf(dir, known.Dev)
 			inodes[dir] = there
 		}

@@ -2,45 +2,217 @@ package files
 
 import (
 	"bytes"
+	"compress/bzip2"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"syscall"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
 
 	"synaxis/internal/agent/position"
 )
 
-// packedFile is a file that is compressed, as it was when that was seen.
+// packedFile is a file that is packed, as it was when that was seen. Of one that is done nothing is left to read.
 type packedFile struct {
 	size int64
 	at   time.Time
+	done bool
 }
 
-// packedStarts are how compressed files begin: gzip (RFC 1952), zstd (RFC 8878), xz, bzip2.
-var packedStarts = [][]byte{{0x1f, 0x8b}, {0x28, 0xb5, 0x2f, 0xfd}, {0xfd, '7', 'z', 'X', 'Z', 0}, []byte("BZh")}
+// Bounds of unpacking.
+const (
+	mostUnpacked = 4 << 30          // bytes of one file
+	packStill    = time.Second      // how long a packed file must have been still, since it is written piece by piece
+	packBroken   = 30 * time.Second // the same, before one that cannot be unpacked to its end is taken as it is
+)
 
-// isPacked tells whether a file was seen to be compressed, and has not changed since.
+// packings are how packed files begin, and what unpacks them: gzip (RFC 1952), zstd (RFC 8878), xz and bzip2.
+var packings = []struct {
+	start  []byte
+	reader func(io.Reader) (io.Reader, error)
+}{
+	{[]byte{0x1f, 0x8b}, func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) }},
+	{[]byte{0x28, 0xb5, 0x2f, 0xfd}, func(r io.Reader) (io.Reader, error) {
+		return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
+	}},
+	{[]byte{0xfd, '7', 'z', 'X', 'Z', 0}, func(r io.Reader) (io.Reader, error) {
+		return xz.ReaderConfig{DictCap: 64 << 20}.NewReader(r)
+	}},
+	{[]byte("BZh"), func(r io.Reader) (io.Reader, error) { return bzip2.NewReader(r), nil }},
+}
+
+// packing is the place in packings of how a file is packed; -1 for not at all.
+func packing(file io.ReaderAt) int {
+	var start [6]byte
+	n, _ := file.ReadAt(start[:], 0)
+	for i, p := range packings {
+		if bytes.HasPrefix(start[:n], p.start) {
+			return i
+		}
+	}
+	return -1
+}
+
+// isPacked tells whether nothing is to be done with a packed file, which has not changed since that was seen.
 func (r *Reader) isPacked(k position.Key, info fs.FileInfo) bool {
 	p, ok := r.packed[k]
 	return ok && p.size == info.Size() && p.at.Equal(info.ModTime())
 }
 
-// pack tells whether a file is compressed by its first bytes, and remembers it: such a file is not read.
-func (r *Reader) pack(k position.Key, file *os.File, info fs.FileInfo) bool {
-	var start [6]byte
-	n, _ := file.ReadAt(start[:], 0)
-	is := false
-	for _, s := range packedStarts {
-		is = is || bytes.HasPrefix(start[:n], s)
-	}
+// pack remembers a packed file, so that it is not looked at again before it changes.
+func (r *Reader) pack(k position.Key, info fs.FileInfo, done bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !is {
-		delete(r.packed, k)
-		return false
+	r.packed[k] = packedFile{info.Size(), info.ModTime(), done}
+}
+
+// openPacked reads a packed file: once, from its start to its end. What was read of it before it was packed is not
+// read again. It answers whether a file stays open.
+func (r *Reader) openPacked(k position.Key, f found, file *os.File, info fs.FileInfo) (bool, error) {
+	defer file.Close()
+	known, isKnown := r.Store.File(k)
+	switch {
+	case isKnown && known.Packed == info.Size(): // it was read to its end
+		r.pack(k, info, true)
+		return false, nil
+	case !isKnown && f.first && r.Spec.FirstRead == "now" && !r.Store.Reread():
+		r.Store.Put(position.File{Source: r.Spec.Name, Path: f.path, Dev: k.Dev, Ino: k.Ino, Packed: info.Size()})
+		r.pack(k, info, true)
+		return false, nil
+	case r.Now().Sub(info.ModTime()) < packStill:
+		return false, nil
 	}
-	if _, known := r.packed[k]; !known {
-		r.Log.Info("a file is not read, since it is compressed", "path", file.Name())
+	plain, size, err := r.unpack(file, info)
+	if err != nil && r.Now().Sub(info.ModTime()) < packBroken { // it is being written
+		if plain != nil {
+			plain.Close()
+		}
+		return false, nil
 	}
-	r.packed[k] = packedFile{info.Size(), info.ModTime()}
-	return true
+	if err != nil {
+		r.Log.Warn("a packed file cannot be unpacked to its end; what could be is read", "path", f.path, "bytes", size,
+			"error", err)
+	}
+	if plain == nil || size == 0 {
+		if plain != nil {
+			plain.Close()
+		}
+		r.pack(k, info, err == nil)
+		return false, nil
+	}
+	from := r.before(k, plain, size)
+	opened, err := r.begin(k, f.path, plain, size, from)
+	if st := r.streams[k]; opened && st != nil {
+		r.mu.Lock()
+		st.packed = info.Size()
+		r.mu.Unlock()
+		r.pack(k, info, true)
+	}
+	return opened, err
+}
+
+// before is where reading an unpacked file begins: where its content was read to, under whatever name.
+func (r *Reader) before(k position.Key, plain *os.File, size int64) start {
+	for other, st := range r.streams { // it is open, and is read to its end there
+		if other != k && st.packed == 0 && st.info.HeadLen > 0 && matchesHead(st.info, plain, size) {
+			return start{offset: size, known: true}
+		}
+	}
+	best := start{}
+	for _, known := range r.Store.Files(r.Spec.Name) {
+		if known.HeadLen > 0 && known.Offset >= best.offset && known.Packed == 0 && known.Matches(plain, size) {
+			best = start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead}
+		}
+	}
+	return best
+}
+
+func matchesHead(f position.File, plain *os.File, size int64) bool {
+	n, sum, err := position.Head(plain, min(size, int64(f.HeadLen)))
+	return err == nil && n == f.HeadLen && sum == f.Head
+}
+
+// unpack writes what a file holds into one that has no name and goes when it is closed. With an error, what could be
+// unpacked is there.
+func (r *Reader) unpack(file *os.File, info fs.FileInfo) (*os.File, int64, error) {
+	in, err := packings[packing(file)].reader(io.NewSectionReader(file, 0, info.Size()))
+	if err != nil {
+		return nil, 0, err
+	}
+	if c, ok := in.(interface{ Close() }); ok {
+		defer c.Close()
+	}
+	dir := filepath.Join(r.Own, "unpacked")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, 0, err
+	}
+	plain, err := os.CreateTemp(dir, "file-")
+	if err != nil {
+		return nil, 0, err
+	}
+	if err := os.Remove(plain.Name()); err != nil {
+		plain.Close()
+		return nil, 0, err
+	}
+	size, err := io.Copy(plain, io.LimitReader(in, mostUnpacked+1))
+	if size > mostUnpacked {
+		plain.Close()
+		return nil, 0, fmt.Errorf("%d bytes is the most that one file may have, unpacked", int64(mostUnpacked))
+	}
+	var noRoom *fs.PathError
+	if errors.As(err, &noRoom) { // the disk, and not the file
+		plain.Close()
+		return nil, 0, err
+	}
+	at := syscall.NsecToTimeval(info.ModTime().UnixNano()) // which dates what has no year
+	_ = syscall.Futimes(int(plain.Fd()), []syscall.Timeval{at, at})
+	return plain, size, err
+}
+
+// packedDone lets go of packed files that are read and settled.
+func (r *Reader) packedDone() {
+	for k, st := range r.streams {
+		if st.packed == 0 || st.read < st.size || !st.ledger.Idle() {
+			continue
+		}
+		r.mu.Lock()
+		st.info.Packed = st.packed
+		r.mu.Unlock()
+		r.Save()
+		r.shut(k, st)
+	}
+}
+
+// mostGone is of how many deleted files of a source is kept how they began.
+const mostGone = 16
+
+// packedNames are what the names of packed files end with.
+var packedNames = []string{".gz", ".zst", ".xz", ".bz2"}
+
+// forget drops what is known of a file that was deleted. Where there are packed files and the patterns would take it
+// packed, how it began and how far it was read is kept for a while, since it may come again so.
+func (r *Reader) forget(k position.Key) {
+	known, ok := r.Store.File(k)
+	r.Store.Forget(k)
+	if !ok || known.HeadLen == 0 || known.Packed > 0 || len(r.packed) == 0 {
+		return
+	}
+	for _, end := range packedNames {
+		if r.wants(known.Path + end) {
+			known.Dev, known.Moved, known.Missing = 0, true, 0
+			r.Store.Put(known)
+			if r.gonePacked = append(r.gonePacked, known.Key()); len(r.gonePacked) > mostGone {
+				r.Store.Forget(r.gonePacked[0])
+				r.gonePacked = r.gonePacked[1:]
+			}
+			return
+		}
+	}
 }

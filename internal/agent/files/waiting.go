@@ -62,7 +62,11 @@ func (st *stream) firstTime(offset int64) bool { return !st.begun && offset < st
 func (r *Reader) Waiting() (n wire.Numbers) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	n.Packed = int64(len(r.packed))
+	for _, p := range r.packed {
+		if !p.done {
+			n.Packed++
+		}
+	}
 	for _, st := range r.streams {
 		if st.hole {
 			continue

@@ -47,6 +47,10 @@ type File struct {
 	// Stream is drawn when the file is found or begins anew: with a place in the file it names a record for ever.
 	Stream uint64  `json:"stream,omitempty"`
 	Ahead  []Ahead `json:"ahead,omitempty"` // by name
+	// how large a packed file was that was read to its end; 0 for another one
+	Packed int64 `json:"packed,omitempty"`
+	// where an input goes on that is no file, in its own words
+	Place string `json:"place,omitempty"`
 }
 
 // Ahead is a destination that has settled more than Offset.

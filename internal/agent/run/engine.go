@@ -24,6 +24,7 @@ import (
 	"synaxis/internal/agent/listen"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/probe"
+	"synaxis/internal/agent/produce"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
@@ -53,6 +54,7 @@ type Engine struct {
 	config  hostconfig.Config
 	sources map[string]*source
 	dests   map[string]*deliver.Destination
+	named   map[string]named         // programs that name files, by reading
 	taps    map[string]*pipeline.Tap // by source; one stays while its source changes
 	probes  probe.Probes
 	left    map[string]*pipeline.Unclaimed // by source, likewise
@@ -123,6 +125,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 		taps:    map[string]*pipeline.Tap{},
 		left:    map[string]*pipeline.Unclaimed{},
 		dests:   map[string]*deliver.Destination{},
+		named:   map[string]named{},
 	}
 	e.rejects.Most = e.forRejects
 	e.ctx, e.cancel = context.WithCancel(context.Background())
@@ -263,6 +266,12 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.config = c
+	for name, of := range e.named { // of sources that are no more
+		if p, ok := setups[name]; !ok || p.Spec.FilesFrom == nil {
+			of.files.Close()
+			delete(e.named, name)
+		}
+	}
 	for name, old := range stopped {
 		if _, ok := setups[name]; !ok {
 			old.input.Close()
@@ -451,7 +460,7 @@ func (e *Engine) start(p setup, t prepared, old *source) *source {
 }
 
 // inputKinds are the keys of inputs.
-var inputKinds = append([]string{"files"}, pipeline.Listeners...)
+var inputKinds = append([]string{"files", "command", "journal", "generate"}, pipeline.Listeners...)
 
 // inputs are the kinds of inputs that this agent has.
 func (e *Engine) inputs() map[string]input.Maker {
@@ -459,14 +468,44 @@ func (e *Engine) inputs() map[string]input.Maker {
 		"files": func(p input.Parts, before input.Input) input.Input {
 			reader, _ := before.(*files.Reader)
 			source, _, _ := strings.Cut(p.Spec.Name, ">") // a reading for a destination alone has its name behind it
-			return files.New(files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own,
-				Probes: func() []string { return e.probes.Paths(source) }}, reader)
+			s := files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own,
+				Probes: func() []string { return e.probes.Paths(source) }}
+			if f := e.namedFiles(p.Spec); f != nil {
+				s.Named = f.Paths
+			}
+			return files.New(s, reader)
 		},
+		"command": produce.New, "journal": produce.New, "generate": produce.New,
 	}
 	for _, kind := range pipeline.Listeners {
 		kinds[kind] = listen.New
 	}
 	return kinds
+}
+
+// namedFiles is the program that names the files of a source, which goes on where it is the same; nil for none. What
+// was started for readings that are no more is ended. The engine is locked.
+func (e *Engine) namedFiles(s pipeline.Source) *produce.Files {
+	have, ok := e.named[s.Name]
+	if ok && reflect.DeepEqual(have.program, s.FilesFrom) {
+		return have.files
+	}
+	if ok {
+		have.files.Close()
+		delete(e.named, s.Name)
+	}
+	if s.FilesFrom == nil {
+		return nil
+	}
+	f := produce.Ask(s.FilesFrom, time.Now)
+	e.named[s.Name] = named{s.FilesFrom, f}
+	return f
+}
+
+// named is a program that names files.
+type named struct {
+	program *pipeline.Program
+	files   *produce.Files
 }
 
 // Senders are who sends to the listeners of a source, or of all.
@@ -569,6 +608,11 @@ func (e *Engine) Stop() {
 	for _, s := range sources {
 		s.input.Close()
 	}
+	e.mu.Lock()
+	for _, of := range e.named {
+		of.files.Close()
+	}
+	e.mu.Unlock()
 	e.save()
 	e.buffers.Close()
 	e.store.Close()

@@ -87,6 +87,10 @@ var Runs = append(
 		"look-up",
 		"watch",
 		"listeners",
+		"files-from",
+		"commands",
+		"journal",
+		"generate",
 		"deliver-syslog",
 	},
 	Baseline...)

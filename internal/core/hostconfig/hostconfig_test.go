@@ -37,9 +37,9 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 		"form":    {"synaxis: 2\n", "form 2 of the host config; this agent reads form 1"},
 		"section": {good + "muscles: []\n", `has no key "muscles"`},
 		"key":     {good[:len(good)-1] + "\n    teleport: true\n", `has no key "teleport"`},
-		"later": {"synaxis: 1\nsources:\n  - source: ss\n    read: {generate: {rate: 1/s, template: x}}\n    format: raw\n" +
+		"later": {"synaxis: 1\nsources:\n  - source: ss\n    read: {files: [/a], links: follow}\n    format: raw\n" +
 			"    send: [dd]\ndestinations:\n  - destination: dd\n    deliver: {discard: {}}\n",
-			"needs the part generate, which this agent cannot run"},
+			"needs the part links, which this agent cannot run"},
 		"of the desk": {good[:len(good)-1] + "\n    budget: 1GiB/day\n", `has no key "budget"`},
 		"delivery": {"synaxis: 1\ndestinations:\n  - destination: dd\n    deliver: {carrier-pigeon: {}}\n",
 			`has no key "carrier-pigeon"`},
@@ -53,7 +53,11 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			_, err := Read([]byte(c.text), Runs)
+			runs := Runs
+			if name == "later" { // an agent of before
+				runs = Baseline
+			}
+			_, err := Read([]byte(c.text), runs)
 			require.ErrorContains(t, err, c.want)
 		})
 	}

@@ -31,6 +31,10 @@ type Source struct {
 	Links        string // near, follow
 	FirstRead    string // now, start
 	Listen       *Listener
+	FilesFrom    *Program  // a program that tells which files
+	Command      *Program  // whose output is read
+	Generate     *Generate // made up
+	Journal      *Journal
 	Encoding     string // utf-8, utf-16, utf-16le, utf-16be, latin-1
 	Begin        string
 	Idle         time.Duration // after which the last record counts as complete
@@ -77,8 +81,15 @@ type Step struct {
 
 // Input is the kind of input that the source reads by: the key of read.
 func (s Source) Input() string {
-	if s.Listen != nil {
+	switch {
+	case s.Listen != nil:
 		return s.Listen.Kind
+	case s.Command != nil:
+		return "command"
+	case s.Generate != nil:
+		return "generate"
+	case s.Journal != nil:
+		return "journal"
 	}
 	return "files"
 }

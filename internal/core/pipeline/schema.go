@@ -34,7 +34,8 @@ var Keys = []schema.Key{
 		Value: readValue,
 		Need:  true,
 		Hint:  "what to read, such as read: {files: [/var/log/app/*.log]}",
-		Doc:   "Where the records come from: one of files, files-from, syslog, socket, http, otlp, command, generate.",
+		Doc: "Where the records come from: one of files, files-from, syslog, socket, http, otlp, command, journal, " +
+			"generate.",
 	},
 	{Name: "records", Value: schema.Obj(
 		"records",
@@ -242,8 +243,22 @@ var readValue = schema.Obj(
 			Need:  true,
 			Doc:   "How many records, such as 10/s.",
 		},
-		schema.Key{Name: "template", Value: schema.Plain, Need: true, Doc: "The text of each record."},
+		schema.Key{
+			Name:  "template",
+			Value: schema.Plain,
+			Need:  true,
+			Doc:   "The text of each record; {n} is its number, {time} the time.",
+		},
 	), Doc: "Makes up records, for trying things out."},
+	schema.Key{Name: "journal", Part: "journal", Value: schema.Obj(
+		"journal",
+		schema.Key{
+			Name:    "units",
+			Value:   schema.Texts,
+			Doc:     "Patterns of the units whose entries are read; without it all are.",
+			Example: `units: ["ssh*"]`,
+		},
+	), Doc: "Reads the system's journal, through its own program. Its fields are fields of the record."},
 	schema.Key{
 		Name:    "except",
 		Value:   schema.ListOf(schema.WithRefs),
@@ -310,7 +325,7 @@ var readValue = schema.Obj(
 		Default: "keep",
 		Doc:     "What becomes of records from an address that is no sender: keep (visible as unknown) or refuse.",
 	},
-).With("files", "files-from", "syslog", "socket", "http", "otlp", "command", "generate")
+).With("files", "files-from", "syslog", "socket", "http", "otlp", "command", "journal", "generate")
 
 var (
 	allow = schema.Key{

@@ -57,6 +57,14 @@ func Decode(n *yamldoc.Node, name string) Source {
 	if s.Unparsed == "" {
 		s.Unparsed = "keep"
 	}
+	s.FilesFrom = decodeProgram(read.Get("files-from"), "command", DefaultAsk)
+	s.Command = decodeProgram(read.Get("command"), "run", 0)
+	if g := read.Get("generate"); g != nil {
+		s.Generate = decodeGenerate(g)
+	}
+	if j := read.Get("journal"); j != nil {
+		s.Journal = &Journal{Units: j.Get("units").Texts()}
+	}
 	for _, kind := range Listeners {
 		if l := read.Get(kind); l != nil {
 			s.Listen = decodeListener(kind, l)

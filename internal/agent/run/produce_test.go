@@ -1,0 +1,230 @@
+package run
+
+import (
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/ulikunitz/xz"
+)
+
+// script is a program of a test.
+func (b *bench) script(name, text string) string {
+	path := filepath.Join(b.dir, name)
+	require.NoError(b.t, os.WriteFile(path, []byte("#!/bin/sh\n"+text), 0o755))
+	return path
+}
+
+// TestCommands: a program that is run now and then, and one that is kept running, with states for those that fail.
+func TestCommands(t *testing.T) {
+	t.Parallel()
+	t.Run("now and then", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		b.write("n", "")
+		p := b.script("tide", "echo x >> "+b.dir+"/n; echo level=$(wc -l < "+b.dir+"/n); printf 'last of %s' $1\n")
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s, gauge], every: 200ms}", p), "    format: raw\n")))
+		require.Eventually(t, func() bool { return len(b.records()) >= 6 }, longest, 10*time.Millisecond)
+		got := bodies(b.records())
+		assert.Equal(t, []string{"level=1", "last of gauge", "level=2", "last of gauge", "level=3", "last of gauge"},
+			got[:6])
+		assert.Empty(t, b.Sources()[0].Code)
+		n, _ := b.Numbers()
+		assert.Zero(t, n["in"].Deliveries["out"].Difference())
+	})
+	t.Run("fails", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		p := b.script("tide", "echo here; echo 'no such gauge' >&2; exit 3\n")
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s], every: 1h}", p), "    format: raw\n")))
+		require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,
+			10*time.Millisecond)
+		assert.Contains(t, b.Sources()[0].Reason, "ended with an error: exit status 3; it said: no such gauge")
+		assert.Equal(t, []string{"here"}, bodies(b.await1(1)), "what it printed counts")
+		require.NoError(t, b.Apply(b.listens("command: {run: [/no/such/program], every: 1h}", "    format: raw\n")))
+		require.Eventually(t, func() bool { return strings.Contains(b.Sources()[0].Reason, "cannot be run") }, longest,
+			10*time.Millisecond)
+	})
+	t.Run("kept running", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		p := b.script("radar", "echo begun; sleep 0.2; echo more; sleep 600 & wait\n")
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s]}", p), "    format: raw\n")))
+		b.await1(2)
+		running := func() bool {
+			out, _ := exec.Command("pgrep", "-f", p).Output()
+			return len(out) > 0
+		}
+		require.True(t, running())
+		require.NoError(t, b.Apply(b.listens("generate: {rate: 1/h, template: x}", "    format: raw\n")))
+		assert.False(t, running(), "it ends with its source, and all that it started")
+	})
+	t.Run("started again", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		p := b.script("radar", "echo begun; exit 1\n")
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s]}", p), "    format: raw\n")))
+		require.Eventually(t, func() bool { return len(b.records()) >= 2 }, longest, 10*time.Millisecond)
+		assert.Contains(t, b.Sources()[0].Reason, "it is started again in")
+	})
+}
+
+func TestGenerate(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	require.NoError(t, b.Apply(b.listens("generate: {rate: 100/s, template: 'n={n} at={time}'}", "    format: keyvalue\n")))
+	require.Eventually(t, func() bool { return len(b.records()) >= 20 }, longest, 10*time.Millisecond)
+	for i, r := range b.records()[:20] {
+		assert.Equal(t, float64(i+1), r.Fields["n"])
+	}
+}
+
+// TestFilesFrom: a program says which files there are; what it says later counts then, and when it fails what it said
+// before.
+func TestFilesFrom(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	b.write("a.log", "one\n")
+	b.write("b.log", "two\n")
+	b.write("list", b.dir+"/a.log\nrelative\n/no/such\n")
+	p := b.script("which", "cat "+b.dir+"/list || exit 1\n")
+	read := fmt.Sprintf("files-from: {command: [%s], every: 100ms}, first-read: start", p)
+	require.NoError(t, b.Apply(b.listens(read, "    format: raw\n")))
+	assert.Equal(t, []string{"one"}, bodies(b.await1(1)))
+	b.write("list", b.dir+"/b.log\n")
+	assert.Equal(t, []string{"one", "two"}, bodies(b.await1(2)))
+	require.NoError(t, os.Remove(filepath.Join(b.dir, "list")))
+	require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,
+		10*time.Millisecond)
+	b.write("a.log", "three\n")
+	assert.Equal(t, []string{"one", "two", "three"}, bodies(b.await1(3)))
+}
+
+// TestJournal: entries are read through the journal's program, with their fields, and after a restart from where they
+// were settled.
+func TestJournal(t *testing.T) {
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	// A stand-in for the journal's program: it keeps what it was asked, and prints entries from a file.
+	b.write("journal", "__CURSOR=c1\n__REALTIME_TIMESTAMP=1932883509000007\nPRIORITY=3\n_PID=12\n_SYSTEMD_UNIT=gate.service\n"+
+		"MESSAGE=one\n\n__CURSOR=c2\nMESSAGE\n\x07\x00\x00\x00\x00\x00\x00\x00two\nand\n\n")
+	b.script("journalctl", fmt.Sprintf("echo \"$@\" >> %s/asked; cat %s/journal; exec sleep 600\n", dir, dir))
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	config := b.listens("journal: {units: [\"gate*\"]}", "    format: raw\n")
+	require.NoError(t, b.Apply(config))
+	got := b.await1(2)
+	assert.Equal(t, []string{"one", "two\nand"}, bodies(got))
+	assert.Equal(t, "ERROR", got[0].Level)
+	assert.Equal(t, time.UnixMicro(1932883509000007).UTC(), got[0].Time)
+	assert.Equal(t, map[string]any{"journal.pid": 12.0, "journal.systemd_unit": "gate.service"}, got[0].Fields)
+	require.Eventually(t, func() bool {
+		n, _ := b.Numbers()
+		return n["in"].Deliveries["out"].Acknowledged == 2
+	}, longest, 10*time.Millisecond)
+	b.Stop()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "journal"), []byte("__CURSOR=c3\nMESSAGE=three\n\n"), 0o644))
+	again := newBench(t, dir)
+	defer again.Stop()
+	require.NoError(t, again.Apply(config))
+	again.await1(3)
+	asked, err := os.ReadFile(filepath.Join(dir, "asked"))
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSpace(string(asked)), "\n")
+	require.Len(t, lines, 2)
+	assert.Contains(t, lines[0], "--lines=0 --unit=gate*")
+	assert.Contains(t, lines[1], "--no-tail --after-cursor=c2 --unit=gate*")
+}
+
+// TestPackedOnce: packed files of each kind are read once from start to end; one whose content was read before it was
+// packed is read from where that ended, also after a restart.
+func TestPackedOnce(t *testing.T) {
+	t.Parallel()
+	for kind, pack := range map[string]func(text string) []byte{
+		"gz": func(text string) []byte {
+			var out bytes.Buffer
+			w := gzip.NewWriter(&out)
+			_, _ = w.Write([]byte(text))
+			w.Close()
+			return out.Bytes()
+		},
+		"zst": func(text string) []byte {
+			w, _ := zstd.NewWriter(nil)
+			return w.EncodeAll([]byte(text), nil)
+		},
+		"xz": func(text string) []byte {
+			var out bytes.Buffer
+			w, _ := xz.NewWriter(&out)
+			_, _ = w.Write([]byte(text))
+			w.Close()
+			return out.Bytes()
+		},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			b := newBench(t, dir)
+			long := ""
+			for i := range 3000 {
+				long += fmt.Sprintf("old line %d of a log that was packed long ago\n", i)
+			}
+			put := func(name, text string) {
+				path := filepath.Join(dir, name)
+				require.NoError(t, os.WriteFile(path, pack(text), 0o644))
+				past := time.Now().Add(-10 * time.Second)
+				require.NoError(t, os.Chtimes(path, past, past))
+			}
+			put("app.log.9."+kind, long)
+			b.write("app.log", "first\nsecond\n")
+			require.NoError(t, b.Apply(b.config("app.log*", "")))
+			b.await("first", "second", "old line 2999 of a log that was packed long ago")
+			assert.Len(t, b.arrived(), 3002)
+
+			// rotated, packed and deleted while it is read
+			require.NoError(t, os.Rename(filepath.Join(dir, "app.log"), filepath.Join(dir, "app.log.1")))
+			b.write("app.log", "third\n")
+			b.await("third")
+			put("app.log.2."+kind, "first\nsecond\n")
+			require.NoError(t, os.Remove(filepath.Join(dir, "app.log.1")))
+			b.write("app.log", "fourth\n")
+			b.await("fourth")
+			time.Sleep(3 * time.Second)
+			n, _ := b.Numbers()
+			assert.Equal(t, int64(3004), n["lines"].Read, "nothing is read twice")
+			assert.Zero(t, n["lines"].Packed)
+			b.Stop()
+
+			// more is written, it is rotated and packed, while the agent is down
+			text, err := os.ReadFile(filepath.Join(dir, "app.log"))
+			require.NoError(t, err)
+			put("app.log.3."+kind, string(text)+"fifth\n")
+			require.NoError(t, os.Remove(filepath.Join(dir, "app.log")))
+			b.write("app.log", "sixth\n")
+			again := newBench(t, dir)
+			defer again.Stop()
+			require.NoError(t, again.Apply(again.config("app.log*", "")))
+			again.await("fifth", "sixth")
+			time.Sleep(time.Second)
+			for line, times := range again.arrived() {
+				require.Equal(t, 1, times, line)
+			}
+			assert.Len(t, again.arrived(), 3006)
+			left, _ := filepath.Glob(filepath.Join(dir, "state", "unpacked", "*"))
+			assert.Empty(t, left)
+		})
+	}
+}
