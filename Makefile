@@ -9,7 +9,7 @@ CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
 
 .DEFAULT_GOAL := help
-.PHONY: help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial rehearse simulate
+.PHONY: peers help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial rehearse simulate
 
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -47,7 +47,15 @@ chromium: ## install Debian's Chromium when it is missing
 	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
 	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
 
-test: chromium build lint generated ## everything that must hold
+peers: ## install the programs of others that the tests talk to, when they are missing
+	@if command -v nginx >/dev/null || [ -x /usr/sbin/nginx ] && command -v curl >/dev/null && command -v openssl >/dev/null && \
+		command -v logger >/dev/null; then :; \
+	elif [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && \
+		apt-get install -y -qq nginx-light curl openssl bsdutils >/dev/null; \
+	else echo 'The tests talk to nginx, curl, openssl and logger. Type: sudo apt-get install -y nginx-light curl openssl bsdutils' >&2; \
+	exit 1; fi
+
+test: chromium peers build lint generated ## everything that must hold
 	cd web && $(NPM) test
 	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m ./...
 

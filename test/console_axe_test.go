@@ -102,7 +102,7 @@ func TestNoBarriers(t *testing.T) {
 		{"/changes/2/trial", "Try it"}, {"/rollouts/new", "would change"}, {"/hosts/gate-00/history", "rollout 1"},
 		{"/hosts/gate-00/numbers", "Where does it change?"},
 		{"/catalogue/source/lines/numbers", "Where does it change?"}, {"/notices", "no-lines"},
-		{"/flow", "What hosts read"}, {"/cost", "What each source costs"}, {"/unclaimed", "of each shape"},
+		{"/flow", "What hosts read"}, {"/cost", "What each source costs"}, {"/unclaimed", "of each shape"}, {"/senders", "Devices without an agent"},
 		{"/peek", "Choose a source"}, {"/peek?source=lines", "Live look"},
 		{"/nowhere/at/all", "nothing"},
 	}

@@ -481,6 +481,18 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	bad(400, first(c.Probe(ctx, contract.ProbeRequest{Source: none})), nil)
 	get[contract.UnclaimedList](t, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{})), nil)
 	bad(400, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{Since: &none})), nil)
+	get[contract.SenderList](t, first(c.ListSenders(ctx, &contract.ListSendersParams{})), nil)
+	bad(404, first(c.ListSenders(ctx, &contract.ListSendersParams{Source: &none})), nil)
+	known := []contract.NewSender{{Name: "bridge-a", From: "198.51.100.20"}}
+	d := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "l.yaml",
+		Text: "source: listens\nhosts: labels.role == \"nowhere\"\nread: {syslog: {listen: {port: 5514}}}\nformat: syslog\n" +
+			"send: [dd]\n---\ndestination: dd\ndeliver: {discard: {}}\n"}}})), nil)
+	defined := get[contract.DefinedSenders](t, first(c.DefineSenders(ctx, contract.NewSenders{Source: "listens",
+		Draft:   &d.Id,
+		Senders: known})), nil)
+	assert.Equal(t, 1, defined.Added)
+	bad(404, first(c.DefineSenders(ctx, contract.NewSenders{Source: none, Senders: known})), nil)
+	bad(400, first(c.DefineSenders(ctx, contract.NewSenders{Source: h1.Sources[0].Name, Senders: known})), nil)
 	get[contract.Flow](t, first(c.GetFlow(ctx, &contract.GetFlowParams{Since: &day})), nil)
 	bad(400, first(c.GetFlow(ctx, &contract.GetFlowParams{Since: &none})), nil)
 	get[contract.Cost](t, first(c.GetCost(ctx, &contract.GetCostParams{Since: &day})), nil)

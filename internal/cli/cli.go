@@ -171,7 +171,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 findings of severity error, 4 rol
 		a.sourceCmd(), a.peekCmd(), a.probeCmd(),
 		a.preflightCmd(), a.trialCmd(),
 		a.destinationCmd(),
-		a.rejectCmd(), a.unclaimedCmd(),
+		a.rejectCmd(), a.unclaimedCmd(), a.senderCmd(),
 		a.booksCmd(), a.numbersCmd(), a.flowCmd(), a.costCmd(), a.expectCmd(),
 		a.secretCmd(),
 		a.newcomerCmd(), a.noticeCmd(), a.maintenanceCmd(),

@@ -708,6 +708,25 @@ type ClientInterface interface {
 	// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
 	RevokeGrant(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
+	//
+	// Corresponds with GET /senders (the `ListSenders` operationId).
+	ListSenders(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DefineSendersWithBody Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+	DefineSendersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+	DefineSenders(ctx context.Context, body DefineSendersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DeleteSession Sign out
 	//
 	// Corresponds with DELETE /session (the `DeleteSession` operationId).
@@ -2508,6 +2527,55 @@ func (c *Client) GrantSecret(ctx context.Context, secret SecretName, body GrantS
 // Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
 func (c *Client) RevokeGrant(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeGrantRequest(c.Server, secret, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
+//
+// Corresponds with GET /senders (the `ListSenders` operationId).
+func (c *Client) ListSenders(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSendersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DefineSendersWithBody Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+func (c *Client) DefineSendersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDefineSendersRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+func (c *Client) DefineSenders(ctx context.Context, body DefineSendersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDefineSendersRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6727,6 +6795,124 @@ func NewRevokeGrantRequest(server string, secret SecretName, id TokenID) (*http.
 	return req, nil
 }
 
+// NewListSendersRequest constructs an http.Request for the ListSenders method
+func NewListSendersRequest(server string, params *ListSendersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Hosts != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hosts", *params.Hosts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Unknown != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unknown", *params.Unknown, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDefineSendersRequest calls the generic DefineSenders builder with application/json body
+func NewDefineSendersRequest(server string, body DefineSendersJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDefineSendersRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDefineSendersRequestWithBody constructs an http.Request for the DefineSenders method, with any body, and a specified content type
+func NewDefineSendersRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders/definitions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewDeleteSessionRequest constructs an http.Request for the DeleteSession method
 func NewDeleteSessionRequest(server string) (*http.Request, error) {
 	var err error
@@ -8194,6 +8380,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /secrets/{secret}/grants/{id} (the `RevokeGrant` operationId).
 	RevokeGrantWithResponse(ctx context.Context, secret SecretName, id TokenID, reqEditors ...RequestEditorFn) (*RevokeGrantResponse, error)
+
+	// ListSendersWithResponse Who sends to listeners, known and unknown. The hosts that listen are asked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /senders (the `ListSenders` operationId).
+	ListSendersWithResponse(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*ListSendersResponse, error)
+
+	// DefineSendersWithBodyWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+	DefineSendersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DefineSendersResponse, error)
+
+	// DefineSendersWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+	DefineSendersWithResponse(ctx context.Context, body DefineSendersJSONRequestBody, reqEditors ...RequestEditorFn) (*DefineSendersResponse, error)
 
 	// DeleteSessionWithResponse Sign out
 	//
@@ -11997,6 +12204,102 @@ func (r RevokeGrantResponse) ContentType() string {
 	return ""
 }
 
+type ListSendersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SenderList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSendersResponse) GetJSON200() *SenderList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSendersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSendersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSendersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSendersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSendersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DefineSendersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *DefinedSenders
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DefineSendersResponse) GetJSON201() *DefinedSenders {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DefineSendersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DefineSendersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DefineSendersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DefineSendersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DefineSendersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // DeleteSessionResponse204Headers the declared response headers of an HTTP 204 response for DeleteSession
 type DeleteSessionResponse204Headers struct {
 	SetCookie *string
@@ -14200,6 +14503,45 @@ func (c *ClientWithResponses) RevokeGrantWithResponse(ctx context.Context, secre
 		return nil, err
 	}
 	return ParseRevokeGrantResponse(rsp)
+}
+
+// ListSendersWithResponse Who sends to listeners, known and unknown. The hosts that listen are asked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /senders (the `ListSenders` operationId).
+func (c *ClientWithResponses) ListSendersWithResponse(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*ListSendersResponse, error) {
+	rsp, err := c.ListSenders(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSendersResponse(rsp)
+}
+
+// DefineSendersWithBodyWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+func (c *ClientWithResponses) DefineSendersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DefineSendersResponse, error) {
+	rsp, err := c.DefineSendersWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDefineSendersResponse(rsp)
+}
+
+// DefineSendersWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /senders/definitions (the `DefineSenders` operationId).
+func (c *ClientWithResponses) DefineSendersWithResponse(ctx context.Context, body DefineSendersJSONRequestBody, reqEditors ...RequestEditorFn) (*DefineSendersResponse, error) {
+	rsp, err := c.DefineSenders(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDefineSendersResponse(rsp)
 }
 
 // DeleteSessionWithResponse Sign out
@@ -17027,6 +17369,72 @@ func ParseRevokeGrantResponse(rsp *http.Response) (*RevokeGrantResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSendersResponse parses an HTTP response from a ListSendersWithResponse call
+func ParseListSendersResponse(rsp *http.Response) (*ListSendersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSendersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SenderList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDefineSendersResponse parses an HTTP response from a DefineSendersWithResponse call
+func ParseDefineSendersResponse(rsp *http.Response) (*DefineSendersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DefineSendersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest DefinedSenders
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

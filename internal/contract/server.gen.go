@@ -947,6 +947,14 @@ type Decision struct {
 	Why     string              `json:"why"`
 }
 
+// DefinedSenders defines model for DefinedSenders.
+type DefinedSenders struct {
+	Added   int    `json:"added"`
+	Changed int    `json:"changed"`
+	Draft   int    `json:"draft"`
+	Source  string `json:"source"`
+}
+
 // Definition defines model for Definition.
 type Definition struct {
 	About    string   `json:"about"`
@@ -1818,6 +1826,27 @@ type NewRollout struct {
 	Revision *int `json:"revision,omitempty"`
 }
 
+// NewSender defines model for NewSender.
+type NewSender struct {
+	// Every a message is expected this often, such as 10m
+	Every  *string `json:"every,omitempty"`
+	Format *string `json:"format,omitempty"`
+
+	// From its address or a network
+	From   string             `json:"from"`
+	Labels *map[string]string `json:"labels,omitempty"`
+	Name   string             `json:"name"`
+	Zone   *string            `json:"zone,omitempty"`
+}
+
+// NewSenders defines model for NewSenders.
+type NewSenders struct {
+	// Draft that it is written into; without it a new one is begun
+	Draft   *int        `json:"draft,omitempty"`
+	Senders []NewSender `json:"senders"`
+	Source  string      `json:"source"`
+}
+
 // NewSourceDraft defines model for NewSourceDraft.
 type NewSourceDraft struct {
 	// Draft a draft that is open; by default a new one
@@ -2540,6 +2569,52 @@ type SecretVersionHosts struct {
 	Version int `json:"version"`
 }
 
+// Sender defines model for Sender.
+type Sender struct {
+	Address string `json:"address"`
+	Bytes   int64  `json:"bytes"`
+
+	// Examples the latest, without private data
+	Examples []string `json:"examples"`
+
+	// First absent for one that is expected and was never heard
+	First *time.Time `json:"first,omitempty"`
+
+	// Format what its lines look like, guessed from the examples, or recognised
+	Format *string `json:"format,omitempty"`
+
+	// Host that listens
+	Host string     `json:"host"`
+	Last *time.Time `json:"last,omitempty"`
+
+	// Messages since the agent started
+	Messages int64 `json:"messages"`
+
+	// Minute messages of the last minute, about
+	Minute int64 `json:"minute"`
+
+	// Missed messages for which there was no room
+	Missed int64 `json:"missed"`
+
+	// Name by which a definition knows it; absent for an unknown one
+	Name *string `json:"name,omitempty"`
+
+	// Share of its lines that this format reads
+	Share    *float64 `json:"share,omitempty"`
+	Source   string   `json:"source"`
+	Unparsed int64    `json:"unparsed"`
+}
+
+// SenderList defines model for SenderList.
+type SenderList struct {
+	// Items the unknown first, then by name
+	Items []Sender `json:"items"`
+
+	// More hosts that listen and were not asked
+	More   *int         `json:"more,omitempty"`
+	Silent []SilentHost `json:"silent"`
+}
+
 // SentMessage defines model for SentMessage.
 type SentMessage struct {
 	At time.Time `json:"at"`
@@ -3246,6 +3321,17 @@ type DiffRevisionsParams struct {
 	From int `form:"from" json:"from"`
 }
 
+// ListSendersParams defines parameters for ListSenders.
+type ListSendersParams struct {
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
+	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
+
+	// Unknown only those that are in no definition
+	Unknown *bool `form:"unknown,omitempty" json:"unknown,omitempty"`
+}
+
 // ListTrialsParams defines parameters for ListTrials.
 type ListTrialsParams struct {
 	Draft *int `form:"draft,omitempty" json:"draft,omitempty"`
@@ -3336,6 +3422,9 @@ type SetSecretJSONRequestBody = SecretValue
 
 // GrantSecretJSONRequestBody defines body for GrantSecret for application/json ContentType.
 type GrantSecretJSONRequestBody = NewGrant
+
+// DefineSendersJSONRequestBody defines body for DefineSenders for application/json ContentType.
+type DefineSendersJSONRequestBody = NewSenders
 
 // CreateSessionJSONRequestBody defines body for CreateSession for application/json ContentType.
 type CreateSessionJSONRequestBody = SignIn
@@ -3597,6 +3686,12 @@ type ServerInterface interface {
 	// RevokeGrant End a grant
 	// (DELETE /secrets/{secret}/grants/{id})
 	RevokeGrant(c *gin.Context, secret SecretName, id TokenID)
+	// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
+	// (GET /senders)
+	ListSenders(c *gin.Context, params ListSendersParams)
+	// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	// (POST /senders/definitions)
+	DefineSenders(c *gin.Context)
 	// DeleteSession Sign out
 	// (DELETE /session)
 	DeleteSession(c *gin.Context)
@@ -5912,6 +6007,62 @@ func (siw *ServerInterfaceWrapper) RevokeGrant(c *gin.Context) {
 	siw.Handler.RevokeGrant(c, secret, id)
 }
 
+// ListSenders operation middleware
+func (siw *ServerInterfaceWrapper) ListSenders(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSendersParams
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "hosts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hosts", c.Request.URL.Query(), &params.Hosts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hosts: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "unknown" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unknown", c.Request.URL.Query(), &params.Unknown, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter unknown: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSenders(c, params)
+}
+
+// DefineSenders operation middleware
+func (siw *ServerInterfaceWrapper) DefineSenders(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DefineSenders(c)
+}
+
 // DeleteSession operation middleware
 func (siw *ServerInterfaceWrapper) DeleteSession(c *gin.Context) {
 
@@ -6310,6 +6461,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/probe", wrapper.Probe)
 	router.GET(options.BaseURL+"/flow", wrapper.GetFlow)
 	router.GET(options.BaseURL+"/cost", wrapper.GetCost)
+	router.GET(options.BaseURL+"/senders", wrapper.ListSenders)
+	router.POST(options.BaseURL+"/senders/definitions", wrapper.DefineSenders)
 	router.GET(options.BaseURL+"/unclaimed", wrapper.ListUnclaimed)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
 	router.GET(options.BaseURL+"/destinations/:destination", wrapper.GetDestination)
@@ -9420,6 +9573,84 @@ func (response RevokeGrantdefaultApplicationProblemPlusJSONResponse) VisitRevoke
 	return err
 }
 
+type ListSendersRequestObject struct {
+	Params ListSendersParams
+}
+
+type ListSendersResponseObject interface {
+	VisitListSendersResponse(w http.ResponseWriter) error
+}
+
+type ListSenders200JSONResponse SenderList
+
+func (response ListSenders200JSONResponse) VisitListSendersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSendersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSendersdefaultApplicationProblemPlusJSONResponse) VisitListSendersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DefineSendersRequestObject struct {
+	Body *DefineSendersJSONRequestBody
+}
+
+type DefineSendersResponseObject interface {
+	VisitDefineSendersResponse(w http.ResponseWriter) error
+}
+
+type DefineSenders201JSONResponse DefinedSenders
+
+func (response DefineSenders201JSONResponse) VisitDefineSendersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DefineSendersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DefineSendersdefaultApplicationProblemPlusJSONResponse) VisitDefineSendersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DeleteSessionRequestObject struct {
 }
 
@@ -10363,6 +10594,12 @@ type StrictServerInterface interface {
 	// RevokeGrant End a grant
 	// (DELETE /secrets/{secret}/grants/{id})
 	RevokeGrant(ctx context.Context, request RevokeGrantRequestObject) (RevokeGrantResponseObject, error)
+	// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
+	// (GET /senders)
+	ListSenders(ctx context.Context, request ListSendersRequestObject) (ListSendersResponseObject, error)
+	// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
+	// (POST /senders/definitions)
+	DefineSenders(ctx context.Context, request DefineSendersRequestObject) (DefineSendersResponseObject, error)
 	// DeleteSession Sign out
 	// (DELETE /session)
 	DeleteSession(ctx context.Context, request DeleteSessionRequestObject) (DeleteSessionResponseObject, error)
@@ -12901,6 +13138,74 @@ func (sh *strictHandler) RevokeGrant(ctx *gin.Context, secret SecretName, id Tok
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RevokeGrantResponseObject); ok {
 		if err := validResponse.VisitRevokeGrantResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSenders operation middleware
+func (sh *strictHandler) ListSenders(ctx *gin.Context, params ListSendersParams) {
+	var request ListSendersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSenders(ctx, request.(ListSendersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSenders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSendersResponseObject); ok {
+		if err := validResponse.VisitListSendersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DefineSenders operation middleware
+func (sh *strictHandler) DefineSenders(ctx *gin.Context) {
+	var request DefineSendersRequestObject
+
+	var body DefineSendersJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DefineSenders(ctx, request.(DefineSendersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DefineSenders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DefineSendersResponseObject); ok {
+		if err := validResponse.VisitDefineSendersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -48,6 +48,11 @@ export const router = createRouter({
       meta: { title: 'Cost' },
     },
     {
+      path: '/senders',
+      component: () => import('./pages/Senders.vue'),
+      meta: { title: 'Senders' },
+    },
+    {
       path: '/unclaimed',
       component: () => import('./pages/Unclaimed.vue'),
       meta: { title: 'Unclaimed' },

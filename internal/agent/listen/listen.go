@@ -301,6 +301,8 @@ type peer struct {
 	unparsed int64
 	missed   int64
 	examples []string
+	minute   int64     // which one is counted now, since 1970
+	now, was int64     // messages in it, and in the one before
 	began    time.Time // since when it is expected
 
 	queue []*parcel // of the inbox, which guards it
@@ -408,6 +410,25 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 	return p.treatment
 }
 
+// roll goes on to the minute of a moment.
+func (p *peer) roll(at time.Time) {
+	m := at.Unix() / 60
+	switch {
+	case m == p.minute+1:
+		p.was, p.now = p.now, 0
+	case m > p.minute:
+		p.was, p.now = 0, 0
+	}
+	p.minute = max(p.minute, m)
+}
+
+// perMinute is how many messages came in the minute that ends at a moment, about.
+func (p *peer) perMinute(at time.Time) int64 {
+	p.roll(at)
+	left := 60 - at.Unix()%60
+	return p.now + p.was*left/60
+}
+
 // saw notes what was read of a peer.
 func (ps *peers) saw(p *peer, b *record.Batch, n wire.Numbers) {
 	example := ""
@@ -419,6 +440,8 @@ func (ps *peers) saw(p *peer, b *record.Batch, n wire.Numbers) {
 	defer ps.mu.Unlock()
 	p.messages += n.Read
 	p.bytes += n.Bytes
+	p.roll(p.last)
+	p.now += n.Read
 	p.unparsed += n.Unparsed
 	if example != "" {
 		if len(p.examples) == mostExamples {
@@ -522,7 +545,8 @@ func (ps *peers) list(in *Input) (out []wire.Sender) {
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
 	for _, p := range ps.of {
-		s := wire.Sender{Source: in.Spec.Name, Name: p.name, Address: p.addr.String(), First: p.first, Last: p.last,
+		s := wire.Sender{Minute: p.perMinute(in.Now()), Source: in.Spec.Name, Name: p.name, Address: p.addr.String(),
+			First: p.first, Last: p.last,
 			Messages: p.messages, Bytes: p.bytes, Unparsed: p.unparsed, Missed: p.missed,
 			Examples: slices.Clone(p.examples)}
 		out = append(out, s)

@@ -248,7 +248,8 @@ func (a *Agent) Run(ctx context.Context) {
 
 // Answer answers what the desk wants to see of the host, in the words of wire.
 func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Reply {
-	if !slices.Contains([]string{wire.AskPeek, wire.AskProbe, wire.AskUnclaimed}, kind) { // which are asked often
+	if !slices.Contains([]string{wire.AskPeek, wire.AskProbe, wire.AskUnclaimed, wire.AskSenders},
+		kind) { // which are asked often
 		a.o.Log.Info("the desk looks at this host", "what", kind, "path", ask.Path)
 	}
 	a.mu.Lock()
@@ -269,6 +270,9 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 			return wire.Reply{ID: ask.ID, Error: err.Error()}
 		}
 		return wire.Reply{ID: ask.ID, Trial: r}
+	}
+	if kind == wire.AskSenders {
+		return wire.Reply{ID: ask.ID, Senders: engine.Senders(ask.Source)}
 	}
 	if kind == wire.AskUnclaimed {
 		return wire.Reply{ID: ask.ID, Unclaimed: engine.Unclaimed(ask.Source)}

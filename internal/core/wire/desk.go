@@ -54,6 +54,7 @@ type Reply struct {
 
 	Peek      *Peek       `json:"peek,omitempty"`
 	Unclaimed []Unclaimed `json:"unclaimed,omitempty"`
+	Senders   []Sender    `json:"senders,omitempty"`
 	Probe     *Probe      `json:"probe,omitempty"`
 	Rejects   *Rejects    `json:"rejects,omitempty"`
 	Preflight []Tried     `json:"preflight,omitempty"`

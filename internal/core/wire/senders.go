@@ -17,6 +17,7 @@ type Sender struct {
 	First    time.Time `json:"first,omitzero"` // zero for one that is expected and was never heard
 	Last     time.Time `json:"last,omitzero"`
 	Messages int64     `json:"messages"`
+	Minute   int64     `json:"minute,omitempty"` // messages of the last minute, about
 	Bytes    int64     `json:"bytes"`
 	Unparsed int64     `json:"unparsed,omitempty"`
 	Missed   int64     `json:"missed,omitempty"` // for which there was no room

@@ -163,6 +163,12 @@ func LogFolders(settings map[string]string) []string {
 	return out
 }
 
+// Senders asks a host who sends to its listeners.
+func (a *Agents) Senders(ctx context.Context, host, source string) ([]wire.Sender, error) {
+	r, err := a.again(ctx, host, wire.AskSenders, wire.Ask{Source: source})
+	return r.Senders[:min(len(r.Senders), wire.MaxSenders)], err
+}
+
 // Unclaimed asks a host for examples of what formats did not read and no route took.
 func (a *Agents) Unclaimed(ctx context.Context, host, source string) ([]wire.Unclaimed, error) {
 	r, err := a.again(ctx, host, wire.AskUnclaimed, wire.Ask{Source: source})

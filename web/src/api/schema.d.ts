@@ -882,6 +882,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/senders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who sends to listeners, known and unknown. The hosts that listen are asked */
+        get: operations["listSenders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/senders/definitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write senders into the definition of their source, in a draft. One of the same name or address is written anew */
+        post: operations["defineSenders"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/unclaimed": {
         parameters: {
             query?: never;
@@ -1814,6 +1848,80 @@ export interface components {
             silent: components["schemas"]["SilentHost"][];
             /** @description hosts with such records that were not asked for examples */
             more?: number;
+        };
+        SenderList: {
+            /** @description the unknown first, then by name */
+            items: components["schemas"]["Sender"][];
+            silent: components["schemas"]["SilentHost"][];
+            /** @description hosts that listen and were not asked */
+            more?: number;
+        };
+        Sender: {
+            source: string;
+            /** @description that listens */
+            host: string;
+            /** @description by which a definition knows it; absent for an unknown one */
+            name?: string;
+            address: string;
+            /**
+             * Format: date-time
+             * @description absent for one that is expected and was never heard
+             */
+            first?: string;
+            /** Format: date-time */
+            last?: string;
+            /**
+             * Format: int64
+             * @description since the agent started
+             */
+            messages: number;
+            /**
+             * Format: int64
+             * @description messages of the last minute, about
+             */
+            minute: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            unparsed: number;
+            /**
+             * Format: int64
+             * @description messages for which there was no room
+             */
+            missed: number;
+            /** @description the latest, without private data */
+            examples: string[];
+            /** @description what its lines look like, guessed from the examples, or recognised */
+            format?: string;
+            /**
+             * Format: double
+             * @description of its lines that this format reads
+             */
+            share?: number;
+        };
+        NewSenders: {
+            source: string;
+            /** @description that it is written into; without it a new one is begun */
+            draft?: number;
+            senders: components["schemas"]["NewSender"][];
+        };
+        NewSender: {
+            name: string;
+            /** @description its address or a network */
+            from: string;
+            labels?: {
+                [key: string]: string;
+            };
+            format?: string;
+            zone?: string;
+            /** @description a message is expected this often, such as 10m */
+            every?: string;
+        };
+        DefinedSenders: {
+            draft: number;
+            source: string;
+            added: number;
+            changed: number;
         };
         Unclaimed: {
             source: string;
@@ -5065,6 +5173,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSenders: {
+        parameters: {
+            query?: {
+                source?: string;
+                /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
+                hosts?: components["parameters"]["HostChoice"];
+                /** @description only those that are in no definition */
+                unknown?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SenderList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    defineSenders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSenders"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinedSenders"];
                 };
             };
             default: components["responses"]["Problem"];

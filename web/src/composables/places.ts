@@ -39,6 +39,7 @@ export const actions = [
   { name: 'Hosts that fail', to: '/hosts?state=failing' },
   { name: 'Hosts that are offline', to: '/hosts?state=offline' },
   { name: 'Look at records as they come', to: '/peek' },
+  { name: 'Who sends to listeners', to: '/senders' },
   { name: 'What no format read and no route took', to: '/unclaimed' },
   { name: 'What sources cost destinations a day', to: '/cost' },
   { name: 'Which source has which masks', to: '/coverage' },

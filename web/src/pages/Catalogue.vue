@@ -34,6 +34,7 @@ const open = (k: string, n: string) => router.push(`/catalogue/${k}/${n}`)
       As published in revision {{ data.revision }}. It is changed in a draft.
     </p>
     <template v-if="data?.revision" #actions
+      ><router-link class="button quiet" to="/senders">Senders</router-link
       ><router-link class="button quiet" to="/unclaimed">Unclaimed</router-link
       ><router-link class="button quiet" to="/coverage">What is masked</router-link></template
     ></PageHead
