@@ -72,6 +72,15 @@ func (s Spec) Gives(other func(name string) (Spec, bool)) (fields []Field, open 
 			fields = append(fields, Field{f, typ})
 		}
 		return fields, false
+	case "cef":
+		for _, f := range cefFields {
+			typ := "text"
+			if f == "cef.version" || f == "syslog.facility" || f == "syslog.severity" {
+				typ = "int"
+			}
+			fields = append(fields, Field{f, typ})
+		}
+		return fields, true
 	case "syslog":
 		return nil, true
 	case "first-of":

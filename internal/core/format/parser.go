@@ -106,7 +106,9 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		p.fixed = true
 		p.kind, err = newRegex(&p.reading, spec)
 	case "syslog":
-		p.kind, p.inner = &syslogKind{slots: newSyslogSlots(schema)}, true
+		p.kind, p.inner = newSyslog(schema), true
+	case "cef":
+		p.kind, p.inner = &cefKind{slots: slots(schema, cefFields...)}, true
 	case "first-of":
 		return p, p.compileFirstOf(spec, t, other)
 	case "web-common", "web-combined":
@@ -135,7 +137,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 		return nil, err
 	}
 	p.clock, p.time = c, spec.Time.Field
-	p.bare = p.level == "" && p.body == "" && !p.loose && p.spec.Kind != "syslog"
+	p.bare = p.level == "" && p.body == "" && !p.loose && p.spec.Kind != "syslog" && p.spec.Kind != "cef"
 	switch k := p.kind.(type) {
 	case *templateKind:
 		for i := range k.ops {

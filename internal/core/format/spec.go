@@ -25,6 +25,7 @@ const (
 	Syslog      Kind = "syslog"       // RFC 5424, RFC 3164, and what devices send
 	WebCommon   Kind = "web-common"   // the common log format of web servers
 	WebCombined Kind = "web-combined" // the same with two quoted texts more
+	CEF         Kind = "cef"          // events of security devices
 	Template    Kind = "template"     // literals and fields in turns
 	Regex       Kind = "regex"        // an expression with named groups
 	FirstOf     Kind = "first-of"     // other formats, tried in order
@@ -47,7 +48,7 @@ type Spec struct {
 }
 
 // Kinds of formats that exist without being defined, in the order of the documentation.
-var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined"}
+var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined", "cef"}
 
 // parts are what an agent must be able to run for kinds that not every agent can.
 var parts = map[Kind]string{
@@ -55,6 +56,7 @@ var parts = map[Kind]string{
 	CSV:     "format-csv",
 	FirstOf: "format-first-of",
 	Syslog:  "format-syslog",
+	CEF:     "format-cef",
 }
 
 // BuiltIn returns the built-in format of a name.

@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"strings"
 
 	"synaxis/internal/core/record"
 )
@@ -23,12 +24,23 @@ type syslogKind struct {
 	object jsonKind
 	pairs  keyvalueKind
 	path   []byte
+	within *syslogKind // reads a header inside the text of another, as relays leave it; nil within it
+}
+
+// newSyslog reads messages with the fields of syslogFields, and a header inside them with those of innerFields.
+func newSyslog(schema *record.Schema) *syslogKind {
+	var inner []string
+	for _, f := range syslogFields {
+		inner = append(inner, "syslog.inner."+strings.TrimPrefix(f, "syslog."))
+	}
+	return &syslogKind{slots: newSyslogSlots(schema, syslogFields),
+		within: &syslogKind{slots: newSyslogSlots(schema, inner)}}
 }
 
 type syslogSlots struct{ facility, severity, version, hostname, appname, procid, msgid uint16 }
 
-func newSyslogSlots(schema *record.Schema) syslogSlots {
-	s := slots(schema, syslogFields...)
+func newSyslogSlots(schema *record.Schema, names []string) syslogSlots {
+	s := slots(schema, names...)
 	return syslogSlots{s[0], s[1], s[2], s[3], s[4], s[5], s[6]}
 }
 
@@ -59,6 +71,7 @@ func (s *syslogKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 		p.addSlot(b, s.slots.facility, record.Value{Kind: record.Int, Num: uint64(pri >> 3)})
 		p.addSlot(b, s.slots.severity, record.Value{Kind: record.Int, Num: uint64(pri & 7)})
 		p.levelValue = syslogLevels[pri&7]
+		keep := len(b.Values) - p.begin
 		for pos < len(line) && line[pos] == ' ' {
 			pos++
 		}
@@ -66,7 +79,7 @@ func (s *syslogKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 			if s.parse5424(p, b, span, pos+k+1, version) {
 				return true
 			}
-			p.drop(b, 2)
+			p.drop(b, keep)
 		}
 	}
 	return s.parse3164(p, b, span, pos, hasPriority)
@@ -384,7 +397,15 @@ func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos 
 		p.levelValue = leadingLevel(line[pos:])
 	}
 	keep := len(b.Values) - p.begin
-	timeValue, timeParsed := p.timeValue, p.timeParsed
+	timeValue, timeParsed, level := p.timeValue, p.timeParsed, p.levelValue
+	if s.within != nil && s.relayed(p, b, line, pos) { // the device's own header, with its own time and level
+		if s.within.parse(p, b, text) {
+			return
+		}
+		p.drop(b, keep)
+		p.timeValue, p.timeParsed, p.levelValue, p.bodySpan, p.hasBody = timeValue, timeParsed, level, text, true
+		line = b.Bytes(span)
+	}
 	switch at := bytes.IndexByte(line[pos:], '{'); {
 	case at == 0 || at > 0 && at <= 8 && line[len(line)-1] == '}': // "{...}" and "@cee: {...}"
 		if s.object.parse(p, b, sub(span, pos+at, len(line))) {
@@ -401,6 +422,36 @@ func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos 
 	}
 	p.drop(b, keep)
 	p.timeValue, p.timeParsed, p.bodySpan, p.hasBody = timeValue, timeParsed, text, true
+}
+
+// relayed tells whether a text begins with a header of its own: a priority, or where the header before names no
+// program, a date in words with a host and a program behind it.
+func (s *syslogKind) relayed(p *reading, b *record.Batch, line []byte, pos int) bool {
+	if pos >= len(line) {
+		return false
+	}
+	if line[pos] == '<' {
+		_, n, ok := digits(line[pos+1:], 1, 4)
+		after := pos + n + 2
+		if !ok || after >= len(line) || line[after-1] != '>' {
+			return false
+		}
+		if bytes.HasPrefix(line[after:], []byte("1 ")) {
+			return true
+		}
+		_, _, ok = s.stamp(p, line[after:])
+		return ok
+	}
+	if line[pos] < 'A' || line[pos] > 'S' || p.index(b, s.slots.appname) >= 0 || p.index(b, s.slots.hostname) < 0 {
+		return false
+	}
+	_, n, ok := s.stamp(p, line[pos:])
+	if !ok || pos+n+1 >= len(line) || line[pos+n] != ' ' {
+		return false
+	}
+	host := word(line, pos+n+1)
+	colon := bytes.IndexByte(line[min(host+1, len(line)):], ':')
+	return hostLike(line[pos+n+1:host]) && colon > 0 && colon <= 64
 }
 
 // within takes body and level out of the fields of a message's text, where the header does not say them.

@@ -74,6 +74,7 @@ var prior = map[format.Kind]float64{
 	"web-combined": 1,
 	"syslog":       0.97,
 	"web-common":   0.95,
+	"cef":          0.99,
 	"keyvalue":     0.9,
 	"csv":          0.93,
 	"template":     0.85,
@@ -109,7 +110,7 @@ func guess(data []byte, o Options) []Candidate {
 			out = append(out, c)
 		}
 	}
-	for _, kind := range []string{"json", "web-combined", "web-common", "syslog", "keyvalue", "raw"} {
+	for _, kind := range []string{"json", "web-combined", "web-common", "cef", "syslog", "keyvalue", "raw"} {
 		spec, _ := format.BuiltIn(kind)
 		try(spec, "")
 		if begin != "" && (kind == "syslog" || kind == "raw" || kind == "json") {

@@ -64,6 +64,7 @@ var Runs = append(
 		"format-first-of",
 		"format-fields",
 		"format-syslog",
+		"format-cef",
 		"steps",
 		"conditions",
 		"masks",
