@@ -9,6 +9,7 @@ import (
 
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
@@ -61,6 +62,9 @@ type Parts struct {
 	// Senders are treatments of senders with a format or a zone of their own, by name.
 	Senders map[string]*pipeline.Treatment
 	Secret  func(ref string) ([]byte, bool)
+	// Compile makes a treatment of the source with another format, which may name others.
+	Compile func(f format.Spec, others []format.Spec) (*pipeline.Treatment, error)
+	Dir     string // the agent's own folder
 	Out     Out
 	Store   *position.Store
 	Book    *settle.Book

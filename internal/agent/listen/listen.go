@@ -21,6 +21,7 @@ import (
 
 	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/settle"
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
@@ -34,6 +35,7 @@ type Input struct {
 	inbox  *inbox
 	peers  *peers
 	rules  *rules
+	known  map[string]recognised // by address
 	ledger *settle.Ledger
 	place  uint64 // of the ledger
 	batch  record.Batch
@@ -56,6 +58,7 @@ func New(p input.Parts, before input.Input) input.Input {
 		old.gone.Store(true)
 		in.inbox, in.peers = old.inbox, old.peers
 	}
+	in.known = in.remembered()
 	in.peers.begin(in)
 	if old != nil && old.server != nil && old.server.serves(p.Spec.Listen) {
 		in.server = old.server
@@ -88,6 +91,9 @@ func (in *Input) Run(ctx context.Context) {
 func (in *Input) treat(ctx context.Context, p *parcel) {
 	from := p.peer
 	t := in.peers.treatment(in, from)
+	if from.learns {
+		t = in.learn(from, p)
+	}
 	b := &in.batch
 	b.Reset()
 	b.Arena = append(b.Arena, p.arena...)
@@ -301,6 +307,8 @@ type peer struct {
 	unparsed int64
 	missed   int64
 	examples []string
+	format   string    // that was recognised; "" for none yet
+	share    float64   // of its lines that it reads
 	minute   int64     // which one is counted now, since 1970
 	now, was int64     // messages in it, and in the one before
 	began    time.Time // since when it is expected
@@ -309,7 +317,10 @@ type peer struct {
 	held  int
 	busy  atomic.Bool // something of it waits
 
-	shown     int64 // when an example was taken, in Unix nanoseconds
+	learns    bool   // its format is to be recognised
+	lines     []byte // of it, until there are enough
+	seen      int    // how many
+	shown     int64  // when an example was taken, in Unix nanoseconds
 	gen       int
 	origin    *record.Origin
 	treatment *pipeline.Treatment
@@ -398,9 +409,14 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 			labels[k] = v
 		}
 	}
-	p.gen, p.treatment = gen, in.Treatment
+	p.gen, p.treatment, p.learns = gen, in.Treatment, in.Spec.Format == string(format.Recognised)
 	if t := in.Parts.Senders[name]; t != nil {
 		p.treatment = t
+		p.learns = in.rules.of(p.addr).Format == string(format.Recognised) || in.rules.of(p.addr).Format == "" &&
+			p.learns
+	}
+	if p.learns {
+		in.recall(p)
 	}
 	p.origin = in.Sender(p.addr.String(), labels)
 	if p.stream == 0 {
@@ -547,7 +563,8 @@ func (ps *peers) list(in *Input) (out []wire.Sender) {
 	for _, p := range ps.of {
 		s := wire.Sender{Minute: p.perMinute(in.Now()), Source: in.Spec.Name, Name: p.name, Address: p.addr.String(),
 			First: p.first, Last: p.last,
-			Messages: p.messages, Bytes: p.bytes, Unparsed: p.unparsed, Missed: p.missed,
+			Messages: p.messages, Bytes: p.bytes, Unparsed: p.unparsed, Missed: p.missed, Format: p.format,
+			Share:    p.share,
 			Examples: slices.Clone(p.examples)}
 		out = append(out, s)
 	}

@@ -27,6 +27,7 @@ import (
 	"synaxis/internal/agent/produce"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/pipeline"
@@ -439,6 +440,10 @@ func (e *Engine) start(p setup, t prepared, old *source) *source {
 		Spec: spec, Treatment: t.Treatment, Senders: t.senders, Secret: e.config.Secret, Out: s.out, Store: e.store,
 		Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
+		Dir: e.dir,
+		Compile: func(f format.Spec, others []format.Spec) (*pipeline.Treatment, error) {
+			return e.compile(p.Spec, f, others, t)
+		},
 		Sender: func(address string, own map[string]string) *record.Origin {
 			return record.NewSenderOrigin(p.Host, e.hostID, name, address, mergeLabels(p.Labels, p.Spec.Labels, own))
 		},
@@ -481,6 +486,28 @@ func (e *Engine) inputs() map[string]input.Maker {
 		kinds[kind] = listen.New
 	}
 	return kinds
+}
+
+// compile makes a treatment of a source with a format that was recognised.
+func (e *Engine) compile(
+	s pipeline.Source, f format.Spec, others []format.Spec, like prepared,
+) (*pipeline.Treatment, error) {
+	c := e.Config()
+	s.Format = f.Name
+	t, err := pipeline.Compile(s, f, pipeline.Parts{Masks: c.Mask, Secret: c.Secret,
+		Formats: func(name string) (format.Spec,
+			bool) {
+			for _, o := range others {
+				if o.Name == name {
+					return o, true
+				}
+			}
+			return c.Format(name)
+		}})
+	if err == nil {
+		t.Tap, t.Unclaimed = like.Tap, like.Unclaimed
+	}
+	return t, err
 }
 
 // namedFiles is the program that names the files of a source, which goes on where it is the same; nil for none. What

@@ -586,3 +586,72 @@ func TestFloodsAndConnections(t *testing.T) {
 	}, longest, 10*time.Millisecond)
 	var _ wire.Sender
 }
+
+// TestRecognise: the first lines of each sender say how it writes; what was found is used from then on, told with its
+// share, and not changed by what comes later, nor by a restart.
+func TestRecognise(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	port := freePort(t, "udp")
+	config := b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d, transport: udp}}", port),
+		"    format: recognise\n    time: {zone: UTC}\n")
+	require.NoError(t, b.Apply(config))
+	n := 0
+	say := func(from string, lines ...string) {
+		c, err := (&net.Dialer{LocalAddr: &net.UDPAddr{IP: net.ParseIP(from)}}).Dial("udp", fmt.Sprint("127.0.0.1:",
+			port))
+		require.NoError(t, err)
+		defer c.Close()
+		for _, l := range lines {
+			_, err = io.WriteString(c, l)
+			require.NoError(t, err)
+			n++
+		}
+		b.await1(n)
+	}
+	for i := range 21 { // ten at a time
+		var objects, pairs []string
+		for k := range 10 {
+			objects = append(objects, fmt.Sprintf(`{"time":"2031-04-02T06:15:09Z","level":"warn","message":"m","n":%d}`, 10*i+k))
+			pairs = append(pairs, fmt.Sprintf("time=2031-04-02T06:15:09Z level=error msg=\"let in\" n=%d", 10*i+k))
+		}
+		say("127.0.0.2", objects...)
+		say("127.0.0.3", pairs...)
+	}
+	last := func() (objects, pairs heard) {
+		for _, r := range b.records() {
+			if r.Sender == "127.0.0.2" {
+				objects = r
+			} else {
+				pairs = r
+			}
+		}
+		return objects, pairs
+	}
+	first := b.records()[0]
+	assert.Empty(t, first.Fields, "until then the whole line is kept")
+	objects, pairs := last()
+	assert.Equal(t, 209.0, objects.Fields["n"])
+	assert.Equal(t, "WARN", objects.Level)
+	assert.Equal(t, 209.0, pairs.Fields["n"])
+	assert.Equal(t, "let in", pairs.Body)
+	formats := map[string]string{}
+	for _, s := range b.Senders("") {
+		formats[s.Address] = fmt.Sprint(s.Format, " ", s.Share)
+	}
+	assert.Equal(t, map[string]string{"127.0.0.2": "json 1", "127.0.0.3": "keyvalue 1"}, formats)
+	for range 30 {
+		say("127.0.0.2", "n=1 it writes otherwise now")
+	}
+	objects, _ = last()
+	assert.Equal(t, map[string]any{"parsed": false}, objects.Notes)
+	b.Stop()
+	again := newBench(t, dir)
+	defer again.Stop()
+	require.NoError(t, again.Apply(config))
+	b = again
+	say("127.0.0.2", `{"time":"2031-04-02T06:15:09Z","n":7}`)
+	objects, _ = last()
+	assert.Equal(t, 7.0, objects.Fields["n"], "it is remembered")
+}

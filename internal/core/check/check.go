@@ -242,6 +242,12 @@ func (c *checker) source(d *catalogue.Definition) {
 	if !ok {
 		return
 	}
+	if spec.Kind == format.Recognised && s.Listen == nil {
+		c.add(d, []string{"format"}, "recognise-without-senders",
+			"format: recognise learns how each sender writes, and this source has none",
+			"name a format; synaxis format guess proposes one")
+	}
+	c.senders(d)
 	spec.Time = spec.Time.Merge(s.Time)
 	if spec.NeedsZone(c.cat.Format) {
 		c.add(
@@ -255,6 +261,27 @@ func (c *checker) source(d *catalogue.Definition) {
 	if spec.Kind != "first-of" { // what is wrong with those that it names is told at them
 		if _, err := format.Compile(spec, format.Time{Zone: "UTC"}, c.cat.Format); err != nil {
 			c.add(d, []string{"time"}, "format-invalid", err.Error(), "")
+		}
+	}
+}
+
+// senders checks the formats and zones of senders.
+func (c *checker) senders(d *catalogue.Definition) {
+	if d.Source.Listen == nil {
+		return
+	}
+	for i, sender := range d.Source.Listen.Senders {
+		path := []string{"read", "senders", at(i)}
+		own := d.Source.For(sender)
+		spec, ok := c.cat.Format(own.Format)
+		if !ok && sender.Format != "" {
+			c.dangling(d, append(path, "format"), "format", sender.Format, append(c.cat.Names("format"),
+				format.Kinds...))
+		}
+		spec.Time = spec.Time.Merge(own.Time)
+		if ok && sender.Apart() && spec.NeedsZone(c.cat.Format) {
+			c.add(d, path, "zone-missing", fmt.Sprintf("format %s of sender %s reads a time without a zone, and nobody names one",
+				own.Format, sender.Name), "add time: {zone: Europe/Lisbon} to the sender or the source")
 		}
 	}
 }

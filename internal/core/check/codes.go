@@ -143,6 +143,14 @@ var Codes = []Code{
 		"Add time: {zone: ...} to the format or the source.",
 	},
 	{
+		"recognise-without-senders",
+		Error,
+		false,
+		"A source that does not listen asks for its format to be recognised.",
+		"Formats are recognised for each sender, from its first messages; a file has none.",
+		"Name a format. synaxis format guess proposes one.",
+	},
+	{
 		"sample-failed",
 		Error,
 		false,

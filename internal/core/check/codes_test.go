@@ -132,6 +132,11 @@ var cases = map[string]struct{ text, mended, reason string }{
 		"format: bb\ntemplate: '{ts:time} {m}'\n---\n" + source("aa", "format: bb\ntime: {zone: UTC}\n"),
 		"without a zone",
 	},
+	"recognise-without-senders": {
+		source("aa", "format: recognise\n"),
+		source("aa", "read: {syslog: {listen: {port: 5516}}}\nformat: recognise\n"),
+		"this source has none",
+	},
 	"sample-failed": {
 		"mask: mm\nfind: 'PA\\d+'\nsamples: {hits: ['PB1']}\n",
 		"mask: mm\nfind: 'PA\\d+'\nsamples: {hits: ['PA1'], misses: ['PB1']}\n",

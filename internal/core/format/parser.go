@@ -93,7 +93,7 @@ func compile(spec Spec, t Time, other Other, schema *record.Schema) (*Parser, er
 	}}
 	var err error
 	switch spec.Kind {
-	case "raw":
+	case "raw", "recognise":
 		p.kind = rawKind{}
 	case "json":
 		p.kind, p.loose = &jsonKind{}, true

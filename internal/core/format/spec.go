@@ -26,6 +26,7 @@ const (
 	WebCommon   Kind = "web-common"   // the common log format of web servers
 	WebCombined Kind = "web-combined" // the same with two quoted texts more
 	CEF         Kind = "cef"          // events of security devices
+	Recognised  Kind = "recognise"    // guessed for each sender; until then the whole line
 	Template    Kind = "template"     // literals and fields in turns
 	Regex       Kind = "regex"        // an expression with named groups
 	FirstOf     Kind = "first-of"     // other formats, tried in order
@@ -48,7 +49,7 @@ type Spec struct {
 }
 
 // Kinds of formats that exist without being defined, in the order of the documentation.
-var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined", "cef"}
+var Kinds = []string{"raw", "json", "keyvalue", "csv", "syslog", "web-common", "web-combined", "cef", "recognise"}
 
 // parts are what an agent must be able to run for kinds that not every agent can.
 var parts = map[Kind]string{
@@ -57,6 +58,8 @@ var parts = map[Kind]string{
 	FirstOf: "format-first-of",
 	Syslog:  "format-syslog",
 	CEF:     "format-cef",
+
+	Recognised: "recognise",
 }
 
 // BuiltIn returns the built-in format of a name.

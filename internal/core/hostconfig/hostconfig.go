@@ -65,6 +65,7 @@ var Runs = append(
 		"format-fields",
 		"format-syslog",
 		"format-cef",
+		"recognise",
 		"steps",
 		"conditions",
 		"masks",
