@@ -5,7 +5,17 @@ import { placeAt } from './place'
 export type Key = Schemas['LanguageKey']
 /** What the language itself has of each kind. */
 export const builtIn: Names = {
-  format: ['raw', 'json', 'keyvalue', 'csv', 'syslog', 'web-common', 'web-combined', 'cef', 'recognise'],
+  format: [
+    'raw',
+    'json',
+    'keyvalue',
+    'csv',
+    'syslog',
+    'web-common',
+    'web-combined',
+    'cef',
+    'recognise',
+  ],
   mask: [
     'payment-card',
     'iban',
