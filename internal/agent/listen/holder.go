@@ -2,13 +2,43 @@ package listen
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
+
+	"synaxis/internal/core/pipeline"
 )
+
+// Try tells whether an address can be bound, without keeping it. own says that this agent has it already.
+func Try(l *pipeline.Listener) (own bool, err error) {
+	s := &server{listener: l}
+	at, family := s.address()
+	transport := "tcp"
+	var bound io.Closer
+	if l.Transport == "udp" {
+		transport = "udp"
+		bound, err = net.ListenPacket("udp"+family, at)
+	} else {
+		bound, err = net.Listen("tcp"+family, at)
+	}
+	if err == nil {
+		return false, bound.Close()
+	}
+	if errors.Is(err, syscall.EADDRINUSE) && Holder(transport, l.Port) == ourOwn {
+		return true, nil
+	}
+	return false, errors.New(bindReason(l, err))
+}
+
+// ourOwn is what Holder says of this agent.
+const ourOwn = "another source of this agent holds it"
 
 // Holder tells which program of the host holds a port, of tcp or udp, as far as the agent may see it.
 // https://docs.kernel.org/networking/proc_net_tcp.html
@@ -36,7 +66,7 @@ func Holder(transport, port string) string {
 				strings.TrimSuffix(inode, "]")) {
 				process := filepath.Dir(folder)
 				if process == fmt.Sprintf("/proc/%d", os.Getpid()) {
-					return "another source of this agent holds it"
+					return ourOwn
 				}
 				name, _ := os.ReadFile(filepath.Join(process, "comm"))
 				return fmt.Sprintf("the program %s (process %s) holds it", strings.TrimSpace(string(name)),

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"synaxis/internal/agent/deliver"
+	"synaxis/internal/agent/listen"
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
@@ -94,7 +96,48 @@ func (r Rehearsal) source(ctx context.Context, s pipeline.Source) (out []wire.Tr
 	for _, pattern := range s.Files {
 		out = append(out, r.pattern(ctx, s, pattern))
 	}
+	if s.Listen != nil {
+		out = append(out, r.port(s))
+	}
+	for _, p := range []*pipeline.Program{s.Command, s.FilesFrom} {
+		if p != nil && len(p.Run) > 0 {
+			out = append(out, program(s.Name, p.Run[0]))
+		}
+	}
+	if s.Journal != nil {
+		out = append(out, program(s.Name, "journalctl"))
+	}
 	return out
+}
+
+// port tells whether a listener can be bound.
+func (r Rehearsal) port(s pipeline.Source) wire.Tried {
+	l := s.Listen
+	t := wire.Tried{Kind: wire.TryPort, Level: wire.TryFine, Words: "can be bound"}
+	transport := l.Transport
+	if transport == "tls" {
+		transport = "tcp"
+	}
+	t.Name = fmt.Sprintf("%s %s port %s", s.Name, transport, l.Port)
+	own, err := listen.Try(l)
+	switch {
+	case own:
+		t.Words = "a source of this agent listens there now"
+	case err != nil:
+		t.Level, t.Code, t.Todo = wire.TryTrouble, string(health.CannotListen), health.Todo(health.CannotListen)
+		t.Words = err.Error()
+	}
+	return t
+}
+
+// program tells whether a program is there and may be run.
+func program(source, name string) wire.Tried {
+	t := wire.Tried{Kind: wire.TryProgram, Name: source + " " + name, Level: wire.TryFine, Words: "can be run"}
+	if _, err := exec.LookPath(name); err != nil {
+		t.Level, t.Code, t.Todo = wire.TryTrouble, string(health.CommandFailing), health.Todo(health.CommandFailing)
+		t.Words = "cannot be run: " + reason(errors.Unwrap(err))
+	}
+	return t
 }
 
 var errEnough = errors.New("enough")

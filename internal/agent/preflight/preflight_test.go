@@ -164,3 +164,37 @@ func TestDiskClockConfig(t *testing.T) {
 	assert.Len(t, got, 1)
 	assert.Equal(t, "config-refused", got["config"].Code)
 }
+
+// TestPorts: what listens and what is run is tried, and nothing of it stays.
+func TestPorts(t *testing.T) {
+	t.Parallel()
+	held, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer held.Close()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := free.Addr().(*net.TCPAddr).Port
+	free.Close()
+	source := func(name, read string) string {
+		return fmt.Sprintf("  - source: %s\n    read: {%s}\n    format: raw\n    send: [out]\n", name, read)
+	}
+	listens := func(address string, port int) string {
+		return fmt.Sprintf("socket: {listen: {address: %s, port: %d}}", address, port)
+	}
+	text := "sources:\n" + source("free", listens("127.0.0.1", port)) +
+		source("held", listens("127.0.0.1", held.Addr().(*net.TCPAddr).Port)) + source("away", listens("198.51.100.1", port)) +
+		source("run", "command: {run: [sh], every: 1m}") + source("lost", "command: {run: [/no/such], every: 1m}") +
+		source("which", "files-from: {command: [no-such-program]}") +
+		"destinations:\n  - destination: out\n    deliver: {discard: {}}\n"
+	for range 2 { // the port is free again
+		got := rehearse(t, Rehearsal{}, "%s", text)
+		assert.Equal(t, wire.TryFine, got["port free"].Level, got["port free"].Words)
+		assert.Equal(t, wire.TryFine, got["port held"].Level)
+		assert.Contains(t, got["port held"].Words, "a source of this agent")
+		assert.Equal(t, "cannot-listen", got["port away"].Code)
+		assert.Contains(t, got["port away"].Words, "does not have this address")
+		assert.Equal(t, wire.TryFine, got["program run"].Level)
+		assert.Equal(t, "command-failing", got["program lost"].Code)
+		assert.Equal(t, "command-failing", got["program which"].Code)
+	}
+}

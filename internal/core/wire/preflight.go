@@ -9,6 +9,8 @@ const AskPreflight = "preflight"
 const (
 	TryConfig      = "config"      // the agent can run all of it
 	TryPath        = "path"        // files are there and can be read
+	TryPort        = "port"        // a listener can be bound
+	TryProgram     = "program"     // a program that is run is there
 	TryDestination = "destination" // it is found, connects, is safe, lets the host in, and takes records
 	TryDisk        = "disk"        // room for the buffers
 	TryClock       = "clock"       // against the service
