@@ -360,3 +360,59 @@ func TestSenders(t *testing.T) {
 	require.NoError(t, tab.Click("Make it known in a draft"))
 	require.NoError(t, tab.See("Know bridge-z of bridges"))
 }
+
+// TestListenersPage: the definitions and the commands of docs/listeners.md, as they stand but for the ports, which are
+// free ones.
+func TestListenersPage(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	dir := t.TempDir()
+	d.agent("gate-a", filepath.Join(dir, "state"), d.joinToken(1, map[string]string{"role": "gate"}))
+	eventually(t, time.Minute, "the agent", func() bool { return d.connected("gate-a") })
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "push"), []byte("word-of-the-quay"), 0o600))
+	out, code := d.cli("secret", "set", "push", "--file", filepath.Join(dir, "push"))
+	require.Zero(t, code, out)
+	out, code = d.cli("host", "set", "gate-a", "reports="+dir)
+	require.Zero(t, code, out)
+	text, err := os.ReadFile("../docs/listeners.md")
+	require.NoError(t, err)
+	page := string(text)
+	for from, network := range map[string]string{"5514": "udp", "6514": "tcp", "8480": "tcp", "4318": "tcp"} {
+		page = strings.ReplaceAll(page, from, port(t, network))
+	}
+	page = strings.ReplaceAll(page, "address: 0.0.0.0, ", "address: 127.0.0.1, ")
+	all := "destination: out\ndeliver: {discard: {}}\n"
+	for _, block := range strings.Split(page, "```yaml\n")[1:] {
+		block, _, _ = strings.Cut(block, "```")
+		all += "---\n" + block
+	}
+	d.publish(all)
+	d.rollOut()
+	f := &fleet{desk: d}
+	drafts := 0
+	ran := f.follow(page, nil, func(command, out string) {
+		switch {
+		case strings.Contains(command, "4318"), strings.Contains(command, "v1/logs"):
+			assert.Equal(t, "{}", out)
+		case strings.Contains(command, "sender list"):
+			assert.Regexp(t, `▲ unknown +127\.0\.0\.1 +(weighbridges|radar|gauges|programs) +gate-a`, out, command)
+		case strings.Contains(command, "sender show"):
+			assert.Contains(t, out, "lane=3 weight=12400")
+		case strings.Contains(command, "sender define"), strings.Contains(command, "sender import"):
+			assert.Contains(t, out, "added and 0 written anew in source weighbridges, draft ")
+			drafts++
+		}
+	})
+	assert.Equal(t, 10, ran)
+	assert.Equal(t, 2, drafts)
+	want := map[string]int64{"weighbridges": 1, "radar": 1, "gauges": 2, "programs": 1, "tides": 1}
+	eventually(t, time.Minute, "all of it", func() bool {
+		have := map[string]int64{}
+		for _, s := range d.host("gate-a").Sources {
+			if _, ok := want[s.Name]; ok {
+				have[s.Name] = s.Numbers.Acknowledged
+			}
+		}
+		return assert.ObjectsAreEqual(want, have)
+	})
+}

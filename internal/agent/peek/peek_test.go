@@ -150,25 +150,30 @@ func TestPeekBounds(t *testing.T) {
 	for i := range 3000 {
 		huge += fmt.Sprintf("name%d=%d ", i, i)
 	}
-	for range 30 {
+	size := 0
+	for i := range 30 {
 		s.write(huge + "\n")
 		time.Sleep(5 * time.Millisecond)
-	}
-	got, err := p.Answer(ctx, &ask, s.tap)
-	require.NoError(t, err)
-	size := 0
-	for _, r := range got.Records {
-		size += len(r.Record)
-		var x struct {
-			Body, Original string
-			Fields         map[string]any
+		if i%5 != 4 { // it is asked now and then, so that it does not end as one whose reader has gone
+			continue
 		}
-		require.NoError(t, json.Unmarshal(r.Record, &x))
-		assert.LessOrEqual(t, len(x.Body), wire.MaxPeekBytes+3)
-		assert.LessOrEqual(t, len(x.Original), wire.MaxPeekBytes+3)
+		got, err := p.Answer(ctx, &ask, s.tap)
+		require.NoError(t, err)
+		each := 0
+		for _, r := range got.Records {
+			each += len(r.Record)
+			var x struct {
+				Body, Original string
+				Fields         map[string]any
+			}
+			require.NoError(t, json.Unmarshal(r.Record, &x))
+			assert.LessOrEqual(t, len(x.Body), wire.MaxPeekBytes+3)
+			assert.LessOrEqual(t, len(x.Original), wire.MaxPeekBytes+3)
+		}
+		assert.Less(t, each, most+(100<<10))
+		size += each
 	}
 	assert.Positive(t, size)
-	assert.Less(t, size, most+(100<<10))
 	ask.Stop = true
 	_, err = p.Answer(ctx, &ask, s.tap)
 	require.NoError(t, err)
