@@ -19,7 +19,8 @@ import (
 // Running is a machine with its agent and its writers.
 type Running struct {
 	Machine
-	Dir     string // its own folder
+	Dir     string            // its own folder
+	Ports   map[string]string // that its listeners have, by the settings that hold them
 	written map[string]*atomic.Int64
 	private atomic.Int64 // pieces of private data in them
 	opts    run.Options
@@ -82,8 +83,15 @@ func (m *Running) Written(source string) int64 {
 // NewRunning prepares the folders of a machine.
 func NewRunning(m Machine, dir, service, token string, log *slog.Logger) (*Running, error) {
 	r := &Running{Machine: m, Dir: filepath.Join(dir, m.Name), written: map[string]*atomic.Int64{}}
+	var err error
+	if r.Ports, err = ports(m); err != nil {
+		return nil, err
+	}
 	for _, l := range m.Logs {
 		r.written[l.Source] = &atomic.Int64{}
+		if _, _, _, device := l.device(); device {
+			continue
+		}
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(r.LogRoot(), l.Path)), 0o755); err != nil {
 			return nil, err
 		}
@@ -143,6 +151,7 @@ type writer struct {
 	of   Log
 	rnd  *rand.Rand
 	file *os.File
+	out  *sender // of a device
 	n    int
 	mark string
 }
@@ -160,6 +169,10 @@ func newWriter(m *Running, i int) (*writer, error) {
 func (w *writer) path() string { return filepath.Join(w.m.LogRoot(), w.of.Path) }
 
 func (w *writer) open() (err error) {
+	if transport, setting, from, device := w.of.device(); device {
+		w.out = &sender{transport: transport, address: "127.0.0.1:" + w.m.Ports[setting], from: from}
+		return nil
+	}
 	w.file, err = os.OpenFile(w.path(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
 	return err
 }
@@ -167,12 +180,28 @@ func (w *writer) open() (err error) {
 func (w *writer) write() error {
 	w.n++
 	line := w.of.Line(w.rnd, fmt.Sprintf("%s.%d", w.mark, w.n), w.n, time.Now())
-	if _, err := w.file.WriteString(line); err != nil {
+	if err := w.put(line); err != nil {
 		return err
 	}
 	w.m.private.Add(int64(len(private.FindAllString(line, -1))))
 	w.m.written[w.of.Source].Add(1)
 	return nil
+}
+
+func (w *writer) put(line string) error {
+	to := io.Writer(w.file)
+	if w.out != nil {
+		to = w.out
+	}
+	_, err := io.WriteString(to, line)
+	return err
+}
+
+func (w *writer) close() error {
+	if w.out != nil {
+		return w.out.Close()
+	}
+	return w.file.Close()
 }
 
 // rotate does what the machine's own rotation does, after a quiet moment: a file is not begun and rotated away within
@@ -222,7 +251,7 @@ func (m *Running) Write(ctx context.Context, records int, pause time.Duration) e
 				time.Sleep(pause)
 			}
 			if err == nil {
-				err = w.file.Close()
+				err = w.close()
 			}
 			errs[i] = err
 		})
@@ -239,7 +268,7 @@ func (m *Running) Live(ctx context.Context, log *slog.Logger) {
 			for err == nil {
 				select {
 				case <-ctx.Done():
-					_ = w.file.Close()
+					_ = w.close()
 					return
 				case <-time.After(time.Duration(float64(w.of.Every) * (0.5 + w.rnd.Float64()))):
 					if err = w.write(); err == nil && w.n%2000 == 0 {

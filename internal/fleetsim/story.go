@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -235,6 +236,7 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 			"watch_desk":      receivers,
 			"harbour_archive": receivers,
 		}
+		maps.Copy(set, m.Ports)
 		if _, err := answer[contract.Host](d.client.EditHostSettings(ctx, m.Name, nil,
 			contract.MapEdit{Set: &set})); err != nil {
 			return err

@@ -337,7 +337,7 @@ func WhimbrelLine() []Machine {
 			"watch-desk-1",
 			"northpier",
 			"desk",
-			[]Log{
+			append([]Log{
 				{
 					"desk-notes",
 					"desk/notes.txt",
@@ -346,7 +346,7 @@ func WhimbrelLine() []Machine {
 					noteLine,
 					[]string{"desk-journal", "watch-desk"},
 				},
-			},
+			}, devices()...),
 		},
 	)
 }

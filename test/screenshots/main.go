@@ -47,8 +47,6 @@ var shots = []struct{ name, path, see, theme string }{
 	{"morning", "/", "What is wrong", "light"},
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
 	{"coverage", "/coverage", "covers it", "light"},
-	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
-	{"destination", "/catalogue/destination/harbour-archive", "wait", "light"},
 	{"rejects", "/catalogue/destination/harbour-archive/rejects", "column kg", "dark"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
 }
@@ -179,6 +177,8 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 		{"preflight", fmt.Sprintf("/changes/%d/preflight", r.Preflight), "not a directory"},
 		{"notices", "/notices", "scanner-silent"},
 		{"host", "/hosts/gate-gull-point-1/numbers?span=8m", "What changed"},
+		{"senders", "/senders?open=127.0.0.37", "Make it known"},
+		{"listeners", "/hosts/watch-desk-1", "harbour-radar"},
 	} {
 		if err := tab.Open(d.URL() + s.path); err != nil {
 			return err

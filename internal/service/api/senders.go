@@ -12,6 +12,7 @@ import (
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/guess"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/yamldoc"
@@ -102,19 +103,24 @@ func (a *API) ListSenders(
 			strings.Compare(x.Address, y.Address), strings.Compare(x.Host, y.Host))
 	})
 	slices.SortFunc(out.Silent, func(x, y contract.SilentHost) int { return strings.Compare(x.Host, y.Host) })
-	guessSenders(out.Items, a)
+	a.guessSenders(out.Items, head.Catalogue)
 	return out, ctx.Err()
 }
 
 // guessed bounds for how many senders it is guessed what their lines look like.
 const guessed = 100
 
-// guessSenders guesses the formats of unknown senders from their examples.
-func guessSenders(items []contract.Sender, a *API) {
+// guessSenders guesses the formats of senders whose lines are taken as they are, or are not read by their format, from
+// their examples.
+func (a *API) guessSenders(items []contract.Sender, cat *catalogue.Catalogue) {
 	n := 0
 	for i := range items {
 		x := &items[i]
-		if x.Name != nil || x.Format != nil || len(x.Examples) == 0 || n == guessed {
+		if x.Format != nil || len(x.Examples) == 0 || n == guessed {
+			continue
+		}
+		if d := cat.Get("source", x.Source); d != nil && d.Source.Format != string(format.Raw) &&
+			2*x.Unparsed < x.Messages {
 			continue
 		}
 		n++

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { client, take, type Schemas } from '../api/client'
 import Answer from '../components/Answer.vue'
@@ -18,6 +18,11 @@ const { data, isPending, error } = useQuery({
 })
 const key = (s: Schemas['Sender']) => `${s.source} ${s.host} ${s.address}`
 const opened = ref('')
+/** A row that the address names is open. */
+watch(data, (now) => {
+  const one = now?.items.find((s) => s.address === route.query.open)
+  if (one && !opened.value) opened.value = key(one)
+})
 const unknown = computed(() => data.value?.items.filter((s) => !s.name).length ?? 0)
 const looks = (s: Schemas['Sender']) =>
   s.format ? `${s.format}${s.share ? ` (${Math.round(100 * s.share)} %)` : ''}` : ''
