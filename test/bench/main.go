@@ -32,11 +32,12 @@ func main() {
 	if os.Getenv("BENCH_RECEIVER") != "" {
 		log.Fatal(receive())
 	}
+	beIdle()
 	strict := flag.Bool("strict", false, "end with 1 when an aim is missed; a busy machine misses some")
 	flag.Usage = func() {
 		fmt.Fprintln(
 			flag.CommandLine.Output(),
-			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | numbers | knowing | a word of the rows to measure]",
+			"bench [-strict] [fleet | speed | rollout | joins | costs | buffers | numbers | knowing | listeners | a word of the rows to measure]",
 		)
 		flag.PrintDefaults()
 	}
@@ -72,6 +73,8 @@ func measure(only string) (missed int, err error) {
 		return knowingTable()
 	case "buffers":
 		return buffersTable()
+	case "listeners":
+		return listenersTable()
 	}
 	makers := []func() (pair, error){filePath, statusMessages, rendering}
 	oneCore := []func() (pair, error){

@@ -46,7 +46,7 @@ samples:
 var shots = []struct{ name, path, see, theme string }{
 	{"morning", "/", "What is wrong", "light"},
 	{"hosts", "/hosts", "gate-northpier-1", "light"},
-	{"coverage", "/coverage", "covers it", "light"},
+	{"draft-findings", "/changes/2/findings", "path-relative", "light"},
 	{"rejects", "/catalogue/destination/harbour-archive/rejects", "column kg", "dark"},
 	{"editor", "/changes/2/edit/source/crane-log", "is not an absolute path", "light"},
 }

@@ -151,7 +151,7 @@ func (s *server) serve(c *conn) {
 			n += got
 		}
 		late := isTimeout(err)
-		if late && n == 0 {
+		if late && n == 0 { // one that sent much, or a message larger than a buffer
 			giveBack(big)
 			big = nil
 			continue
@@ -174,6 +174,10 @@ func (s *server) serve(c *conn) {
 			}
 			if bad != nil {
 				return
+			}
+			if n == 0 && got <= firstRead && len(*big) == busyRead { // it sends little: it waits with little
+				giveBack(big)
+				big = nil
 			}
 		}
 		if err != nil && !late || waited >= patient {

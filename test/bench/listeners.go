@@ -1,0 +1,412 @@
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime/debug"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	collogs "go.opentelemetry.io/proto/otlp/collector/logs/v1"
+	common "go.opentelemetry.io/proto/otlp/common/v1"
+	logs "go.opentelemetry.io/proto/otlp/logs/v1"
+	resource "go.opentelemetry.io/proto/otlp/resource/v1"
+	"golang.org/x/net/ipv4"
+	"google.golang.org/protobuf/proto"
+
+	"synaxis/internal/agent/run"
+	"synaxis/internal/core/delivery"
+	"synaxis/internal/core/format"
+	"synaxis/internal/core/framing"
+	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/record"
+)
+
+// Aims of listeners.
+const (
+	udpAim       = 10.0    // times the plain way
+	udpLeast     = 200_000 // messages a second
+	tcpAim       = 15.0
+	otlpAim      = 3.0
+	idleConns    = 10_000
+	idleConnsAim = 200.0 // MB
+	idleAgentAim = 0.5   // percent of a core
+)
+
+const message = "<134>Apr  2 06:15:09 gate-4 scanner[17]: lane 4 let a vehicle through after looking at its ticket for a while, n="
+
+// listenersTable measures listeners.
+func listenersTable() (missed int, err error) {
+	t, row := agentTable(&missed)
+	defer t.Render()
+	for _, f := range []func(rowFunc) error{floods, streams, otlpThrough, idleConnections, idleListeners} {
+		if err := f(row); err != nil {
+			return missed, err
+		}
+	}
+	return missed, nil
+}
+
+// listening is an engine with one listener, and where it writes.
+func listening(dir, transport string, kind framing.Kind) (*run.Engine, string, error) {
+	port, err := openPort(transport)
+	if err != nil {
+		return nil, "", err
+	}
+	source := pipeline.Source{Name: "s", Format: "syslog", Unparsed: "keep", Time: format.Time{Zone: "UTC"},
+		Send: []pipeline.Entry{{To: "out"}}, Listen: &pipeline.Listener{Kind: "syslog", Address: "127.0.0.1", Port: port,
+			Transport: transport, Framing: kind, Connections: idleConns + 10, Unknown: "keep"}}
+	d := delivery.Spec{Name: "out", Kind: delivery.File, Path: filepath.Join(dir, "out"), Batch: delivery.DefaultBatch,
+		Retry: delivery.DefaultRetry, AtOnce: delivery.DefaultAtOnce}
+	e, err := engine(filepath.Join(dir, "state"), source, d)
+	return e, "127.0.0.1:" + port, err
+}
+
+func openPort(transport string) (string, error) {
+	var at net.Addr
+	if transport == "udp" {
+		c, err := net.ListenPacket("udp", "127.0.0.1:0")
+		if err != nil {
+			return "", err
+		}
+		defer c.Close()
+		at = c.LocalAddr()
+	} else {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return "", err
+		}
+		defer l.Close()
+		at = l.Addr()
+	}
+	_, port, err := net.SplitHostPort(at.String())
+	return port, err
+}
+
+// plainSyslog reads a message by an expression and writes it as JSON, as a program would that nobody made fast.
+type plainSyslog struct {
+	out io.Writer
+	n   atomic.Int64
+}
+
+var plainHeader = regexp.MustCompile(`^<(\d+)>(\w{3} [ \d]\d \d\d:\d\d:\d\d) (\S+) ([^:\[]+)(?:\[(\d+)\])?: (.*)$`)
+
+func (p *plainSyslog) take(line string) {
+	if m := plainHeader.FindStringSubmatch(line); m != nil {
+		at, _ := time.Parse(time.Stamp, m[2])
+		pri, _ := strconv.Atoi(m[1])
+		text, _ := json.Marshal(map[string]any{"time": at, "facility": pri >> 3, "severity": pri & 7, "host": m[3], "program": m[4],
+			"pid": m[5], "body": m[6]})
+		_, _ = p.out.Write(append(text, '\n'))
+	}
+	p.n.Add(1)
+}
+
+// flood sends messages of one sender as fast as they go for a while, and answers how many.
+func flood(address string, long time.Duration) (sent int64, err error) {
+	c, err := net.Dial("udp", address)
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	batch := ipv4.NewPacketConn(c.(*net.UDPConn))
+	out := make([]ipv4.Message, 64)
+	for i := range out {
+		out[i].Buffers = [][]byte{fmt.Appendf(nil, "%s%d", message, i)}
+	}
+	for end := time.Now().Add(long); time.Now().Before(end); {
+		n, err := batch.WriteBatch(out, 0)
+		if err != nil {
+			return sent, err
+		}
+		sent += int64(n)
+	}
+	return sent, nil
+}
+
+const floodFor = 3 * time.Second
+
+// floods measures how many messages are read of a flood over UDP, and whether each that was not is counted.
+func floods(row rowFunc) error {
+	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	e, at, err := listening(dir, "udp", framing.Packet)
+	if err != nil {
+		return err
+	}
+	sent, err := flood(at, floodFor)
+	if err != nil {
+		return err
+	}
+	var read, missed int64
+	for range 100 { // what waits is treated, and what the system dropped is read now and then
+		time.Sleep(100 * time.Millisecond)
+		if c, err := net.Dial("udp", at); err == nil { // with which the count of the system is looked at
+			_, _ = c.Write([]byte("<134>Apr  2 06:15:09 gate-4 scanner[17]: end"))
+			c.Close()
+			sent++
+		}
+		all, _ := e.Numbers()
+		if read, missed = all["s"].Read, all["s"].Missed; read+missed >= sent {
+			break
+		}
+	}
+	e.Stop()
+	rate := float64(read) / floodFor.Seconds()
+
+	p, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	f, err := os.Create(filepath.Join(dir, "plain"))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	plain := plainSyslog{out: f}
+	go func() {
+		b := make([]byte, 64<<10)
+		for {
+			n, _, err := p.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			plain.take(string(b[:n]))
+		}
+	}()
+	if _, err := flood(p.LocalAddr().String(), floodFor); err != nil {
+		return err
+	}
+	base := float64(plain.n.Load()) / floodFor.Seconds()
+	p.Close()
+	row("syslog over UDP, messages a second, times net, regexp and encoding/json", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
+		show(rate), show(base)), fmt.Sprintf("%.0fx", udpAim), rate/base >= udpAim)
+	row("... of them in all", show(rate), show(udpLeast), rate >= udpLeast)
+	row("... and sent, not read and not counted", fmt.Sprintf("%d of %d", sent-read-missed, sent), "0", sent-read-missed == 0)
+	return nil
+}
+
+const streamed = 1_000_000
+
+// streams measures messages over TCP until all are acknowledged.
+func streams(row rowFunc) error {
+	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	e, at, err := listening(dir, "tcp", framing.Syslog)
+	if err != nil {
+		return err
+	}
+	var all []byte
+	for i := range streamed {
+		all = fmt.Appendf(all, "%s%d\n", message, i%10)
+	}
+	send := func(at string, n int) error {
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		_, err = c.Write(all[:len(all)/streamed*n])
+		return err
+	}
+	began := time.Now()
+	if err := send(at, streamed); err != nil {
+		return err
+	}
+	for {
+		if all, _ := e.Numbers(); all["s"].Acknowledged >= streamed {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	rate := streamed / time.Since(began).Seconds()
+	e.Stop()
+
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	f, err := os.Create(filepath.Join(dir, "plain"))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	plain, done := plainSyslog{out: f}, make(chan struct{})
+	go func() {
+		defer close(done)
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer c.Close()
+		for lines := bufio.NewScanner(c); lines.Scan(); {
+			plain.take(lines.Text())
+		}
+	}()
+	began = time.Now()
+	if err := send(l.Addr().String(), streamed/10); err != nil {
+		return err
+	}
+	<-done
+	base := streamed / 10 / time.Since(began).Seconds()
+	row("syslog over TCP, messages a second, times net, regexp and encoding/json", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
+		show(rate), show(base)), fmt.Sprintf("%.0fx", tcpAim), rate/base >= tcpAim)
+	return nil
+}
+
+// otlpThrough compares OTLP from request to request with the generated types.
+func otlpThrough(row rowFunc) error {
+	text := func(s string) *common.AnyValue {
+		return &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: s}}
+	}
+	scope := &logs.ScopeLogs{Scope: &common.InstrumentationScope{Name: "bench"}}
+	for i := range 1000 {
+		scope.LogRecords = append(scope.LogRecords, &logs.LogRecord{TimeUnixNano: uint64(time.Now().UnixNano()), SeverityNumber: 9,
+			Body: text("lane 4 let a vehicle through after looking at its ticket for a while"), Attributes: []*common.KeyValue{
+				{Key: "lane", Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(i)}}},
+				{Key: "result", Value: text("OK")}, {Key: "ticket", Value: text("T-20417")}}})
+	}
+	request, err := proto.Marshal(&collogs.ExportLogsServiceRequest{ResourceLogs: []*logs.ResourceLogs{{
+		Resource:  &resource.Resource{Attributes: []*common.KeyValue{{Key: "service.name", Value: text("planner")}}},
+		ScopeLogs: []*logs.ScopeLogs{scope}}}})
+	if err != nil {
+		return err
+	}
+	raw, _ := format.BuiltIn("raw")
+	t, err := pipeline.Compile(pipeline.Source{Name: "s", Format: "raw", Unparsed: "keep"}, raw, pipeline.Parts{})
+	if err != nil {
+		return err
+	}
+	b := record.Batch{Origin: record.NewSenderOrigin("h", "bench", "s", "127.0.0.1", nil)}
+	var enc record.Encoder
+	ours := func() error {
+		b.Reset()
+		var messages []pipeline.Message
+		if err := record.ReadOTLP(request, func(body []byte, given *record.Given) error {
+			messages = append(messages, pipeline.Message{Text: b.Put(body), Given: given})
+			return nil
+		}); err != nil {
+			return err
+		}
+		t.RunMessages(&b, messages, 0, time.Now().UnixNano())
+		out := enc.Encode(record.OTLP, &b)
+		if len(out.Ends) != 1000 {
+			return fmt.Errorf("%d records", len(out.Ends))
+		}
+		out.Release()
+		return nil
+	}
+	generated := func() error {
+		var in, out collogs.ExportLogsServiceRequest
+		if err := proto.Unmarshal(request, &in); err != nil {
+			return err
+		}
+		for _, rl := range in.ResourceLogs {
+			extra := rl.GetResource().GetAttributes()
+			for _, sl := range rl.ScopeLogs {
+				for _, r := range sl.LogRecords {
+					r.Attributes = append(r.Attributes, extra...)
+				}
+			}
+			out.ResourceLogs = append(out.ResourceLogs, rl)
+		}
+		_, err := proto.Marshal(&out)
+		return err
+	}
+	speed := func(f func() error) (float64, error) {
+		n := 0
+		for began := time.Now(); ; n++ {
+			if took := time.Since(began); took > time.Second {
+				return float64(1000*n) / took.Seconds(), nil
+			}
+			if err := f(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	rate, err := speed(ours)
+	if err != nil {
+		return err
+	}
+	base, err := speed(generated)
+	row("OTLP in to OTLP out, records a second, times the generated types", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
+		show(rate), show(base)), fmt.Sprintf("%.0fx", otlpAim), rate/base >= otlpAim)
+	return err
+}
+
+// idleConnections measures what connections take on which nothing comes, both ends of them together.
+func idleConnections(row rowFunc) error {
+	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	e, at, err := listening(dir, "tcp", framing.Syslog)
+	if err != nil {
+		return err
+	}
+	defer e.Stop()
+	debug.FreeOSMemory()
+	before := memoryInUse()
+	n := idleConns - 500 // of what this process may open, both ends count
+	var conns []net.Conn
+	defer func() {
+		for _, c := range conns {
+			c.Close()
+		}
+	}()
+	for range n {
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			return err
+		}
+		conns = append(conns, c)
+		if _, err := io.WriteString(c, "<134>Apr  2 06:15:09 gate-4 scanner[17]: here\n"); err != nil {
+			return err
+		}
+	}
+	for {
+		if all, _ := e.Numbers(); all["s"].Read == int64(n) {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	time.Sleep(6 * time.Second) // until they count as idle
+	debug.FreeOSMemory()
+	debug.FreeOSMemory() // pools let go in two turns
+	took := float64(memoryInUse()-before) / 1e6 * idleConns / float64(n)
+	row(fmt.Sprintf("%d idle connections, both ends, MB", idleConns), fmt.Sprintf("%.0f", took), fmt.Sprintf("%.0f",
+		idleConnsAim), took < idleConnsAim)
+	return nil
+}
+
+// idleListeners measures an agent with 100 files and 5 listeners to which nothing comes.
+func idleListeners(row rowFunc) error {
+	dir, err := os.MkdirTemp("", "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	share, memory, err := idleAgent(dir, 100, 5)
+	if err != nil {
+		return err
+	}
+	row("an agent with 100 files and 5 listeners, of one core", fmt.Sprintf("%.2f %%", share), fmt.Sprintf("%.1f %%", idleAgentAim),
+		share < idleAgentAim)
+	row("... in memory, MB", fmt.Sprintf("%.0f", memory), "40", memory < 40)
+	return nil
+}
