@@ -207,6 +207,15 @@ func TestPeers(t *testing.T) {
 	text, err := os.ReadFile(at)
 	require.NoError(t, err)
 	assert.Equal(t, len(by), bytes.Count(text, []byte{'\n'}), "each once")
+	for _, name := range []string{"by-udp", "by-tcp", "by-tls", "by-http", "by-otlp"} { // and what it sends itself
+		out, code := d.cli("probe", name, "--host", "gate-a")
+		assert.Zero(t, code, out)
+		assert.Contains(t, out, "acknowledged by out", name)
+	}
+	senders := get[contract.SenderList](t, first(d.api.ListSenders(context.Background(), &contract.ListSendersParams{})), nil)
+	for _, s := range senders.Items {
+		assert.Equal(t, "127.0.0.1", s.Address)
+	}
 	for _, s := range d.host("gate-a").Sources {
 		for _, x := range s.Numbers.Destinations {
 			assert.Equal(t, x.Read, x.Acknowledged+x.Dropped+x.Elsewhere+x.OnDisk+x.InMemory, s.Name)

@@ -117,6 +117,10 @@ func (s *server) take(in *Input, messages []ipv6.Message, now time.Time) {
 		i = j
 		a, _ := netip.AddrFromSlice(addr.IP)
 		a = a.Unmap()
+		if one := in.probes.from(addr.AddrPort()); one != nil {
+			in.inbox.put(one, size, len(run), now, func(to *parcel) { datagram(in, to, run[0].Buffers[0][:run[0].N]) })
+			continue
+		}
 		if why := in.rules.takes(a); why != "" {
 			for range run {
 				in.peers.turn(why)

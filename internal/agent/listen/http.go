@@ -151,7 +151,10 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a, _ := netip.ParseAddrPort(r.RemoteAddr)
-	p := &parcel{peer: in.peers.heard(in.rules, a.Addr().Unmap().WithZone(""), s.now()), at: s.now()}
+	p := &parcel{peer: in.probes.from(a), at: s.now()}
+	if p.peer == nil {
+		p.peer = in.peers.heard(in.rules, a.Addr().Unmap().WithZone(""), s.now())
+	}
 	body, err := readAll(w, r)
 	if err == nil && s.listener.Kind == "otlp" {
 		err = readOTLP(p, r, body)

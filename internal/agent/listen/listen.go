@@ -36,6 +36,7 @@ type Input struct {
 	peers  *peers
 	rules  *rules
 	known  map[string]recognised // by address
+	probes probes
 	ledger *settle.Ledger
 	place  uint64 // of the ledger
 	batch  record.Batch
@@ -110,7 +111,7 @@ func (in *Input) treat(ctx context.Context, p *parcel) {
 		from.place += int64(n)
 		rest = rest[n:]
 		counts := c.All()
-		if c.Read > 0 {
+		if c.Read > 0 && !from.probe { // which is no sign of life
 			counts.LastRecord = now.UnixNano()
 		}
 		in.peers.saw(from, b, counts)
@@ -317,6 +318,7 @@ type peer struct {
 	held  int
 	busy  atomic.Bool // something of it waits
 
+	probe     bool   // it is this agent itself
 	learns    bool   // its format is to be recognised
 	lines     []byte // of it, until there are enough
 	seen      int    // how many
@@ -400,6 +402,11 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 	gen, name := ps.gen, p.name
 	ps.mu.Unlock()
 	if p.gen == gen && p.treatment != nil {
+		return p.treatment
+	}
+	if p.probe {
+		p.gen, p.treatment, p.stream = gen, in.Treatment, rand.Uint64()|1
+		p.uid = record.NewUID(p.origin.HostID, p.stream)
 		return p.treatment
 	}
 	var labels map[string]string

@@ -62,7 +62,7 @@ func remote(c net.Conn) netip.Addr {
 func (s *server) admit(c net.Conn) *conn {
 	in, now := s.in.Load(), s.now()
 	a := remote(c)
-	if why := in.rules.takes(a); why != "" {
+	if why := in.rules.takes(a); why != "" && !(a.IsLoopback() && in.probes.under()) {
 		in.peers.turn(why)
 		c.Close()
 		return nil
@@ -253,11 +253,27 @@ func (s *server) messages(c *conn, cut *framing.Cutter, data []byte, end bool) (
 	return used, err
 }
 
+// from is the peer of a probe that comes from an address, or nil.
+func (in *Input) from(a net.Addr) *peer {
+	if !in.probes.under() {
+		return nil
+	}
+	at, err := netip.ParseAddrPort(a.String())
+	if err != nil {
+		return nil
+	}
+	return in.probes.from(at)
+}
+
 // put puts messages into the inbox of the input that is served now. False when there is none any more.
 func (s *server) put(c *conn, data []byte, pieces []framing.Piece, size int) bool {
 	for {
 		in, now := s.in.Load(), s.now()
-		if in.inbox.put(in.peers.heard(in.rules, c.addr, now), size, len(pieces), now, func(to *parcel) {
+		from := in.from(c.RemoteAddr())
+		if from == nil {
+			from = in.peers.heard(in.rules, c.addr, now)
+		}
+		if in.inbox.put(from, size, len(pieces), now, func(to *parcel) {
 			for _, x := range pieces {
 				to.add(data[x.Skip:x.Skip+x.Body], x.Truncated, nil)
 			}

@@ -37,6 +37,8 @@ type Host struct {
 	Tap    func(source string) *pipeline.Tap
 	Format func(source string) (spec format.Spec, src pipeline.Source, ok bool)
 	Newest func(source string) (line string, err error) // of its own files
+	// Send sends a line to a source that listens, so that its record has the origin of a path.
+	Send func(source, path, line string) error
 	// SourceTrouble and DestinationTrouble say what is wrong; "" for nothing.
 	SourceTrouble      func(source string) string
 	DestinationTrouble func(name string) string
@@ -187,8 +189,8 @@ func (p *Probes) find(ask *wire.ProbeAsk, h Host) (*probe, error) {
 	if tap == nil || !ok {
 		return nil, fmt.Errorf("it does not run the source %s", ask.Source)
 	}
-	if in := src.Input(); in != "files" {
-		return nil, fmt.Errorf("the source %s reads by %s; a probe goes through files only", ask.Source, in)
+	if in := src.Input(); in != "files" && src.Listen == nil {
+		return nil, fmt.Errorf("the source %s reads by %s; a probe goes through files and listeners only", ask.Source, in)
 	}
 	line, words, err := theLine(ask, spec, h)
 	if err != nil {
@@ -209,6 +211,18 @@ func (p *Probes) find(ask *wire.ProbeAsk, h Host) (*probe, error) {
 	tap.Open(x.look)
 	x.timer = time.AfterFunc(interest, func() { p.end(x) })
 	x.add(wire.ProbeHop{Hop: wire.HopWritten, Words: words})
+	if src.Listen != nil {
+		go func() { // it comes back when a listener over HTTP has settled it
+			if err := h.Send(ask.Source, x.path, line); err != nil {
+				x.mu.Lock()
+				defer x.mu.Unlock()
+				if !x.read {
+					x.finish(fmt.Sprintf("it could not be sent to the listener: %v", err))
+				}
+			}
+		}()
+		return x, nil
+	}
 	if err := os.WriteFile(x.path, []byte(line+"\n"), 0o600); err != nil {
 		x.stop(fmt.Sprintf("the file of the probe cannot be written: %v", err))
 	}

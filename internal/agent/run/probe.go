@@ -10,6 +10,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"synaxis/internal/agent/listen"
 	"synaxis/internal/agent/look"
 	"synaxis/internal/agent/probe"
 	"synaxis/internal/core/format"
@@ -34,6 +35,19 @@ func (e *Engine) probed() probe.Host {
 			return spec, c.Sources[i], true
 		},
 		Newest: e.newestLine,
+		Send: func(source, path, line string) error {
+			e.mu.RLock()
+			s := e.sources[source]
+			e.mu.RUnlock()
+			if s == nil {
+				return errors.New("it does not listen any more")
+			}
+			in, ok := s.input.(*listen.Input)
+			if !ok {
+				return errors.New("it does not listen")
+			}
+			return in.Probe(path, line)
+		},
 		SourceTrouble: func(source string) string {
 			for _, s := range e.Sources() {
 				if s.Name == source {
