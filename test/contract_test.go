@@ -483,6 +483,8 @@ func contractOfKnowing(t *testing.T, c *contract.Client, bad func(int, *http.Res
 	bad(400, first(c.ListUnclaimed(ctx, &contract.ListUnclaimedParams{Since: &none})), nil)
 	get[contract.SenderList](t, first(c.ListSenders(ctx, &contract.ListSendersParams{})), nil)
 	bad(404, first(c.ListSenders(ctx, &contract.ListSendersParams{Source: &none})), nil)
+	authority := get[contract.SenderAuthority](t, first(c.GetSenderAuthority(ctx)), nil)
+	assert.Contains(t, authority.Certificate, "BEGIN CERTIFICATE")
 	known := []contract.NewSender{{Name: "bridge-a", From: "198.51.100.20"}}
 	d := get[contract.Draft](t, first(c.LoadDraft(ctx, contract.NewDraft{Files: []contract.File{{Path: "l.yaml",
 		Text: "source: listens\nhosts: labels.role == \"nowhere\"\nread: {syslog: {listen: {port: 5514}}}\nformat: syslog\n" +

@@ -102,6 +102,7 @@ func TestPeers(t *testing.T) {
 	}
 	udp, tcp, tls, web, push, otlp := port(t, "udp"), port(t, "tcp"), port(t, "tcp"), port(t, "udp"), port(t, "tcp"),
 		port(t, "tcp")
+	issued := port(t, "tcp")
 	source := func(name, read, more string) string {
 		return fmt.Sprintf("---\nsource: %s\nhosts: all\nread: {%s}\n%ssend: [out]\n", name, read, more)
 	}
@@ -114,6 +115,8 @@ func TestPeers(t *testing.T) {
 		source("by-tcp", listen("syslog", tcp, ", transport: tcp}"), "format: syslog\ntime: {zone: UTC}\n") +
 		source("by-tls", listen("syslog", tls, ", transport: tls, certificate: '${secret.listen_cert}', key: "+
 			"'${secret.listen_key}'}"), "format: syslog\ntime: {zone: UTC}\n") +
+		source("by-issued", listen("syslog", issued, ", transport: tls, certificate: issued}"),
+			"format: syslog\ntime: {zone: UTC}\n") +
 		source("by-web", listen("syslog", web, "}"), "format: syslog\ntime: {zone: UTC}\nsteps: [{parse: {from: body, "+
 			"format: web-combined}}]\n") +
 		source("by-http", listen("http", push, "}, path: /push, token: '${secret.push}'"), "format: json\n") +
@@ -131,6 +134,21 @@ func TestPeers(t *testing.T) {
 	logger("counted by TCP", "-P", tcp, "-T", "--rfc5424", "--octet-count")
 	run(t, "<165>1 2031-04-02T06:15:09.5+02:00 gate-9 scanner 7 ID1 - by TLS\n", "openssl", "s_client", "-quiet", "-no_ign_eof",
 		"-connect", "127.0.0.1:"+tls, "-CAfile", put("ca", cert), "-verify_return_error")
+	authority, code := d.cli("sender", "authority")
+	require.Zero(t, code, authority)
+	eventually(t, time.Minute, "its certificate", func() bool {
+		for _, s := range d.host("gate-a").Sources {
+			if s.Name == "by-issued" && s.Numbers.CertificateEnds != nil {
+				assert.InDelta(t, 90, time.Until(*s.Numbers.CertificateEnds).Hours()/24, 1)
+				assert.Contains(t, strings.Join(s.Notes, "\n"), "its certificate is good until")
+				return true
+			}
+		}
+		return false
+	})
+	run(t, "<165>1 2031-04-02T06:15:09Z gate-9 scanner 7 ID1 - by an issued one\n", "openssl", "s_client", "-quiet",
+		"-no_ign_eof", "-connect", "127.0.0.1:"+issued, "-CAfile", put("authority", authority), "-verify_return_error",
+		"-verify_ip", "127.0.0.1")
 	curl := func(args ...string) string {
 		return run(t, "", "curl", append([]string{"-sS", "-o", "/dev/null", "-w", "%{http_code}"}, args...)...)
 	}
@@ -164,7 +182,7 @@ func TestPeers(t *testing.T) {
 				by[fmt.Sprint(r["source"], " ", r["body"])] = r
 			}
 		}
-		return len(by) >= 13
+		return len(by) >= 14
 	})
 	field := func(key string, names ...string) any {
 		r := by[key]
@@ -187,6 +205,7 @@ func TestPeers(t *testing.T) {
 	assert.Equal(t, "4", field("by-udp new by UDP", "fields", "syslog.data.gate@32473.lane"))
 	assert.Equal(t, "2031-04-02T04:15:09.500000000Z", field("by-tls by TLS", "time"))
 	assert.Equal(t, "gate-9", field("by-tls by TLS", "fields", "syslog.hostname"))
+	assert.Equal(t, "gate-9", field("by-issued by an issued one", "fields", "syslog.hostname"))
 	assert.Equal(t, "ERROR", field("by-http pushed", "level"))
 	assert.Equal(t, 4.0, field("by-http pushed", "fields", "lane"))
 	assert.NotNil(t, by["by-http pushed too"])
@@ -212,7 +231,8 @@ func TestPeers(t *testing.T) {
 		assert.Zero(t, code, out)
 		assert.Contains(t, out, "acknowledged by out", name)
 	}
-	senders := get[contract.SenderList](t, first(d.api.ListSenders(context.Background(), &contract.ListSendersParams{})), nil)
+	senders := get[contract.SenderList](t, first(d.api.ListSenders(context.Background(),
+		&contract.ListSendersParams{})), nil)
 	for _, s := range senders.Items {
 		assert.Equal(t, "127.0.0.1", s.Address)
 	}
@@ -405,6 +425,8 @@ func TestListenersPage(t *testing.T) {
 			assert.Equal(t, "{}", out)
 		case strings.Contains(command, "sender list"):
 			assert.Regexp(t, `▲ unknown +127\.0\.0\.1 +(weighbridges|radar|gauges|programs) +gate-a`, out, command)
+		case strings.Contains(command, "sender authority"):
+			assert.Contains(t, out, "BEGIN CERTIFICATE")
 		case strings.Contains(command, "sender show"):
 			assert.Contains(t, out, "lane=3 weight=12400")
 		case strings.Contains(command, "sender define"), strings.Contains(command, "sender import"):
@@ -412,7 +434,7 @@ func TestListenersPage(t *testing.T) {
 			drafts++
 		}
 	})
-	assert.Equal(t, 10, ran)
+	assert.Equal(t, 11, ran)
 	assert.Equal(t, 2, drafts)
 	want := map[string]int64{"weighbridges": 1, "radar": 1, "gauges": 2, "programs": 1, "tides": 1}
 	eventually(t, time.Minute, "all of it", func() bool {

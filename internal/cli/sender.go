@@ -17,7 +17,8 @@ import (
 
 func (a *app) senderCmd() *cobra.Command {
 	cmd := group("sender", "Devices without an agent that send to listeners")
-	cmd.AddCommand(a.senderListCmd(), a.senderShowCmd(), a.senderDefineCmd(), a.senderImportCmd())
+	cmd.AddCommand(a.senderListCmd(), a.senderShowCmd(), a.senderDefineCmd(), a.senderImportCmd(),
+		a.senderAuthorityCmd())
 	return cmd
 }
 
@@ -215,6 +216,21 @@ func (a *app) defineSenders(cmd *cobra.Command, source string, draft int, list [
 				plural(d.Added, "sender", "senders"), d.Changed, d.Source, d.Draft, d.Draft)
 		},
 	)
+}
+
+func (a *app) senderAuthorityCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "authority", Short: "The certificate that senders must trust, in PEM", Args: cobra.NoArgs,
+		Long:    "Prints the certificate of the authority that signs the certificates of listeners with certificate: issued.",
+		Example: "  synaxis sender authority > authority.pem",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return ask(
+				a,
+				func(c *contract.Client) (*http.Response, error) { return c.GetSenderAuthority(cmd.Context()) },
+				func(x contract.SenderAuthority) { a.printf("%s", x.Certificate) },
+			)
+		},
+	}
 }
 
 func (a *app) senderImportCmd() *cobra.Command {

@@ -713,6 +713,11 @@ type ClientInterface interface {
 	// Corresponds with GET /senders (the `ListSenders` operationId).
 	ListSenders(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSenderAuthority The certificate of the authority that senders must trust, where listeners have issued certificates
+	//
+	// Corresponds with GET /senders/authority (the `GetSenderAuthority` operationId).
+	GetSenderAuthority(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DefineSendersWithBody Write senders into the definition of their source, in a draft. One of the same name or address is written anew
 	//
 	// Takes any type of body and a specified content type.
@@ -2542,6 +2547,21 @@ func (c *Client) RevokeGrant(ctx context.Context, secret SecretName, id TokenID,
 // Corresponds with GET /senders (the `ListSenders` operationId).
 func (c *Client) ListSenders(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSendersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSenderAuthority The certificate of the authority that senders must trust, where listeners have issued certificates
+//
+// Corresponds with GET /senders/authority (the `GetSenderAuthority` operationId).
+func (c *Client) GetSenderAuthority(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSenderAuthorityRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6873,6 +6893,33 @@ func NewListSendersRequest(server string, params *ListSendersParams) (*http.Requ
 	return req, nil
 }
 
+// NewGetSenderAuthorityRequest constructs an http.Request for the GetSenderAuthority method
+func NewGetSenderAuthorityRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders/authority")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDefineSendersRequest calls the generic DefineSenders builder with application/json body
 func NewDefineSendersRequest(server string, body DefineSendersJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8387,6 +8434,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /senders (the `ListSenders` operationId).
 	ListSendersWithResponse(ctx context.Context, params *ListSendersParams, reqEditors ...RequestEditorFn) (*ListSendersResponse, error)
+
+	// GetSenderAuthorityWithResponse The certificate of the authority that senders must trust, where listeners have issued certificates
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /senders/authority (the `GetSenderAuthority` operationId).
+	GetSenderAuthorityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSenderAuthorityResponse, error)
 
 	// DefineSendersWithBodyWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
 	//
@@ -12252,6 +12306,54 @@ func (r ListSendersResponse) ContentType() string {
 	return ""
 }
 
+type GetSenderAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SenderAuthority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSenderAuthorityResponse) GetJSON200() *SenderAuthority {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSenderAuthorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSenderAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSenderAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSenderAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSenderAuthorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DefineSendersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14516,6 +14618,19 @@ func (c *ClientWithResponses) ListSendersWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListSendersResponse(rsp)
+}
+
+// GetSenderAuthorityWithResponse The certificate of the authority that senders must trust, where listeners have issued certificates
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /senders/authority (the `GetSenderAuthority` operationId).
+func (c *ClientWithResponses) GetSenderAuthorityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSenderAuthorityResponse, error) {
+	rsp, err := c.GetSenderAuthority(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSenderAuthorityResponse(rsp)
 }
 
 // DefineSendersWithBodyWithResponse Write senders into the definition of their source, in a draft. One of the same name or address is written anew
@@ -17398,6 +17513,39 @@ func ParseListSendersResponse(rsp *http.Response) (*ListSendersResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SenderList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSenderAuthorityResponse parses an HTTP response from a GetSenderAuthorityWithResponse call
+func ParseGetSenderAuthorityResponse(rsp *http.Response) (*GetSenderAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSenderAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SenderAuthority
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

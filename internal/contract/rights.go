@@ -67,7 +67,7 @@ var rights = map[string][]Right{
 	"SetSecret": {MaySetSecret},
 
 	"Peek": {MayPeek}, "PeekUnmasked": {MayReadHosts}, "Probe": {MayChange}, "ListUnclaimed": {MayPeek},
-	"ListSenders": {MayPeek}, "DefineSenders": {MayChange},
+	"ListSenders": {MayPeek}, "GetSenderAuthority": {MayLook}, "DefineSenders": {MayChange},
 	"GetFlow": {MayLook}, "GetCost": {MayLook},
 
 	"ReadHostLines": {MayReadHosts}, "ListUncollected": {MayReadHosts}, "DraftSource": {MayReadHosts, MayChange},

@@ -1968,10 +1968,13 @@ type NumberMarkWhat string
 
 // Numbers defines model for Numbers.
 type Numbers struct {
-	Acknowledged int64                `json:"acknowledged"`
-	Blank        int64                `json:"blank"`
-	Bytes        int64                `json:"bytes"`
-	Destinations []DestinationNumbers `json:"destinations"`
+	Acknowledged int64 `json:"acknowledged"`
+	Blank        int64 `json:"blank"`
+	Bytes        int64 `json:"bytes"`
+
+	// CertificateEnds until when the certificate of its listener is good that the service signed
+	CertificateEnds *time.Time           `json:"certificateEnds,omitempty"`
+	Destinations    []DestinationNumbers `json:"destinations"`
 
 	// DropReasons The same by reason: unparsed, keep, drop, sample, limit, no-route
 	DropReasons map[string]int64 `json:"dropReasons"`
@@ -2120,7 +2123,7 @@ type PreflightGroup struct {
 	Files    *int64   `json:"files,omitempty"`
 	Hosts    []string `json:"hosts"`
 
-	// Kind config, path, destination, disk or clock
+	// Kind config, path, port, program, destination, disk or clock
 	Kind string `json:"kind"`
 
 	// Level trouble, note or fine
@@ -2603,6 +2606,13 @@ type Sender struct {
 	Share    *float64 `json:"share,omitempty"`
 	Source   string   `json:"source"`
 	Unparsed int64    `json:"unparsed"`
+}
+
+// SenderAuthority defines model for SenderAuthority.
+type SenderAuthority struct {
+	// Certificate in PEM
+	Certificate string    `json:"certificate"`
+	Until       time.Time `json:"until"`
 }
 
 // SenderList defines model for SenderList.
@@ -3689,6 +3699,9 @@ type ServerInterface interface {
 	// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
 	// (GET /senders)
 	ListSenders(c *gin.Context, params ListSendersParams)
+	// GetSenderAuthority The certificate of the authority that senders must trust, where listeners have issued certificates
+	// (GET /senders/authority)
+	GetSenderAuthority(c *gin.Context)
 	// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
 	// (POST /senders/definitions)
 	DefineSenders(c *gin.Context)
@@ -6050,6 +6063,19 @@ func (siw *ServerInterfaceWrapper) ListSenders(c *gin.Context) {
 	siw.Handler.ListSenders(c, params)
 }
 
+// GetSenderAuthority operation middleware
+func (siw *ServerInterfaceWrapper) GetSenderAuthority(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSenderAuthority(c)
+}
+
 // DefineSenders operation middleware
 func (siw *ServerInterfaceWrapper) DefineSenders(c *gin.Context) {
 
@@ -6462,6 +6488,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/flow", wrapper.GetFlow)
 	router.GET(options.BaseURL+"/cost", wrapper.GetCost)
 	router.GET(options.BaseURL+"/senders", wrapper.ListSenders)
+	router.GET(options.BaseURL+"/senders/authority", wrapper.GetSenderAuthority)
 	router.POST(options.BaseURL+"/senders/definitions", wrapper.DefineSenders)
 	router.GET(options.BaseURL+"/unclaimed", wrapper.ListUnclaimed)
 	router.GET(options.BaseURL+"/destinations", wrapper.ListDestinations)
@@ -9612,6 +9639,44 @@ func (response ListSendersdefaultApplicationProblemPlusJSONResponse) VisitListSe
 	return err
 }
 
+type GetSenderAuthorityRequestObject struct {
+}
+
+type GetSenderAuthorityResponseObject interface {
+	VisitGetSenderAuthorityResponse(w http.ResponseWriter) error
+}
+
+type GetSenderAuthority200JSONResponse SenderAuthority
+
+func (response GetSenderAuthority200JSONResponse) VisitGetSenderAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSenderAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSenderAuthoritydefaultApplicationProblemPlusJSONResponse) VisitGetSenderAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DefineSendersRequestObject struct {
 	Body *DefineSendersJSONRequestBody
 }
@@ -10597,6 +10662,9 @@ type StrictServerInterface interface {
 	// ListSenders Who sends to listeners, known and unknown. The hosts that listen are asked
 	// (GET /senders)
 	ListSenders(ctx context.Context, request ListSendersRequestObject) (ListSendersResponseObject, error)
+	// GetSenderAuthority The certificate of the authority that senders must trust, where listeners have issued certificates
+	// (GET /senders/authority)
+	GetSenderAuthority(ctx context.Context, request GetSenderAuthorityRequestObject) (GetSenderAuthorityResponseObject, error)
 	// DefineSenders Write senders into the definition of their source, in a draft. One of the same name or address is written anew
 	// (POST /senders/definitions)
 	DefineSenders(ctx context.Context, request DefineSendersRequestObject) (DefineSendersResponseObject, error)
@@ -13164,6 +13232,30 @@ func (sh *strictHandler) ListSenders(ctx *gin.Context, params ListSendersParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListSendersResponseObject); ok {
 		if err := validResponse.VisitListSendersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSenderAuthority operation middleware
+func (sh *strictHandler) GetSenderAuthority(ctx *gin.Context) {
+	var request GetSenderAuthorityRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSenderAuthority(ctx, request.(GetSenderAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSenderAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSenderAuthorityResponseObject); ok {
+		if err := validResponse.VisitGetSenderAuthorityResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -2,6 +2,8 @@ package fleetsim
 
 import (
 	"bytes"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -40,6 +42,7 @@ func devices() []Log {
 		{"bridge-signals", devicePath("udp", "signals_port", "127.0.0.37"), "", 2900 * time.Millisecond,
 			signalLine("signals-test"), archive}, // which nobody has told the desk of
 		{"harbour-radar", devicePath("tcp", "radar_port", "127.0.0.22"), "", 600 * time.Millisecond, radarLine, desk},
+		{"mole-camera", devicePath("tls", "camera_port", "127.0.0.25"), "", 1900 * time.Millisecond, cameraLine, desk},
 		{"pier-meters", devicePath("http", "meters_port", "127.0.0.23"), "", 1700 * time.Millisecond, meterLine,
 			archive},
 		{"berth-planner", devicePath("otlp", "planner_port", "127.0.0.24"), "", 2 * time.Second, plannerLine, desk},
@@ -60,6 +63,11 @@ func radarLine(r *rand.Rand, id string, n int, at time.Time) string {
 	return fmt.Sprintf("%d %s", len(text), text) // by octet counting
 }
 
+func cameraLine(r *rand.Rand, id string, _ int, at time.Time) string {
+	return fmt.Sprintf("<134>1 %s camera-mole counter - - - people=%d vehicles=%d id=%s\n",
+		at.UTC().Format("2006-01-02T15:04:05.000Z"), r.IntN(400), r.IntN(60), id)
+}
+
 func meterLine(r *rand.Rand, id string, n int, at time.Time) string {
 	return fmt.Sprintf(`{"time":"%s","meter":"pier-%d","what":"%s","litres":%d,"kwh":%.2f,"id":"%s"}`,
 		at.UTC().Format(time.RFC3339Nano), 1+n%6, pick(r, "water", "current"), r.IntN(900), r.Float64()*40, id)
@@ -77,6 +85,7 @@ type sender struct {
 	transport, address, from string
 	conn                     net.Conn
 	client                   *http.Client
+	trust                    func() *x509.CertPool // of what it reaches by TLS
 }
 
 // dialer dials from an address of its own.
@@ -111,7 +120,7 @@ func (s *sender) send(p []byte) error {
 		return s.post(p)
 	}
 	if s.conn == nil {
-		c, err := s.dialer().Dial(s.transport, s.address)
+		c, err := s.dial()
 		if err != nil {
 			return err
 		}
@@ -119,6 +128,13 @@ func (s *sender) send(p []byte) error {
 	}
 	_, err := s.conn.Write(p)
 	return err
+}
+
+func (s *sender) dial() (net.Conn, error) {
+	if s.transport != "tls" {
+		return s.dialer().Dial(s.transport, s.address)
+	}
+	return tls.DialWithDialer(s.dialer(), "tcp", s.address, &tls.Config{RootCAs: s.trust()})
 }
 
 func (s *sender) post(p []byte) error {

@@ -2,6 +2,7 @@ package fleetsim
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +22,7 @@ type Running struct {
 	Machine
 	Dir     string            // its own folder
 	Ports   map[string]string // that its listeners have, by the settings that hold them
+	Trust   *x509.CertPool    // what its devices trust
 	written map[string]*atomic.Int64
 	private atomic.Int64 // pieces of private data in them
 	opts    run.Options
@@ -170,7 +172,8 @@ func (w *writer) path() string { return filepath.Join(w.m.LogRoot(), w.of.Path) 
 
 func (w *writer) open() (err error) {
 	if transport, setting, from, device := w.of.device(); device {
-		w.out = &sender{transport: transport, address: "127.0.0.1:" + w.m.Ports[setting], from: from}
+		w.out = &sender{transport: transport, address: "127.0.0.1:" + w.m.Ports[setting], from: from,
+			trust: func() *x509.CertPool { return w.m.Trust }}
 		return nil
 	}
 	w.file, err = os.OpenFile(w.path(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)

@@ -3,6 +3,7 @@ package fleetsim
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -226,7 +227,14 @@ func (d *Demo) join(ctx context.Context, machines []Machine) error {
 	}); err != nil {
 		return err
 	}
+	authority, err := answer[contract.SenderAuthority](d.client.GetSenderAuthority(ctx))
+	if err != nil {
+		return err
+	}
+	trust := x509.NewCertPool()
+	trust.AppendCertsFromPEM([]byte(authority.Certificate))
 	for _, m := range d.Fleet {
+		m.Trust = trust
 		receivers := d.Receivers.URL()
 		if len(m.links) > 0 {
 			receivers = "http://" + m.links[1].Address()

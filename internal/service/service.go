@@ -29,6 +29,7 @@ import (
 	"synaxis/internal/service/api"
 	"synaxis/internal/service/assemble"
 	"synaxis/internal/service/auth"
+	"synaxis/internal/service/certificates"
 	"synaxis/internal/service/console"
 	"synaxis/internal/service/join"
 	"synaxis/internal/service/rollouts"
@@ -207,7 +208,7 @@ func tlsSetting(o Options) (*tls.Config, string, error) {
 		if host, _, err := net.SplitHostPort(o.Listen); err == nil {
 			names = append(o.TLSNames, host)
 		}
-		cert, pin, err := autoTLS(o.Data, names, time.Now())
+		cert, pin, err := autoTLS(certificates.New(o.Data, time.Now), names, time.Now())
 		if err != nil {
 			return nil, "", fmt.Errorf("--tls-auto: %w", err)
 		}

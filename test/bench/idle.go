@@ -20,11 +20,12 @@ import (
 // idleEnv lets this program be an agent that has nothing to do, for the folder in it.
 const idleEnv = "SYNAXIS_BENCH_IDLE"
 
-// idleAgent lets an agent in a process of its own watch files and listen, and answers which share of a core that takes,
-// in percent, and its memory in MB.
+// idleAgent lets an agent in a process of its own watch files and listen, and answers which share of a core that
+// takes, in percent, and its memory in MB.
 func idleAgent(dir string, files, listeners int) (share, memory float64, err error) {
 	for i := range files {
-		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%03d.log", i)), fmt.Appendf(nil, "file %d\n", i), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%03d.log", i)), fmt.Appendf(nil, "file %d\n", i),
+			0o644); err != nil {
 			return 0, 0, err
 		}
 	}

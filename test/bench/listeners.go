@@ -61,7 +61,8 @@ func listening(dir, transport string, kind framing.Kind) (*run.Engine, string, e
 		return nil, "", err
 	}
 	source := pipeline.Source{Name: "s", Format: "syslog", Unparsed: "keep", Time: format.Time{Zone: "UTC"},
-		Send: []pipeline.Entry{{To: "out"}}, Listen: &pipeline.Listener{Kind: "syslog", Address: "127.0.0.1", Port: port,
+		Send: []pipeline.Entry{{To: "out"}}, Listen: &pipeline.Listener{Kind: "syslog", Address: "127.0.0.1",
+			Port:      port,
 			Transport: transport, Framing: kind, Connections: idleConns + 10, Unknown: "keep"}}
 	d := delivery.Spec{Name: "out", Kind: delivery.File, Path: filepath.Join(dir, "out"), Batch: delivery.DefaultBatch,
 		Retry: delivery.DefaultRetry, AtOnce: delivery.DefaultAtOnce}
@@ -192,7 +193,8 @@ func floods(row rowFunc) error {
 	row("syslog over UDP, messages a second, times net, regexp and encoding/json", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
 		show(rate), show(base)), fmt.Sprintf("%.0fx", udpAim), rate/base >= udpAim)
 	row("... of them in all", show(rate), show(udpLeast), rate >= udpLeast)
-	row("... and sent, not read and not counted", fmt.Sprintf("%d of %d", sent-read-missed, sent), "0", sent-read-missed == 0)
+	row("... and sent, not read and not counted", fmt.Sprintf("%d of %d", sent-read-missed, sent), "0",
+		sent-read-missed == 0)
 	return nil
 }
 
@@ -275,8 +277,10 @@ func otlpThrough(row rowFunc) error {
 	}
 	scope := &logs.ScopeLogs{Scope: &common.InstrumentationScope{Name: "bench"}}
 	for i := range 1000 {
-		scope.LogRecords = append(scope.LogRecords, &logs.LogRecord{TimeUnixNano: uint64(time.Now().UnixNano()), SeverityNumber: 9,
-			Body: text("lane 4 let a vehicle through after looking at its ticket for a while"), Attributes: []*common.KeyValue{
+		scope.LogRecords = append(scope.LogRecords, &logs.LogRecord{TimeUnixNano: uint64(time.Now().UnixNano()),
+			SeverityNumber: 9,
+			Body:           text("lane 4 let a vehicle through after looking at its ticket for a while"),
+			Attributes: []*common.KeyValue{
 				{Key: "lane", Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(i)}}},
 				{Key: "result", Value: text("OK")}, {Key: "ticket", Value: text("T-20417")}}})
 	}
@@ -343,7 +347,8 @@ func otlpThrough(row rowFunc) error {
 		return err
 	}
 	base, err := speed(generated)
-	row("OTLP in to OTLP out, records a second, times the generated types", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
+	row("OTLP in to OTLP out, records a second, times the generated types", fmt.Sprintf("%.1fx (%s against %s)",
+		rate/base,
 		show(rate), show(base)), fmt.Sprintf("%.0fx", otlpAim), rate/base >= otlpAim)
 	return err
 }
@@ -405,7 +410,8 @@ func idleListeners(row rowFunc) error {
 	if err != nil {
 		return err
 	}
-	row("an agent with 100 files and 5 listeners, of one core", fmt.Sprintf("%.2f %%", share), fmt.Sprintf("%.1f %%", idleAgentAim),
+	row("an agent with 100 files and 5 listeners, of one core", fmt.Sprintf("%.2f %%", share), fmt.Sprintf("%.1f %%",
+		idleAgentAim),
 		share < idleAgentAim)
 	row("... in memory, MB", fmt.Sprintf("%.0f", memory), "40", memory < 40)
 	return nil

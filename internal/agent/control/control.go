@@ -86,7 +86,26 @@ func (c *Client) NewestSecret(ref string) (value string, ok bool) {
 	if !found {
 		return "", false
 	}
-	s := wire.Secret{ID: rand.Text(), Ref: name}
+	s, ok := c.askSecret(wire.Secret{Ref: name})
+	return s.Value, ok && s.Found
+}
+
+// Certificate asks the service for a certificate of the listener of a source, by a request in PEM. Without one, words
+// say why.
+func (c *Client) Certificate(source, request string) (chain, words string) {
+	s, ok := c.askSecret(wire.Secret{Ref: source, Request: request})
+	switch {
+	case !ok:
+		return "", "the service is not there"
+	case !s.Found:
+		return "", s.Value
+	}
+	return s.Value, ""
+}
+
+// askSecret asks the service; ok is false when it is not there.
+func (c *Client) askSecret(s wire.Secret) (wire.Secret, bool) {
+	s.ID = rand.Text()
 	answer := make(chan wire.Secret, 1)
 	c.waiting.Store(s.ID, answer)
 	defer c.waiting.Delete(s.ID)
@@ -95,13 +114,13 @@ func (c *Client) NewestSecret(ref string) (value string, ok bool) {
 	select {
 	case c.secrets <- s:
 	case <-late.C:
-		return "", false
+		return s, false
 	}
 	select {
 	case s = <-answer:
-		return s.Value, s.Found
+		return s, true
 	case <-late.C:
-		return "", false
+		return s, false
 	}
 }
 

@@ -64,12 +64,14 @@ type Parts struct {
 	Secret  func(ref string) ([]byte, bool)
 	// Compile makes a treatment of the source with another format, which may name others.
 	Compile func(f format.Spec, others []format.Spec) (*pipeline.Treatment, error)
-	Dir     string // the agent's own folder
-	Out     Out
-	Store   *position.Store
-	Book    *settle.Book
-	Log     *slog.Logger
-	Now     func() time.Time
+	// Certificate asks the service for a certificate of the source's listener, by a request in PEM.
+	Certificate func(source, request string) (chain, words string)
+	Dir         string // the agent's own folder
+	Out         Out
+	Store       *position.Store
+	Book        *settle.Book
+	Log         *slog.Logger
+	Now         func() time.Time
 }
 
 // Maker makes an input, which may take over from the one that served the source before; that one has ended, and may be

@@ -79,6 +79,9 @@ func cursorAt(n uint64) settle.Cursor { return binary.BigEndian.AppendUint64(nil
 // Run treats what comes until ctx ends. What is bound stays bound, for the input that takes its place, or for
 // Close.
 func (in *Input) Run(ctx context.Context) {
+	if x := in.rules.issued; x != nil {
+		go x.keep(ctx) // nobody waits for it: it may be asking a service that is away
+	}
 	for {
 		p := in.inbox.take(ctx)
 		if p == nil {
@@ -158,6 +161,11 @@ func (in *Input) Complaint() input.Complaint {
 func (in *Input) Waiting() wire.Numbers {
 	bytes, oldest := in.inbox.waits()
 	n := wire.Numbers{Unread: bytes}
+	if x := in.rules.issued; x != nil {
+		if until, _ := x.state(); !until.IsZero() {
+			n.CertificateEnds = until.UnixNano()
+		}
+	}
 	if !oldest.IsZero() {
 		n.Oldest = oldest.UnixNano()
 	}
@@ -195,7 +203,8 @@ type rules struct {
 	token    string
 	tls      *tls.Config
 	tlsError error
-	limit    int // bytes of one message
+	issued   *issued // nil for a certificate that is given
+	limit    int     // bytes of one message
 }
 
 type sender struct {
@@ -225,7 +234,11 @@ func newRules(p input.Parts) *rules {
 		return string(v)
 	}
 	r.token = secret(l.Token)
-	if l.Transport == "tls" {
+	switch {
+	case l.Transport == "tls" && l.Certificate == pipeline.Issued:
+		r.issued = newIssued(p.Dir, p.Spec.Name, p.Certificate, p.Now)
+		r.tls = &tls.Config{GetCertificate: r.issued.get, MinVersion: tls.VersionTLS12}
+	case l.Transport == "tls":
 		pair, err := tls.X509KeyPair([]byte(secret(l.Certificate)), []byte(secret(l.Key)))
 		if r.tlsError = err; err == nil {
 			r.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}

@@ -22,6 +22,7 @@ const (
 	bindPatient = 2 * time.Second        // before that is told: another source may just leave it
 	drainFor    = 10 * time.Second       // connections to an address that was left
 	shakeFor    = 10 * time.Second       // TLS must be agreed on
+	expiresSoon = 14 * 24 * time.Hour    // a certificate that is not renewed is told
 )
 
 // server is bound to one address. What it receives goes to the input that it follows.
@@ -179,6 +180,16 @@ func (s *server) complaint() input.Complaint {
 	if err := in.rules.tlsError; err != nil {
 		return input.Complaint{Code: health.CannotListen, Since: s.began,
 			Reason: fmt.Sprintf("the certificate and key of the listener cannot be used: %v", err)}
+	}
+	if x := in.rules.issued; x != nil {
+		until, words := x.state()
+		switch {
+		case words != "" && s.now().Sub(s.began) > bindPatient:
+			return input.Complaint{Code: health.CannotListen, Since: s.began, Reason: "it has no certificate of the service yet: " + words}
+		case words == "" && until.Sub(s.now()) < expiresSoon:
+			return input.Complaint{Code: health.CertificateExpiring, Since: s.began, Reason: fmt.Sprintf(
+				"its certificate expires on %s, and the service signs no new one", until.UTC().Format("2006-01-02 15:04 UTC"))}
+		}
 	}
 	s.mu.Lock()
 	failed, since := s.failed, s.since

@@ -190,7 +190,8 @@ func (p *Probes) find(ask *wire.ProbeAsk, h Host) (*probe, error) {
 		return nil, fmt.Errorf("it does not run the source %s", ask.Source)
 	}
 	if in := src.Input(); in != "files" && src.Listen == nil {
-		return nil, fmt.Errorf("the source %s reads by %s; a probe goes through files and listeners only", ask.Source, in)
+		return nil, fmt.Errorf("the source %s reads by %s; a probe goes through files and listeners only", ask.Source,
+			in)
 	}
 	line, words, err := theLine(ask, spec, h)
 	if err != nil {

@@ -112,7 +112,7 @@ func New(o Options) (*Agent, error) {
 		lock.Close()
 		return nil, err
 	}
-	a.engine.newest = a.client.NewestSecret
+	a.engine.newest, a.engine.certify = a.client.NewestSecret, a.client.Certificate
 	if a.client.Copied() {
 		o.Log.Warn(
 			"the state folder was copied from another machine; nothing is collected until the service has said who " +
@@ -150,7 +150,7 @@ func (a *Agent) Forget() error {
 	if err != nil {
 		return err
 	}
-	engine.newest = a.client.NewestSecret
+	engine.newest, engine.certify = a.client.NewestSecret, a.client.Certificate
 	a.engine, a.text, a.status = engine, nil, nil
 	return nil
 }

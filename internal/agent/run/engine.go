@@ -45,6 +45,7 @@ type Engine struct {
 	buffers *buffer.Store
 	budget  *deliver.Budget
 	newest  func(ref string) (string, bool) // asks the service for the newest value of a secret
+	certify func(source, request string) (chain, words string)
 	hints   *files.Hints
 	slots   *files.Slots
 	log     *slog.Logger
@@ -441,6 +442,12 @@ func (e *Engine) start(p setup, t prepared, old *source) *source {
 		Book: s.book, Log: e.log.With("source", key),
 		Now: time.Now,
 		Dir: e.dir,
+		Certificate: func(source, request string) (string, string) {
+			if e.certify == nil {
+				return "", "there is no service"
+			}
+			return e.certify(source, request)
+		},
 		Compile: func(f format.Spec, others []format.Spec) (*pipeline.Treatment, error) {
 			return e.compile(p.Spec, f, others, t)
 		},

@@ -248,6 +248,11 @@ func (c *checker) source(d *catalogue.Definition) {
 			"name a format; synaxis format guess proposes one")
 	}
 	c.senders(d)
+	if l := s.Listen; l != nil && l.Transport == "tls" && (l.Certificate == "" || l.Certificate != pipeline.Issued &&
+		l.Key == "") {
+		c.add(d, []string{"read", l.Kind, "listen"}, "certificate-missing", "the listener has no certificate with its key",
+			"let the service sign one with certificate: issued, or name secrets in certificate and key")
+	}
 	spec.Time = spec.Time.Merge(s.Time)
 	if spec.NeedsZone(c.cat.Format) {
 		c.add(

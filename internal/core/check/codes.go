@@ -143,6 +143,14 @@ var Codes = []Code{
 		"Add time: {zone: ...} to the format or the source.",
 	},
 	{
+		"certificate-missing",
+		Error,
+		false,
+		"A listener by TLS has no certificate, or one without its key.",
+		"Nobody could connect to it.",
+		"Let the service sign one with certificate: issued, or name secrets in certificate and key.",
+	},
+	{
 		"recognise-without-senders",
 		Error,
 		false,

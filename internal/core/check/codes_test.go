@@ -132,6 +132,11 @@ var cases = map[string]struct{ text, mended, reason string }{
 		"format: bb\ntemplate: '{ts:time} {m}'\n---\n" + source("aa", "format: bb\ntime: {zone: UTC}\n"),
 		"without a zone",
 	},
+	"certificate-missing": {
+		source("aa", "read: {syslog: {listen: {port: 5517, transport: tls}}}\n"),
+		source("aa", "read: {syslog: {listen: {port: 5517, transport: tls, certificate: issued}}}\n"),
+		"has no certificate with its key",
+	},
 	"recognise-without-senders": {
 		source("aa", "format: recognise\n"),
 		source("aa", "read: {syslog: {listen: {port: 5516}}}\nformat: recognise\n"),

@@ -37,6 +37,9 @@ type Sender struct {
 	Expect     expect.Expectation
 }
 
+// Issued, as a certificate, lets the service sign one and the agent renew it.
+const Issued = "issued"
+
 // DefaultConnections is how many connections there may be at once.
 const DefaultConnections = 200
 

@@ -368,12 +368,13 @@ func listen(def string, transports ...string) schema.Key {
 		schema.Key{
 			Name:  "certificate",
 			Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
-			Doc:   "For tls: the certificate, in PEM.",
+			Doc: "For tls: the certificate, in PEM; or issued: the service signs one, and the agent renews it when two " +
+				"thirds of its life are over. Senders trust the authority that synaxis sender authority prints.",
 		},
 		schema.Key{
 			Name:  "key",
 			Value: &schema.Value{Type: schema.Text, Refs: true, Secrets: true},
-			Doc:   "For tls: its key, in PEM.",
+			Doc:   "For tls: its key, in PEM; not with issued.",
 		},
 	), Doc: "Where it listens."}
 }

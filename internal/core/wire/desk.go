@@ -166,4 +166,7 @@ type Secret struct {
 	Ref   string `json:"ref"` // NAME@VERSION of the one that it has
 	Value string `json:"value,omitempty"`
 	Found bool   `json:"found,omitempty"`
+	// Request asks for a certificate of a listener, as PKCS #10 in PEM. Ref is then the source, and Value the
+	// certificate with that of the authority, or why there is none.
+	Request string `json:"request,omitempty"`
 }

@@ -39,6 +39,8 @@ type Numbers struct {
 	Lost int64 `json:"lost,omitempty"`
 	// files that a pattern takes and that are not read, since they are compressed
 	Packed int64 `json:"packed,omitempty"`
+	// Unix nanoseconds, until when the certificate of a listener is good that the service signed; 0 for none
+	CertificateEnds int64 `json:"certificateEnds,omitempty"`
 	// messages to a listener that were lost, since they came faster than they could be taken
 	Missed int64 `json:"missed,omitempty"`
 	// messages, connections and requests that a listener turned away, by reason
@@ -128,6 +130,10 @@ var Counters = []Counter{
 	},
 	{"zeros", "synaxis.source.zeros", "By", Sum, func(n *Numbers) *int64 { return &n.Zeros }},
 	{"lost", "synaxis.source.lost.bytes", "By", Sum, func(n *Numbers) *int64 { return &n.Lost }},
+	{
+		"certificateEnds", "synaxis.source.certificate_ends", "ns", Gauge,
+		func(n *Numbers) *int64 { return &n.CertificateEnds },
+	},
 	{"missed", "synaxis.source.missed", "{message}", Sum, func(n *Numbers) *int64 { return &n.Missed }},
 	{"packed", "synaxis.source.packed", "{file}", Gauge, func(n *Numbers) *int64 { return &n.Packed }},
 	{"pending", "synaxis.source.pending", "{record}", Gauge, func(n *Numbers) *int64 { return &n.Pending }},

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
@@ -23,8 +24,11 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/rollout"
 	"synaxis/internal/core/wire"
+	"synaxis/internal/service/certificates"
 	"synaxis/internal/service/hosts"
 	"synaxis/internal/service/inventory"
 	"synaxis/internal/service/links"
@@ -50,6 +54,7 @@ type Parts struct {
 	Hosts      *hosts.Hosts
 	Rollouts   *rollouts.Queue
 	Secrets    Secrets
+	Authority  *certificates.Authority
 	Log        *slog.Logger
 	Now        func() time.Time
 	Note       func(topic string)
@@ -279,7 +284,13 @@ func (a *Agents) newest(
 	s.Value, s.Found = "", false
 	name, _, _ := strings.Cut(s.Ref, "@")
 	h, ok := a.p.Inventory.ByUID(who.Credential.UID)
-	if ok && private && h.RetiredAt.IsZero() {
+	if s.Request != "" {
+		s.Value, s.Found = "this host is not in the inventory any more", false
+		if ok && h.RetiredAt.IsZero() {
+			s.Value, s.Found = a.certify(ctx, h, s)
+		}
+		s.Request = ""
+	} else if ok && private && h.RetiredAt.IsZero() {
 		v, _ := a.p.Hosts.Get(h.Name)
 		manifest, err := a.p.Store.Manifest(ctx, v.Assigned.Hash)
 		uses := slices.ContainsFunc(manifest.Secrets, func(id string) bool { return strings.HasPrefix(id, name+"@") })
@@ -292,6 +303,35 @@ func (a *Agents) newest(
 	}
 	return &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), CustomMessage: &protobufs.CustomMessage{
 		Capability: wire.DeskCapability, Type: wire.TypeSecret, Data: wire.Encode(s)}}
+}
+
+// certify signs a certificate for a listener of a host, where its config asks for one. Otherwise the words say why
+// not.
+func (a *Agents) certify(ctx context.Context, h store.Host, s wire.Secret) (text string, ok bool) {
+	v, _ := a.p.Hosts.Get(h.Name)
+	manifest, err := a.p.Store.Manifest(ctx, v.Assigned.Hash)
+	if err != nil {
+		return "the host has no config yet", false
+	}
+	config, err := hostconfig.Read([]byte(manifest.Text), hostconfig.Runs)
+	if err != nil {
+		return err.Error(), false
+	}
+	i := slices.IndexFunc(config.Sources, func(x pipeline.Source) bool {
+		return x.Name == s.Ref && x.Listen != nil && x.Listen.Certificate == pipeline.Issued
+	})
+	if i < 0 {
+		return fmt.Sprintf("the config of %s asks for no certificate for %s", h.Name, s.Ref), false
+	}
+	names := append(strings.Split(v.Observed["host.ip"], ", "), v.Observed["host.name"],
+		config.Sources[i].Listen.Address)
+	chain, until, err := a.p.Authority.Listener(s.Request, h.Name, names)
+	if err != nil {
+		return err.Error(), false
+	}
+	a.p.Log.Info("a certificate of a listener was signed", "host", h.Name, "source", s.Ref, "until",
+		until.Format(time.DateOnly))
+	return chain, true
 }
 
 // silentFor is how long a connection may be silent before it is asked whether anybody is there: agents report more

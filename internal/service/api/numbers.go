@@ -68,6 +68,10 @@ func notes(n wire.Numbers) []string {
 			),
 		)
 	}
+	if n.CertificateEnds > 0 {
+		out = append(out, fmt.Sprintf("its certificate is good until %s, and is renewed by itself",
+			time.Unix(0, n.CertificateEnds).UTC().Format(time.DateOnly)))
+	}
 	if n.FirstRead > 0 {
 		out = append(
 			out,

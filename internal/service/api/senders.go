@@ -236,3 +236,14 @@ func network(p netip.Prefix) string {
 	}
 	return p.String()
 }
+
+// GetSenderAuthority gives the certificate that senders must trust.
+func (a *API) GetSenderAuthority(
+	context.Context, contract.GetSenderAuthorityRequestObject,
+) (contract.GetSenderAuthorityResponseObject, error) {
+	c, text, err := a.Authority.Certificate()
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetSenderAuthority200JSONResponse{Certificate: string(text), Until: c.NotAfter.UTC()}, nil
+}

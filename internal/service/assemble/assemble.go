@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"synaxis/internal/service/agents"
+	"synaxis/internal/service/certificates"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/desired"
 	"synaxis/internal/service/hosts"
@@ -48,11 +49,13 @@ type Owners struct {
 	Rollouts   *rollouts.Driver
 	Agents     *agents.Agents
 	Notices    *notices.Notices
+	Authority  *certificates.Authority
 }
 
 // New builds them.
 func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
-	o = &Owners{Store: st, Queue: rollouts.NewQueue(), Links: links.New(w.Now), Revisions: revisions.New(st)}
+	o = &Owners{Store: st, Authority: certificates.New(w.Data, w.Now), Queue: rollouts.NewQueue(),
+		Links: links.New(w.Now), Revisions: revisions.New(st)}
 	if o.Numbers, err = numbers.New(ctx, st, w.Log, w.Now); err != nil {
 		return nil, err
 	}
@@ -95,6 +98,7 @@ func New(ctx context.Context, st *store.Store, w World) (o *Owners, err error) {
 			Hosts:      o.Hosts,
 			Rollouts:   o.Queue,
 			Secrets:    o.Secrets,
+			Authority:  o.Authority,
 			Log:        w.Log,
 			Now:        w.Now,
 			Note:       w.Note,

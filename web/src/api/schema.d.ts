@@ -899,6 +899,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/senders/authority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificate of the authority that senders must trust, where listeners have issued certificates */
+        get: operations["getSenderAuthority"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/senders/definitions": {
         parameters: {
             query?: never;
@@ -1849,6 +1866,12 @@ export interface components {
             /** @description hosts with such records that were not asked for examples */
             more?: number;
         };
+        SenderAuthority: {
+            /** @description in PEM */
+            certificate: string;
+            /** Format: date-time */
+            until: string;
+        };
         SenderList: {
             /** @description the unknown first, then by name */
             items: components["schemas"]["Sender"][];
@@ -2440,7 +2463,7 @@ export interface components {
         };
         /** @description What several hosts found in the same way */
         PreflightGroup: {
-            /** @description config, path, destination, disk or clock */
+            /** @description config, path, port, program, destination, disk or clock */
             kind: string;
             /** @description the source or destination */
             name: string;
@@ -2836,6 +2859,11 @@ export interface components {
              * @description Messages to a listener that were lost, since they came faster than they could be taken
              */
             missed: number;
+            /**
+             * Format: date-time
+             * @description until when the certificate of its listener is good that the service signed
+             */
+            certificateEnds?: string;
             /** @description Messages, connections and requests that a listener turned away, by reason */
             turnedAway?: {
                 [key: string]: number;
@@ -5200,6 +5228,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SenderList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSenderAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SenderAuthority"];
                 };
             };
             default: components["responses"]["Problem"];
