@@ -2,6 +2,7 @@ package listen
 
 import (
 	"bytes"
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -140,7 +141,7 @@ func (in *Input) postProbe(conn net.Conn, line string) error {
 		req.Header.Set("Authorization", "Bearer "+in.rules.token)
 	}
 	client := &http.Client{Timeout: probeTime, Transport: &http.Transport{DisableKeepAlives: true,
-		Dial: func(string, string) (net.Conn, error) { return conn, nil }}}
+		DialContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil }}}
 	resp, err := client.Do(req)
 	if err != nil {
 		return err
