@@ -342,6 +342,10 @@ func TestSenders(t *testing.T) {
 	out, code = d.cli("sender", "show", "127.0.0.3")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "synaxis sender define NAME --source bridges --from 127.0.0.3")
+	out, code = d.cli("why", "bridge-a")
+	assert.Zero(t, code, out)
+	assert.Regexp(t, `Sender bridge-a \(127\.0\.0\.2\) sends to bridges on gate-a, and was heard last `, out)
+	assert.Contains(t, out, "Nothing is wrong with what takes the records of bridge-a.")
 	out, code = d.cli("sender", "define", "bridge-b", "--source", "bridges", "--from", "127.0.0.3", "--label", "site=saltmarsh",
 		"--format", "json", "--every", "10m")
 	require.Zero(t, code, out)

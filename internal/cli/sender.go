@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -96,13 +97,10 @@ func (a *app) senderShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, _, err := answer[contract.SenderList](c.ListSenders(cmd.Context(), &contract.ListSendersParams{}))
+			l, err := a.findSenders(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
-			l.Items = only(l.Items, func(s contract.Sender) bool {
-				return s.Address == args[0] || s.Name != nil && *s.Name == args[0]
-			})
 			if len(l.Items) == 0 {
 				return fmt.Errorf("no sender has the name or the address %s; synaxis sender list shows all", args[0])
 			}
@@ -120,6 +118,21 @@ func (a *app) senderShowCmd() *cobra.Command {
 			})
 		},
 	}
+}
+
+// findSenders are those of a name or an address.
+func (a *app) findSenders(ctx context.Context, c *contract.Client, name string) (contract.SenderList, error) {
+	l, _, err := answer[contract.SenderList](c.ListSenders(ctx, &contract.ListSendersParams{}))
+	l.Items = only(l.Items, func(s contract.Sender) bool { return s.Address == name || senderName(s) == name })
+	return l, err
+}
+
+// senderName is the name by which a definition knows a sender, or "unknown".
+func senderName(s contract.Sender) string {
+	if s.Name == nil {
+		return "unknown"
+	}
+	return *s.Name
 }
 
 func only[T any](list []T, keep func(T) bool) (out []T) {

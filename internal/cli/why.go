@@ -92,9 +92,9 @@ func shortStatus(s contract.Status) string {
 
 func (a *app) whyCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "why [HOST|SOURCE|DESTINATION]", Short: "Why something is not well: causes, and what is behind them",
+		Use: "why [HOST|SOURCE|DESTINATION|SENDER]", Short: "Why something is not well: causes, and what is behind them",
 		Args: cobra.MaximumNArgs(1),
-		Long: `Tells what is wrong with a host, source or destination, or with all, by cause: since when, on which hosts, how long
+		Long: `Tells what is wrong with a host, source, destination or sender, or with all, by cause: since when, on which hosts, how long
 records wait, when buffers are full, and what to do.`,
 		Example: "  synaxis why harbour-archive\n  synaxis why gate-northpier-1",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -164,7 +164,21 @@ func (a *app) about(ctx context.Context, c *contract.Client, name string) (*cont
 			return p, d.Kind, nil
 		}
 	}
-	return nil, "", usagef("there is no host, source or destination %s", name)
+	if s, err := a.findSenders(ctx, c, name); err == nil && len(s.Items) > 0 {
+		one := s.Items[0]
+		heard := "was never heard"
+		if one.Last != nil {
+			heard = "was heard last " + ago(one.Last)
+		}
+		if a.output != "json" && a.output != "yaml" {
+			a.wrapped("", fmt.Sprintf("Sender %s (%s) sends to %s on %s, and %s.", senderName(one), one.Address,
+				one.Source, one.Host,
+				heard))
+		}
+		p.Source, p.Host = &one.Source, &one.Host
+		return p, "what takes the records of", nil
+	}
+	return nil, "", usagef("there is no host, source, destination or sender %s", name)
 }
 
 func (a *app) waitCmd() *cobra.Command {

@@ -11,7 +11,8 @@ import (
 type Report struct {
 	Sources      map[string]Numbers
 	Destinations map[string]Destination
-	Start, At    time.Time // since when its sums count, and when it was written; zero where it has no numbers
+	Start        time.Time // since when its sums count; zero where it has none
+	At           time.Time // when it was written; zero where it has nothing
 	Process      Process
 	ProcessAt    time.Time // when the process was looked at; zero for not told
 }
@@ -149,6 +150,9 @@ func (r *reportReader) metric(data []byte) error {
 	of := metricOf[string(name)]
 	for _, data := range r.points {
 		p, err := r.point(data)
+		if at := time.Unix(0, int64(p.at)); p.at > 0 && at.After(r.At) {
+			r.At = at
+		}
 		switch {
 		case err != nil:
 			return err
@@ -235,9 +239,6 @@ var metricOf = func() map[string]metricFor {
 func (r *reportReader) source(of metricFor, p point) {
 	if t := time.Unix(0, int64(p.start)); t.After(r.Start) {
 		r.Start = t
-	}
-	if t := time.Unix(0, int64(p.at)); t.After(r.At) {
-		r.At = t
 	}
 	switch {
 	case of.source != nil:

@@ -77,6 +77,22 @@ func TestReports(t *testing.T) {
 	}
 }
 
+// TestReportOfNothing: an agent without a source says when it reports, and not since when it counts.
+func TestReportOfNothing(t *testing.T) {
+	t.Parallel()
+	at := time.Unix(2000, 0)
+	req := EncodeNumbers("h", time.Unix(1000, 0), at, nil)
+	assert.Empty(t, report(t, req).Sources)
+	assert.Zero(t, report(t, req).At)
+	AddProcess(req, at, Process{Started: time.Unix(1500, 0), CPU: time.Second})
+	back := report(t, req)
+	assert.Equal(t, at, back.At)
+	assert.Zero(t, back.Start)
+	req = EncodeNumbers("h", time.Unix(1000, 0), at, map[string]Numbers{"a": {Read: 1}})
+	AddProcess(req, at, Process{Started: time.Unix(1500, 0), CPU: time.Second})
+	assert.Equal(t, time.Unix(1000, 0), report(t, req).Start, "that of the sums, not of the process")
+}
+
 // FuzzReport: it takes what the generated messages take, and reads the same sources where both read it.
 func FuzzReport(f *testing.F) {
 	for seed := range uint64(5) {

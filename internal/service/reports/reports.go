@@ -437,11 +437,16 @@ func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, star
 			}
 			e.bucket, e.base, e.used = bucket, s.Numbers, s.used
 		}
+		if start.IsZero() { // it runs no source now, and has not begun to count anew
+			start = s.Counting
+		}
 		same := s.Counting.Equal(start)
 		before := s.Numbers
 		e.counted, e.dirty = true, e.dirty || !same
 		s.book(numbers, at)
-		s.told, s.skew = now, at.Sub(now)
+		if s.told = now; !at.IsZero() {
+			s.skew = at.Sub(now)
+		}
 		all, recent := map[string]wire.Numbers{}, map[string]*window{}
 		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
 			if len(numbers)+len(all) < maxSources {
