@@ -75,6 +75,7 @@ simulate: build ## a fleet of 10,000 hosts goes through all that a rollout may m
 
 bench: build ## speeds, as ratios against a baseline of the same run
 	$(GO) run ./test/bench
+	$(GO) run ./test/bench listeners
 
 demo: build ## run the ferry line until Ctrl-C
 	bin/synaxis-demo

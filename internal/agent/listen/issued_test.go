@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"math/big"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -19,13 +20,13 @@ import (
 // signer signs requests for a life, as the service does; while it is away it says so.
 type signer struct {
 	life  time.Duration
-	away  bool
-	asked int
+	away  atomic.Bool
+	asked atomic.Int64
 }
 
 func (s *signer) sign(_, request string) (string, string) {
-	s.asked++
-	if s.away {
+	s.asked.Add(1)
+	if s.away.Load() {
 		return "", "the service is not there"
 	}
 	block, _ := pem.Decode([]byte(request))
@@ -51,7 +52,8 @@ func (s *signer) sign(_, request string) (string, string) {
 func TestIssued(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		s := &signer{life: 90 * 24 * time.Hour, away: true}
+		s := &signer{life: 90 * 24 * time.Hour}
+		s.away.Store(true)
 		ctx, stop := context.WithCancel(context.Background())
 		defer stop()
 		x := newIssued(dir, "radar", s.sign, time.Now)
@@ -59,10 +61,10 @@ func TestIssued(t *testing.T) {
 		time.Sleep(12 * time.Second)
 		_, words := x.state()
 		assert.Equal(t, "the service is not there", words)
-		assert.Equal(t, 3, s.asked)
+		assert.Equal(t, int64(3), s.asked.Load())
 		_, err := x.get(nil)
 		assert.Error(t, err)
-		s.away = false
+		s.away.Store(false)
 		time.Sleep(5 * time.Second)
 		first, words := x.state()
 		assert.Empty(t, words)
@@ -79,11 +81,14 @@ func TestIssued(t *testing.T) {
 		time.Sleep(59 * 24 * time.Hour)
 		until, _ := x.state()
 		assert.Equal(t, first, until, "not before two thirds are over")
-		s.away = true
-		time.Sleep(5 * 24 * time.Hour)
+		s.away.Store(true)
+		time.Sleep(25 * time.Hour)
+		asked := s.asked.Load()
+		time.Sleep(10 * time.Minute)
+		assert.Greater(t, s.asked.Load(), asked, "it asks on")
 		until, _ = x.state()
 		assert.Equal(t, first, until, "it stays while the service is away")
-		s.away = false
+		s.away.Store(false)
 		time.Sleep(time.Minute)
 		until, _ = x.state()
 		assert.True(t, until.After(first))
