@@ -2010,7 +2010,7 @@ type Numbers struct {
 	// Oldest When the oldest record was written that waits; absent when none does
 	Oldest *time.Time `json:"oldest,omitempty"`
 
-	// Packed Files that a pattern takes and that are not read, since they are compressed
+	// Packed Packed files that a pattern takes and that cannot be unpacked
 	Packed int64 `json:"packed"`
 
 	// Pending Records that wait for a destination, on disk or in memory

@@ -85,6 +85,8 @@ type Reader struct {
 	cut map[position.Key]bool
 	// deleted files that may come again packed, the oldest first
 	gonePacked []position.Key
+	there      map[position.Key]found // at the last look
+	unpacking  map[position.Key]*unpacking
 	batch      record.Batch
 	lastScan   time.Time
 	scanCost   time.Duration
@@ -149,10 +151,12 @@ func New(s Source, old *Reader) *Reader {
 		packed:  map[position.Key]packedFile{},
 		copies:  map[position.Key]waitingCopy{},
 		cut:     map[position.Key]bool{},
-		missing: map[position.Key]time.Duration{},
-		hint:    make(chan struct{}, 1),
-		written: newWritten(),
-		bounds:  bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}},
+
+		unpacking: map[position.Key]*unpacking{},
+		missing:   map[position.Key]time.Duration{},
+		hint:      make(chan struct{}, 1),
+		written:   newWritten(),
+		bounds:    bounds{own: s.Own, follow: s.Spec.Links == "follow", bases: map[string]string{}},
 	}
 	for _, known := range s.Store.Files(s.Spec.Name) {
 		if known.Dev == 0 {
@@ -161,7 +165,8 @@ func New(s Source, old *Reader) *Reader {
 	}
 	if old != nil {
 		old.mu.Lock()
-		r.streams, r.copies = old.streams, old.copies
+		r.streams, r.copies, r.unpacking = old.streams, old.copies, old.unpacking
+		old.unpacking = map[position.Key]*unpacking{}
 		old.streams, old.gone = map[position.Key]*stream{}, true
 		old.mu.Unlock()
 		for k, st := range r.streams {
@@ -219,6 +224,9 @@ func (r *Reader) Run(ctx context.Context) {
 // Close closes the files. Positions are kept.
 func (r *Reader) Close() {
 	r.Save()
+	for _, u := range r.unpacking {
+		go u.drop()
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for k, st := range r.streams {
@@ -446,6 +454,7 @@ func (r *Reader) scan() {
 		dev, ino := position.Identity(f.info)
 		at[position.Key{Source: r.Spec.Name, Dev: dev, Ino: ino}] = f
 	}
+	r.there = at
 	r.vacate(now)
 	var fresh []position.Key
 	read := map[position.Key]bool{}
@@ -482,6 +491,12 @@ func (r *Reader) scan() {
 	for k := range r.copies {
 		if _, ok := at[k]; !ok {
 			delete(r.copies, k)
+		}
+	}
+	for k, u := range r.unpacking {
+		if _, ok := at[k]; !ok {
+			go u.drop()
+			delete(r.unpacking, k)
 		}
 	}
 	for k := range r.cut {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"compress/gzip"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -76,20 +77,71 @@ func (r *Reader) pack(k position.Key, info fs.FileInfo, done bool) {
 // openPacked reads a packed file: once, from its start to its end. What was read of it before it was packed is not
 // read again. It answers whether a file stays open.
 func (r *Reader) openPacked(k position.Key, f found, file *os.File, info fs.FileInfo) (bool, error) {
-	defer file.Close()
 	known, isKnown := r.Store.File(k)
+	u := r.unpacking[k]
+	if u != nil && (u.size != info.Size() || !u.at.Equal(info.ModTime())) { // it has changed meanwhile
+		go u.drop()
+		delete(r.unpacking, k)
+		u = nil
+	}
+	if u == nil {
+		return false, r.beginPacked(k, f, file, info, known, isKnown)
+	}
+	file.Close()
+	select {
+	case <-u.done:
+	default:
+		return false, nil
+	}
+	delete(r.unpacking, k)
+	return r.readPacked(k, f, info, u)
+}
+
+// unpacking is a packed file that is being unpacked, beside what the reader does: a large one takes long.
+type unpacking struct {
+	size  int64 // packed
+	at    time.Time
+	done  chan struct{}
+	plain *os.File // when done; nil where nothing could be unpacked
+	bytes int64    // of it
+	err   error
+}
+
+// drop waits for the end and lets go of what was unpacked.
+func (u *unpacking) drop() {
+	<-u.done
+	if u.plain != nil {
+		u.plain.Close()
+	}
+}
+
+// beginPacked begins to unpack a file, where that is to be done and no other is under way.
+func (r *Reader) beginPacked(
+	k position.Key, f found, file *os.File, info fs.FileInfo, known position.File, isKnown bool,
+) error {
 	switch {
 	case isKnown && known.Packed == info.Size(): // it was read to its end
 		r.pack(k, info, true)
-		return false, nil
 	case !isKnown && f.first && r.Spec.FirstRead == "now" && !r.Store.Reread():
 		r.Store.Put(position.File{Source: r.Spec.Name, Path: f.path, Dev: k.Dev, Ino: k.Ino, Packed: info.Size()})
 		r.pack(k, info, true)
-		return false, nil
-	case r.Now().Sub(info.ModTime()) < packStill:
-		return false, nil
+	case r.Now().Sub(info.ModTime()) < packStill, len(r.unpacking) > 0:
+	default:
+		u := &unpacking{size: info.Size(), at: info.ModTime(), done: make(chan struct{})}
+		r.unpacking[k] = u
+		go func() {
+			defer close(u.done)
+			defer file.Close()
+			u.plain, u.bytes, u.err = unpack(file, info, filepath.Join(r.Own, "unpacked"))
+		}()
+		return nil
 	}
-	plain, size, err := r.unpack(file, info)
+	return file.Close()
+}
+
+// readPacked begins to read what was unpacked. It answers whether a file stays open.
+func (r *Reader) readPacked(k position.Key, f found, info fs.FileInfo, u *unpacking) (bool, error) {
+	plain, size, err := u.plain, u.bytes, u.err
 	if err != nil && r.Now().Sub(info.ModTime()) < packBroken { // it is being written
 		if plain != nil {
 			plain.Close()
@@ -120,28 +172,61 @@ func (r *Reader) openPacked(k position.Key, f found, file *os.File, info fs.File
 
 // before is where reading an unpacked file begins: where its content was read to, under whatever name.
 func (r *Reader) before(k position.Key, plain *os.File, size int64) start {
-	for other, st := range r.streams { // it is open, and is read to its end there
-		if other != k && st.packed == 0 && st.info.HeadLen > 0 && matchesHead(st.info, plain, size) {
+	for other, st := range r.streams { // it is open with all of this content, and is read to its end there
+		if other == k || st.packed > 0 || st.size != size || st.info.HeadLen == 0 {
+			continue
+		}
+		f := st.info
+		f.Offset, f.Tail = st.read, hex.EncodeToString(st.tail)
+		if f.Matches(plain, size) {
 			return start{offset: size, known: true}
 		}
 	}
-	best := start{}
+	if known, ok := r.Store.File(k); ok && known.HeadLen > 0 && known.Matches(plain, size) { // it was begun before
+		return start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead}
+	}
+	best, from := start{}, position.Key{}
 	for _, known := range r.Store.Files(r.Spec.Name) {
-		if known.HeadLen > 0 && known.Offset >= best.offset && known.Packed == 0 && known.Matches(plain, size) {
+		other := known.Key()
+		switch {
+		case other == k, known.Packed > 0, known.Offset <= best.offset, !known.Matches(plain, size):
+		case r.stays(known): // many logs begin alike; this one goes on by itself
+			if known.Offset == size {
+				return start{offset: size, known: true}
+			}
+		default:
 			best = start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead}
+			from = other
 		}
+	}
+	if best.known { // no other one goes on with it
+		r.Store.Forget(from)
 	}
 	return best
 }
 
-func matchesHead(f position.File, plain *os.File, size int64) bool {
-	n, sum, err := position.Head(plain, min(size, int64(f.HeadLen)))
-	return err == nil && n == f.HeadLen && sum == f.Head
+// stays tells whether a file is still there as it was, and not packed away: another may have its inode by now.
+func (r *Reader) stays(known position.File) bool {
+	k := known.Key()
+	if r.streams[k] != nil {
+		return true
+	}
+	f, ok := r.there[k]
+	if !ok {
+		return false
+	}
+	file, err := os.Open(f.path)
+	if err != nil {
+		return true
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	return err != nil || known.Matches(file, info.Size())
 }
 
 // unpack writes what a file holds into one that has no name and goes when it is closed. With an error, what could be
 // unpacked is there.
-func (r *Reader) unpack(file *os.File, info fs.FileInfo) (*os.File, int64, error) {
+func unpack(file *os.File, info fs.FileInfo, dir string) (*os.File, int64, error) {
 	in, err := packings[packing(file)].reader(io.NewSectionReader(file, 0, info.Size()))
 	if err != nil {
 		return nil, 0, err
@@ -149,7 +234,6 @@ func (r *Reader) unpack(file *os.File, info fs.FileInfo) (*os.File, int64, error
 	if c, ok := in.(interface{ Close() }); ok {
 		defer c.Close()
 	}
-	dir := filepath.Join(r.Own, "unpacked")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, 0, err
 	}

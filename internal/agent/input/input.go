@@ -31,6 +31,10 @@ type Input interface {
 	Close()
 }
 
+// Ender is an input that takes what others send. End takes nothing new, and waits until what has come is treated, as
+// long as ctx lasts; Run goes on meanwhile.
+type Ender interface{ End(ctx context.Context) }
+
 // PathReader is an input that reads paths of the host.
 type PathReader interface {
 	// Takes tells whether it reads a path.

@@ -43,6 +43,9 @@ func (s *server) openUDP(at, family string) (func(), error) {
 		return nil, err
 	}
 	conn := p.(*net.UDPConn)
+	s.mu.Lock()
+	s.udp = conn
+	s.mu.Unlock()
 	s.work.Go(func() { s.receive(conn) })
 	return func() { conn.Close() }, nil
 }
@@ -76,7 +79,7 @@ func (s *server) receive(conn *net.UDPConn) {
 	for {
 		n, err := batch.ReadBatch(messages, 0)
 		if err != nil {
-			if errors.Is(err, net.ErrClosed) {
+			if errors.Is(err, net.ErrClosed) || isTimeout(err) && s.ending.Load() {
 				return
 			}
 			select {

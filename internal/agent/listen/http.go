@@ -32,6 +32,10 @@ const (
 	headerFor   = 10 * time.Second
 	bodyFor     = time.Minute
 	idleFor     = 2 * time.Minute
+	mostBodies  = 8        // that are read at once
+	mostParts   = 500_000  // of a body of OTLP in JSON
+	mostRead    = 64 << 20 // bytes that the records of a request may take in memory
+	bodyWait    = 5 * time.Second
 	settleFor   = 30 * time.Second // before the caller is told to come again
 	retryAfter  = 5                // seconds
 	logsPath    = "/v1/logs"       // OTLP/HTTP
@@ -146,6 +150,9 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 	case !in.rules.knows(r):
 		fail(refusal{http.StatusUnauthorized, "the token of this listener is missing or wrong: Authorization: Bearer TOKEN"})
 		return
+	case s.ending.Load():
+		fail(refusal{http.StatusServiceUnavailable, "this listener ends"})
+		return
 	case in.held.Load():
 		fail(refusal{http.StatusTooManyRequests, "a destination has no room now; come again later"})
 		return
@@ -155,12 +162,19 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 	if p.peer == nil {
 		p.peer = in.peers.heard(in.rules, a.Addr().Unmap().WithZone(""), s.now())
 	}
+	select {
+	case s.bodies <- struct{}{}:
+	case <-time.After(bodyWait):
+		fail(refusal{http.StatusTooManyRequests, "too many requests are read at once; come again later"})
+		return
+	}
 	body, err := readAll(w, r)
 	if err == nil && s.listener.Kind == "otlp" {
 		err = readOTLP(p, r, body)
 	} else if err == nil {
 		err = readBody(p, r, body, in.rules.limit)
 	}
+	<-s.bodies
 	var why refusal
 	if errors.As(err, &why) {
 		fail(why)
@@ -340,7 +354,9 @@ func readOTLP(p *parcel, r *http.Request, body []byte) error {
 			return tooManyRecords
 		}
 		p.add(text, false, given)
-		p.size += given.Size()
+		if p.size += given.Size(); p.size > mostRead {
+			return refusal{http.StatusRequestEntityTooLarge, fmt.Sprintf("the records of a request may take %d bytes, unpacked", mostRead)}
+		}
 		return nil
 	}
 	var err error
@@ -348,6 +364,10 @@ func readOTLP(p *parcel, r *http.Request, body []byte) error {
 	case "application/x-protobuf":
 		err = record.ReadOTLP(body, add)
 	case "application/json":
+		if bytes.Count(body, []byte("{"))+bytes.Count(body, []byte("["))+bytes.Count(body, []byte(",")) > mostParts {
+			return refusal{http.StatusRequestEntityTooLarge, fmt.Sprintf("a body in JSON may have %d parts",
+				mostParts)}
+		}
 		var req collogs.ExportLogsServiceRequest
 		if err = (protojson.UnmarshalOptions{DiscardUnknown: true}).Unmarshal(body, &req); err == nil {
 			var text []byte

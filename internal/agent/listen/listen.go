@@ -31,17 +31,18 @@ import (
 // Input is a source that listens.
 type Input struct {
 	input.Parts
-	server *server
-	inbox  *inbox
-	peers  *peers
-	rules  *rules
-	known  map[string]recognised // by address
-	probes probes
-	ledger *settle.Ledger
-	place  uint64 // of the ledger
-	batch  record.Batch
-	held   atomic.Bool // a destination has no room
-	gone   atomic.Bool // another has taken over
+	server   *server
+	inbox    *inbox
+	peers    *peers
+	rules    *rules
+	known    map[string]recognised // by address
+	learning int                   // senders whose lines are kept
+	probes   probes
+	ledger   *settle.Ledger
+	place    uint64 // of the ledger
+	batch    record.Batch
+	held     atomic.Bool // a destination has no room
+	gone     atomic.Bool // another has taken over
 }
 
 // maxBatch is how many records are sent on at once.
@@ -184,6 +185,20 @@ func (in *Input) Save() {
 	}
 	_, n := in.Book.Snapshot([]*settle.Ledger{in.ledger})
 	in.Store.SetNumbers(in.Spec.Name, n)
+}
+
+// End takes nothing new, and waits until what has come is treated.
+func (in *Input) End(ctx context.Context) {
+	in.server.drain(ctx)
+	for ctx.Err() == nil {
+		if bytes, _ := in.inbox.waits(); bytes == 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }
 
 // Close ends to listen. What has come is treated by nobody any more; who waits for an answer is told to come again.

@@ -16,6 +16,7 @@ const (
 	enoughLines    = 200
 	enoughBytes    = 64 << 10
 	mostRecognised = 2000
+	mostLearning   = 500 // at the same time; others wait for their turn
 	leastShare     = 0.5 // of its lines that a format must read
 )
 
@@ -87,6 +88,15 @@ func (in *Input) use(p *peer, r recognised) {
 // learn keeps the lines of a sender until there are enough, and then takes the format that reads them best. It answers
 // how this parcel is treated.
 func (in *Input) learn(p *peer, from *parcel) *pipeline.Treatment {
+	switch {
+	case len(in.known) >= mostRecognised:
+		p.learns, p.lines = false, nil
+		return p.treatment
+	case p.lines == nil && in.learning >= mostLearning:
+		return p.treatment
+	case p.lines == nil:
+		in.learning++
+	}
 	for i := range from.messages {
 		if p.seen == enoughLines || len(p.lines) >= enoughBytes {
 			break
@@ -95,9 +105,10 @@ func (in *Input) learn(p *peer, from *parcel) *pipeline.Treatment {
 		p.lines = append(append(p.lines, from.arena[m.Off:m.Off+m.Len]...), '\n')
 		p.seen++
 	}
-	if p.seen < enoughLines && len(p.lines) < enoughBytes || len(in.known) >= mostRecognised {
+	if p.seen < enoughLines && len(p.lines) < enoughBytes {
 		return p.treatment
 	}
+	in.learning--
 	spec, _ := format.BuiltIn(string(format.Raw))
 	found := recognised{Format: spec, Share: 1}
 	for _, c := range guess.Guess(p.lines, guess.Options{Zone: in.Spec.Time.Zone, Observed: in.Now(), Name: "recognised"}) {

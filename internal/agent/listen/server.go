@@ -36,16 +36,23 @@ type server struct {
 	work     sync.WaitGroup
 	once     sync.Once
 
+	ending atomic.Bool   // it takes nothing new, and reads what has come
+	udp    *net.UDPConn  // nil for another transport
+	bodies chan struct{} // requests that are read at once
+
 	mu      sync.Mutex
 	bound   func() // gives back what is bound; nil for nothing
 	stopped bool   // nothing new is taken
 	failed  error  // why it cannot be bound
 	since   time.Time
+	reason  string // why it failed, in words, as of looked
+	looked  time.Time
 	conns   map[*conn]bool
 }
 
 func newServer(in *Input) *server {
-	s := &server{listener: in.Spec.Listen, began: in.Now(), now: in.Now, conns: map[*conn]bool{}}
+	s := &server{listener: in.Spec.Listen, began: in.Now(), now: in.Now, conns: map[*conn]bool{},
+		bodies: make(chan struct{}, mostBodies)}
 	s.in.Store(in)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
@@ -163,6 +170,38 @@ func (s *server) retire() {
 	}()
 }
 
+// Times of ending: how long nothing more comes until what has come is read.
+const (
+	lastDatagrams = 50 * time.Millisecond
+	lastBytes     = 100 * time.Millisecond
+)
+
+// drain takes nothing new, reads what the system has already, and waits for that as long as ctx lasts.
+func (s *server) drain(ctx context.Context) {
+	s.ending.Store(true)
+	s.mu.Lock()
+	bound, udp := s.bound, s.udp
+	s.stopped = true
+	if udp == nil {
+		s.bound = nil
+	}
+	for c := range s.conns {
+		_ = c.SetReadDeadline(time.Now().Add(lastBytes))
+	}
+	s.mu.Unlock()
+	if udp != nil {
+		_ = udp.SetReadDeadline(time.Now().Add(lastDatagrams))
+	} else if bound != nil {
+		bound()
+	}
+	done := make(chan struct{})
+	go func() { s.work.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-ctx.Done():
+	}
+}
+
 func (s *server) close() {
 	s.leave()
 	s.cancel()
@@ -197,7 +236,20 @@ func (s *server) complaint() input.Complaint {
 	if failed == nil || s.now().Sub(since) < bindPatient {
 		return input.Complaint{}
 	}
-	return input.Complaint{Code: health.CannotListen, Since: since, Reason: bindReason(s.listener, failed)}
+	return input.Complaint{Code: health.CannotListen, Since: since, Reason: s.why(failed)}
+}
+
+// whyEvery is how often it is looked who holds a port: that looks at all programs of the host.
+const whyEvery = 10 * time.Second
+
+// why is why the port cannot be bound, as it was found lately.
+func (s *server) why(failed error) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if now := s.now(); s.reason == "" || now.Sub(s.looked) >= whyEvery {
+		s.reason, s.looked = bindReason(s.listener, failed), now
+	}
+	return s.reason
 }
 
 // bindReason is why a port cannot be bound, and who holds it.

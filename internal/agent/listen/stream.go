@@ -140,17 +140,20 @@ func (s *server) serve(c *conn) {
 		var got int
 		var err error
 		if big == nil {
-			_ = from.SetReadDeadline(time.Time{})
+			s.until(from, time.Time{})
 			if got, err = from.Read(small[:]); got > 0 {
 				big = buffers.Get().(*[]byte)
 				n = copy(*big, small[:got])
 			}
 		} else {
-			_ = from.SetReadDeadline(time.Now().Add(unfinished))
+			s.until(from, time.Now().Add(unfinished))
 			got, err = from.Read((*big)[n:])
 			n += got
 		}
 		late := isTimeout(err)
+		if late && got == 0 && s.ending.Load() { // nothing more has come
+			err, late = errCut, false
+		}
 		if late && n == 0 { // one that sent much, or a message larger than a buffer
 			giveBack(big)
 			big = nil
@@ -183,6 +186,14 @@ func (s *server) serve(c *conn) {
 		if err != nil && !late || waited >= patient {
 			return
 		}
+	}
+}
+
+// until sets until when a read may take. Where the server ends, that is soon.
+func (s *server) until(c net.Conn, at time.Time) {
+	_ = c.SetReadDeadline(at)
+	if s.ending.Load() {
+		_ = c.SetReadDeadline(time.Now().Add(lastBytes))
 	}
 }
 

@@ -125,6 +125,9 @@ func (in *Input) ready() *record.Batch {
 	b := &in.batch
 	b.Reset()
 	b.Stream, b.UID, b.Leaving = in.stream, in.uid, record.Deleted // it is not produced again
+	if in.Spec.Journal != nil {
+		b.Leaving = record.Stays
+	}
 	return b
 }
 

@@ -252,11 +252,18 @@ func (e *Engine) Apply(c hostconfig.Config) error {
 	}
 
 	var stopped = map[string]*source{}
+	var leaving []*source
 	for name, s := range e.sources {
 		if p, ok := setups[name]; !ok || !reflect.DeepEqual(p, s.setup) {
 			stopped[name] = s
-			s.cancel()
+			if !ok || family(p.Spec.Input()) != family(s.setup.Spec.Input()) {
+				leaving = append(leaving, s)
+			}
 		}
+	}
+	end(leaving)
+	for _, s := range stopped {
+		s.cancel()
 	}
 	for _, s := range stopped {
 		<-s.done
@@ -420,7 +427,11 @@ func (e *Engine) start(p setup, t prepared, old *source) *source {
 	}
 	s.book = e.books.open(key, e.store)
 	var before input.Input
-	if old != nil {
+	switch {
+	case old == nil:
+	case family(old.setup.Spec.Input()) != family(p.Spec.Input()): // it cannot go on with what that one holds
+		old.input.Close()
+	default:
 		before = old.input
 	}
 	labels := mergeLabels(p.Labels, p.Spec.Labels)
@@ -473,6 +484,17 @@ func (e *Engine) start(p setup, t prepared, old *source) *source {
 
 // inputKinds are the keys of inputs.
 var inputKinds = append([]string{"files", "command", "journal", "generate"}, pipeline.Listeners...)
+
+// family is what kinds of inputs have in common that go on with what each other hold.
+func family(kind string) string {
+	switch {
+	case kind == "files":
+		return kind
+	case slices.Contains(pipeline.Listeners, kind):
+		return "listeners"
+	}
+	return "produced"
+}
 
 // inputs are the kinds of inputs that this agent has.
 func (e *Engine) inputs() map[string]input.Maker {
@@ -603,6 +625,22 @@ func mergeLabels(lists ...map[string]string) []record.Label {
 	return out
 }
 
+// endWithin is how long sources have that others send to, to treat what has come before they end.
+const endWithin = 3 * time.Second
+
+// end lets sources take nothing new, and waits until what they have taken is treated.
+func end(list []*source) {
+	ctx, cancel := context.WithTimeout(context.Background(), endWithin)
+	defer cancel()
+	var all sync.WaitGroup
+	for _, s := range list {
+		if in, ok := s.input.(input.Ender); ok {
+			all.Go(func() { in.End(ctx) })
+		}
+	}
+	all.Wait()
+}
+
 // Stop ends everything. It gives deliveries a moment, so that less comes twice.
 func (e *Engine) Stop() {
 	e.apply.Lock()
@@ -610,6 +648,7 @@ func (e *Engine) Stop() {
 	e.mu.RLock()
 	sources, dests := maps.Clone(e.sources), maps.Clone(e.dests)
 	e.mu.RUnlock()
+	end(slices.Collect(maps.Values(sources)))
 	for _, s := range sources {
 		s.cancel()
 	}

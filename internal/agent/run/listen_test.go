@@ -18,6 +18,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -654,4 +655,88 @@ func TestRecognise(t *testing.T) {
 	say("127.0.0.2", `{"time":"2031-04-02T06:15:09Z","n":7}`)
 	objects, _ = last()
 	assert.Equal(t, 7.0, objects.Fields["n"], "it is remembered")
+}
+
+// TestOtherKindOfInput: a source that listened and reads files now gives its port back, and the other way round.
+func TestOtherKindOfInput(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	listens := b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d}}", port), "    format: raw\n")
+	reads := b.listens(fmt.Sprintf("files: [%q], first-read: start", filepath.Join(b.dir, "*.log")), "    format: raw\n")
+	for range 3 {
+		require.NoError(t, b.Apply(listens))
+		dial(t, "tcp", port)
+		require.NoError(t, b.Apply(reads))
+		l, err := net.Listen("tcp", fmt.Sprint("127.0.0.1:", port))
+		require.NoError(t, err, "the port is free")
+		l.Close()
+	}
+	b.write("a.log", "here\n")
+	assert.Equal(t, []string{"here"}, bodies(b.await1(1)))
+}
+
+// TestStopTreatsWhatCame: what a listener has taken is settled before the agent stops, and none of it is lost.
+func TestStopTreatsWhatCame(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	port, dead := freePort(t, "tcp"), freePort(t, "tcp")
+	text := func(to string) hostconfig.Config {
+		c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: in\n    read: {socket: {listen: "+
+			"{address: 127.0.0.1, port: %d}}}\n    format: raw\n    send: [out]\ndestinations:\n  - destination: out\n"+
+			"    deliver: {%s}\n    batch: {wait: 5ms}\n", port, to), hostconfig.Runs)
+		require.NoError(t, err)
+		return c
+	}
+	require.NoError(t, b.Apply(text(fmt.Sprintf("http: {url: \"http://127.0.0.1:%d/\"}", dead))))
+	conn := dial(t, "tcp", port)
+	const n = 50_000
+	var all bytes.Buffer
+	for i := range n {
+		fmt.Fprintf(&all, "line %d of many that come at once\n", i)
+	}
+	_, err := conn.Write(all.Bytes())
+	require.NoError(t, err)
+	b.Stop()
+	again := newBench(t, dir)
+	defer again.Stop()
+	require.NoError(t, again.Apply(text(fmt.Sprintf("file: {path: %q}", filepath.Join(dir, "out")))))
+	require.Eventually(t, func() bool { return len(again.arrived()) == n }, longest, 20*time.Millisecond,
+		"what was written to the connection is there")
+}
+
+// TestOTLPBombs: a request of a few bytes that would become many in memory is refused.
+func TestOTLPBombs(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf("otlp: {listen: {address: 127.0.0.1, port: %d}}", port),
+		"    format: raw\n")))
+	dial(t, "tcp", port)
+	var wide []*common.KeyValue // of a resource, which goes onto every record
+	for i := range 2000 {
+		wide = append(wide, &common.KeyValue{Key: fmt.Sprint("k", i), Value: &common.AnyValue{
+			Value: &common.AnyValue_BoolValue{BoolValue: true}}})
+	}
+	multiplied, err := proto.Marshal(&collogs.ExportLogsServiceRequest{ResourceLogs: []*logs.ResourceLogs{{
+		Resource:  &resource.Resource{Attributes: wide},
+		ScopeLogs: []*logs.ScopeLogs{{LogRecords: slices.Repeat([]*logs.LogRecord{{SeverityNumber: 9}}, 90_000)}}}}})
+	require.NoError(t, err)
+	require.Less(t, len(multiplied), 1<<20)
+	many := "{\"resourceLogs\":[" + strings.Repeat("{},", 3_000_000) + "{}]}"
+	for name, x := range map[string]struct{ kind, body string }{
+		"attributes of a resource": {"application/x-protobuf", string(multiplied)},
+		"parts of JSON":            {"application/json", many},
+	} {
+		resp, err := http.Post(fmt.Sprintf("http://127.0.0.1:%d/v1/logs", port), x.kind, strings.NewReader(x.body))
+		require.NoError(t, err)
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		assert.Equal(t, http.StatusRequestEntityTooLarge, resp.StatusCode, "%s: %s", name, text)
+	}
+	have, _ := b.Numbers()
+	assert.Zero(t, have["in"].Read, "nothing of it is taken")
 }

@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -226,5 +227,38 @@ func TestPackedOnce(t *testing.T) {
 			left, _ := filepath.Glob(filepath.Join(dir, "state", "unpacked", "*"))
 			assert.Empty(t, left)
 		})
+	}
+}
+
+// TestPackedAlike: files that begin alike are not taken for one another: what a packed file holds is read, whatever
+// has the same first line.
+func TestPackedAlike(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	defer b.Stop()
+	b.write("app.log", "date,lane,result\n")
+	require.NoError(t, b.Apply(b.config("app.log*", "")))
+	b.await("date,lane,result")
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	_, err := w.Write([]byte("date,lane,result\npacked one\npacked two\n"))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	path := filepath.Join(dir, "app.log.1.gz")
+	require.NoError(t, os.WriteFile(path, out.Bytes(), 0o644))
+	past := time.Now().Add(-10 * time.Second)
+	require.NoError(t, os.Chtimes(path, past, past))
+	b.await("packed one", "packed two")
+	b.write("app.log", "live one\n")
+	b.await("live one")
+	text, err := os.ReadFile(filepath.Join(dir, "out"))
+	require.NoError(t, err)
+	ids := map[string]bool{}
+	for line := range bytes.Lines(text) {
+		var r heard
+		require.NoError(t, json.Unmarshal(line, &r))
+		assert.False(t, ids[r.ID], "an id twice: %s", r.Body)
+		ids[r.ID] = true
 	}
 }

@@ -320,6 +320,7 @@ func TestLanguage(t *testing.T) {
 			"tls",
 			"unparsed-route",
 			"was",
+			"watch",
 		},
 		parts,
 	)

@@ -444,6 +444,10 @@ func TestMoreFindings(t *testing.T) {
 		"costly mask": {"mask: mm\nfind: '" + strings.Repeat("x", 401) + "'\n", "mask-slow", "MB/s"},
 		"needs of an agent": {"agents: aa\nhosts: {role: kiosk}\nlimits: {disk: 1GiB}\n", "agent-lacks",
 			"cannot run disk-limit"},
+		"needs of what is expected": {source("aa", "hosts: {role: kiosk}\nformat: json\nexpect: {filled: {lane: 5%}}\n"),
+			"agent-lacks", "cannot run watch"},
+		"needs of what is expected of files": {source("aa", "hosts: {role: kiosk}\nexpect: {every: 5m, per: file}\n"),
+			"agent-lacks", "cannot run watch"},
 		"long choice": {source("aa", "hosts: labels.rol == \"gate\"\n"), "no-hosts", "chooses no host"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -114,6 +114,7 @@ var Keys = []schema.Key{
 		schema.Key{
 			Name:    "per",
 			Value:   schema.Words("host", "source", "file"),
+			PartOf:  perPart,
 			Default: "host",
 			Doc: "Whether each host must deliver, the source as a whole, or each of its files; at-least is of a host " +
 				"also where every is of each file.",
@@ -127,6 +128,7 @@ var Keys = []schema.Key{
 		schema.Key{
 			Name:    "filled",
 			Value:   schema.TableOf(schema.Checked("schema", checkShare)),
+			Part:    "watch",
 			Doc:     "The share of the records that the format reads in which a field must be there.",
 			Example: "filled: {lane: 95%}",
 		},
@@ -447,6 +449,13 @@ var sendValue = schema.Obj(
 		Doc:   "The destination of what no other entry took.",
 	},
 ).With("to", "otherwise")
+
+func perPart(n *yamldoc.Node) string {
+	if n.Text() == "file" {
+		return "watch"
+	}
+	return ""
+}
 
 func unparsedPart(n *yamldoc.Node) string {
 	if t := n.Text(); t == "keep" || t == "drop" {

@@ -433,7 +433,7 @@ func (v *Value) parts(n *yamldoc.Node, path []string, out map[string][]string) {
 	case v.Type == Object && n.Kind == yamldoc.Map:
 		for _, e := range n.Entries {
 			k := v.key(e.Key)
-			if k == nil || k.Desk {
+			if k == nil { // what stays at the desk may ask hosts for something all the same
 				continue
 			}
 			at := append(slices.Clip(path), e.Key)

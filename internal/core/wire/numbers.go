@@ -37,7 +37,7 @@ type Numbers struct {
 	Zeros  int64 `json:"zeros,omitempty"` // NUL bytes skipped at the begin of lines
 	// bytes of deleted files that were let go before they were read: their records are lost
 	Lost int64 `json:"lost,omitempty"`
-	// files that a pattern takes and that are not read, since they are compressed
+	// packed files that a pattern takes and that cannot be unpacked
 	Packed int64 `json:"packed,omitempty"`
 	// Unix nanoseconds, until when the certificate of a listener is good that the service signed; 0 for none
 	CertificateEnds int64 `json:"certificateEnds,omitempty"`

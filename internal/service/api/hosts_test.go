@@ -102,6 +102,8 @@ func TestNumbersAndNotes(t *testing.T) {
 		Oldest:       1e9,
 		LastRecord:   2e9,
 		Bytes:        99,
+		Missed:       4,
+		TurnedAway:   map[string]int64{"tls": 2},
 		Deliveries: map[string]wire.DeliveryCounts{
 			"b": {Acknowledged: 3, Refused: 1},
 			"a": {Acknowledged: 6, Refused: 1},
@@ -134,12 +136,12 @@ func TestNumbersAndNotes(t *testing.T) {
 	assert.Equal(t, time.Unix(1, 0).UTC(), *out.Oldest)
 	assert.Nil(t, numbers(wire.Numbers{}).Oldest)
 	said := strings.Join(notes(n), "\n")
-	for _, want := range []string{"9 files are not read, since they are compressed", "12 bytes", "8 NUL bytes",
+	for _, want := range []string{"9 packed files cannot be unpacked, and are not read", "4 messages were lost", "2 turned away: tls", "12 bytes", "8 NUL bytes",
 		"7 truncations"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Empty(t, notes(wire.Numbers{Read: 5}))
-	assert.Equal(t, []string{"1 file is not read, since it is compressed"}, notes(wire.Numbers{Packed: 1}))
+	assert.Equal(t, []string{"1 packed file cannot be unpacked, and is not read"}, notes(wire.Numbers{Packed: 1}))
 }
 
 // TestEveryCounterIsShown: each counter has its place in the contract, and the contract has no number that nobody

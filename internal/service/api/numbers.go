@@ -2,6 +2,7 @@ package api
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -63,14 +64,20 @@ func notes(n wire.Numbers) []string {
 			out,
 			many(
 				n.Packed,
-				"file is not read, since it is compressed",
-				"files are not read, since they are compressed",
+				"packed file cannot be unpacked, and is not read",
+				"packed files cannot be unpacked, and are not read",
 			),
 		)
 	}
 	if n.CertificateEnds > 0 {
 		out = append(out, fmt.Sprintf("its certificate is good until %s, and is renewed by itself",
 			time.Unix(0, n.CertificateEnds).UTC().Format(time.DateOnly)))
+	}
+	if n.Missed > 0 {
+		out = append(out, many(n.Missed, "message was lost", "messages were lost")+", since more came than could be taken")
+	}
+	for _, why := range slices.Sorted(maps.Keys(n.TurnedAway)) {
+		out = append(out, fmt.Sprintf("%d turned away: %s", n.TurnedAway[why], why))
 	}
 	if n.FirstRead > 0 {
 		out = append(

@@ -2851,7 +2851,7 @@ export interface components {
             lost: number;
             /**
              * Format: int64
-             * @description Files that a pattern takes and that are not read, since they are compressed
+             * @description Packed files that a pattern takes and that cannot be unpacked
              */
             packed: number;
             /**
