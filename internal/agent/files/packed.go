@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -280,23 +281,28 @@ const mostGone = 16
 // packedNames are what the names of packed files end with.
 var packedNames = []string{".gz", ".zst", ".xz", ".bz2"}
 
-// forget drops what is known of a file that was deleted. Where there are packed files and the patterns would take it
-// packed, how it began and how far it was read is kept for a while, since it may come again so.
+// forget drops what is known of a file that was deleted.
 func (r *Reader) forget(k position.Key) {
 	known, ok := r.Store.File(k)
 	r.Store.Forget(k)
-	if !ok || known.HeadLen == 0 || known.Packed > 0 || len(r.packed) == 0 {
+	if ok {
+		r.mayComePacked(known)
+	}
+}
+
+// mayComePacked keeps for a while how a file began that is there no more, and how far it was read: where there are packed
+// files, and the patterns would take it packed, it may come again so.
+func (r *Reader) mayComePacked(known position.File) {
+	if known.HeadLen == 0 || known.Offset == 0 || known.Packed > 0 || len(r.packed)+len(r.unpacking) == 0 {
 		return
 	}
-	for _, end := range packedNames {
-		if r.wants(known.Path + end) {
-			known.Dev, known.Moved, known.Missing = 0, true, 0
-			r.Store.Put(known)
-			if r.gonePacked = append(r.gonePacked, known.Key()); len(r.gonePacked) > mostGone {
-				r.Store.Forget(r.gonePacked[0])
-				r.gonePacked = r.gonePacked[1:]
-			}
-			return
-		}
+	if !slices.ContainsFunc(packedNames, func(end string) bool { return r.wants(known.Path + end) }) {
+		return
+	}
+	known.Dev, known.Moved, known.Missing = 0, true, 0
+	r.Store.Put(known)
+	if r.gonePacked = append(r.gonePacked, known.Key()); len(r.gonePacked) > mostGone {
+		r.Store.Forget(r.gonePacked[0])
+		r.gonePacked = r.gonePacked[1:]
 	}
 }

@@ -2,6 +2,7 @@ package files
 
 import (
 	"bytes"
+	"encoding/hex"
 	"errors"
 	"io"
 	"io/fs"
@@ -150,6 +151,9 @@ func (st *stream) continues() bool {
 
 // anew reads a truncated file from its beginning.
 func (r *Reader) anew(st *stream, size int64) {
+	was := st.info
+	was.Offset, was.Tail = st.read, hex.EncodeToString(st.tail)
+	r.mayComePacked(was)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(cursorAt(0), nil)
