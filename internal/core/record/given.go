@@ -3,7 +3,6 @@ package record
 import (
 	"encoding/base64"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -11,6 +10,8 @@ import (
 	"strings"
 
 	"google.golang.org/protobuf/encoding/protowire"
+
+	"synaxis/internal/core/protofields"
 )
 
 // Given is what a record brings along that needs no format: its time and level, and typed fields.
@@ -41,79 +42,23 @@ func (g *Given) Size() int {
 	return n
 }
 
-var errNotOTLP = errors.New("it is no protobuf of this form")
-
 // ReadOTLP reads an ExportLogsServiceRequest in protobuf (opentelemetry/proto/logs/v1/logs.proto) and calls add for
 // each record, with its body and what it brings along; these are parts of data. A body that is no text is written as
 // JSON. Attributes of the resource get the prefix resource., those of the scope scope.; the ids of trace and span are
 // fields in hexadecimal. add may end it by an error.
 func ReadOTLP(data []byte, add func(body []byte, given *Given) error) error {
-	return eachField(data, func(n protowire.Number, v field) error {
-		if n != 1 || v.kind != protowire.BytesType { // ResourceLogs
-			return nil
-		}
+	return protofields.EachMessage(data, 1, func(logs []byte) error { // ResourceLogs
 		var resource []GivenField
-		if err := eachField(v.bytes, func(n protowire.Number, v field) error { // the resource may stand behind
-			if n != 1 || v.kind != protowire.BytesType {
-				return nil
-			}
-			return eachField(v.bytes, func(n protowire.Number, v field) (err error) {
-				if n == 1 && v.kind == protowire.BytesType {
-					resource, err = appendGiven(resource, "resource.", v.bytes)
-				}
+		if err := protofields.EachMessage(logs, 1, func(r []byte) error { // the resource may stand behind
+			return protofields.EachMessage(r, 1, func(pair []byte) (err error) {
+				resource, err = appendGiven(resource, "resource.", pair)
 				return err
 			})
 		}); err != nil {
 			return err
 		}
-		return eachField(v.bytes, func(n protowire.Number, v field) error {
-			if n != 2 || v.kind != protowire.BytesType { // ScopeLogs
-				return nil
-			}
-			return readScope(v.bytes, resource, add)
-		})
+		return protofields.EachMessage(logs, 2, func(scope []byte) error { return readScope(scope, resource, add) })
 	})
-}
-
-// field is the value of a field: bits of a varint or a fixed number, or bytes.
-type field struct {
-	kind  protowire.Type
-	bits  uint64
-	bytes []byte
-}
-
-// eachField calls f with each field of a message.
-func eachField(data []byte, f func(n protowire.Number, v field) error) error {
-	for len(data) > 0 {
-		number, kind, n := protowire.ConsumeTag(data)
-		if n < 0 {
-			return errNotOTLP
-		}
-		data = data[n:]
-		v := field{kind: kind}
-		switch kind {
-		case protowire.BytesType:
-			v.bytes, n = protowire.ConsumeBytes(data)
-		case protowire.VarintType:
-			v.bits, n = protowire.ConsumeVarint(data)
-		case protowire.Fixed64Type:
-			v.bits, n = protowire.ConsumeFixed64(data)
-		case protowire.Fixed32Type:
-			var bits uint32
-			bits, n = protowire.ConsumeFixed32(data)
-			v.bits = uint64(bits)
-		default:
-			n = protowire.ConsumeFieldValue(number, kind, data)
-		}
-		if n < 0 {
-			return errNotOTLP
-		}
-		data = data[n:]
-		if err := f(number, v); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func readScope(data []byte, resource []GivenField, add func([]byte, *Given) error) error {
@@ -123,31 +68,22 @@ func readScope(data []byte, resource []GivenField, add func([]byte, *Given) erro
 			shared = append(shared, GivenField{Name: []byte(name), Kind: Text, Text: p})
 		}
 	}
-	if err := eachField(data, func(n protowire.Number, v field) error {
-		if n != 1 || v.kind != protowire.BytesType { // InstrumentationScope
-			return nil
-		}
-		return eachField(v.bytes, func(n protowire.Number, v field) (err error) {
+	if err := protofields.EachMessage(data, 1, func(scope []byte) error { // InstrumentationScope
+		return protofields.Each(scope, func(v protofields.Field) (err error) {
 			switch {
-			case v.kind != protowire.BytesType:
-			case n == 1:
-				text("scope.name", v.bytes)
-			case n == 2:
-				text("scope.version", v.bytes)
-			case n == 3:
-				shared, err = appendGiven(shared, "scope.", v.bytes)
+			case v.Is(1, protowire.BytesType):
+				text("scope.name", v.Bytes)
+			case v.Is(2, protowire.BytesType):
+				text("scope.version", v.Bytes)
+			case v.Is(3, protowire.BytesType):
+				shared, err = appendGiven(shared, "scope.", v.Bytes)
 			}
 			return err
 		})
 	}); err != nil {
 		return err
 	}
-	return eachField(data, func(n protowire.Number, v field) error {
-		if n != 2 || v.kind != protowire.BytesType { // LogRecord
-			return nil
-		}
-		return readLog(v.bytes, shared, add)
-	})
+	return protofields.EachMessage(data, 2, func(log []byte) error { return readLog(log, shared, add) })
 }
 
 func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) error {
@@ -159,27 +95,27 @@ func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) e
 			g.Fields = append(g.Fields, GivenField{Name: []byte(name), Kind: Text, Text: idText(p)})
 		}
 	}
-	err := eachField(data, func(n protowire.Number, v field) (err error) {
+	err := protofields.Each(data, func(v protofields.Field) (err error) {
 		switch {
-		case n == 1 && v.kind == protowire.Fixed64Type:
-			g.Time = int64(v.bits)
-		case n == 11 && v.kind == protowire.Fixed64Type:
-			observed = int64(v.bits)
-		case n == 2 && v.kind == protowire.VarintType && v.bits <= 24:
-			g.Level = uint8(v.bits)
-		case v.kind != protowire.BytesType:
-		case n == 3:
-			severity = v.bytes
-		case n == 5:
-			body, err = anyText(v.bytes)
-		case n == 6:
-			g.Fields, err = appendGiven(g.Fields, "", v.bytes)
-		case n == 9:
-			id("trace_id", v.bytes)
-		case n == 10:
-			id("span_id", v.bytes)
-		case n == 12 && len(v.bytes) > 0:
-			g.Fields = append(g.Fields, GivenField{Name: []byte("event_name"), Kind: Text, Text: v.bytes})
+		case v.Number == 1 && v.Type == protowire.Fixed64Type:
+			g.Time = int64(v.Bits)
+		case v.Number == 11 && v.Type == protowire.Fixed64Type:
+			observed = int64(v.Bits)
+		case v.Number == 2 && v.Type == protowire.VarintType && v.Bits <= 24:
+			g.Level = uint8(v.Bits)
+		case v.Type != protowire.BytesType:
+		case v.Number == 3:
+			severity = v.Bytes
+		case v.Number == 5:
+			body, err = anyText(v.Bytes)
+		case v.Number == 6:
+			g.Fields, err = appendGiven(g.Fields, "", v.Bytes)
+		case v.Number == 9:
+			id("trace_id", v.Bytes)
+		case v.Number == 10:
+			id("span_id", v.Bytes)
+		case v.Number == 12 && len(v.Bytes) > 0:
+			g.Fields = append(g.Fields, GivenField{Name: []byte("event_name"), Kind: Text, Text: v.Bytes})
 		}
 		return err
 	})
@@ -208,19 +144,24 @@ func idText(p []byte) []byte {
 	return hex.AppendEncode(nil, p)
 }
 
-// appendGiven adds a KeyValue.
-func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, error) {
-	var key, value []byte
-	if err := eachField(data, func(n protowire.Number, v field) error {
+// keyValue takes a KeyValue apart.
+func keyValue(data []byte) (key, value []byte, err error) {
+	err = protofields.Each(data, func(v protofields.Field) error {
 		switch {
-		case v.kind != protowire.BytesType:
-		case n == 1:
-			key = v.bytes
-		case n == 2:
-			value = v.bytes
+		case v.Is(1, protowire.BytesType):
+			key = v.Bytes
+		case v.Is(2, protowire.BytesType):
+			value = v.Bytes
 		}
 		return nil
-	}); err != nil {
+	})
+	return key, value, err
+}
+
+// appendGiven adds a KeyValue.
+func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, error) {
+	key, value, err := keyValue(data)
+	if err != nil {
 		return dst, err
 	}
 	if len(key) == 0 {
@@ -231,22 +172,22 @@ func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, er
 	}
 	f := GivenField{Name: key}
 	set := false
-	err := eachField(value, func(n protowire.Number, v field) (err error) {
+	err = protofields.Each(value, func(v protofields.Field) (err error) {
 		set = true
 		switch {
-		case n == 1 && v.kind == protowire.BytesType:
-			f.Kind, f.Text = Text, v.bytes
-		case n == 2 && v.kind == protowire.VarintType:
-			f.Kind, f.Num = Bool, min(v.bits, 1)
-		case n == 3 && v.kind == protowire.VarintType:
-			f.Kind, f.Num = Int, v.bits
-		case n == 4 && v.kind == protowire.Fixed64Type:
-			f.Kind, f.Num = Float, v.bits
-		case (n == 5 || n == 6) && v.kind == protowire.BytesType:
+		case v.Number == 1 && v.Type == protowire.BytesType:
+			f.Kind, f.Text = Text, v.Bytes
+		case v.Number == 2 && v.Type == protowire.VarintType:
+			f.Kind, f.Num = Bool, min(v.Bits, 1)
+		case v.Number == 3 && v.Type == protowire.VarintType:
+			f.Kind, f.Num = Int, v.Bits
+		case v.Number == 4 && v.Type == protowire.Fixed64Type:
+			f.Kind, f.Num = Float, v.Bits
+		case (v.Number == 5 || v.Number == 6) && v.Type == protowire.BytesType:
 			f.Kind = JSON
 			f.Text, err = appendAny(nil, value, 0)
-		case n == 7 && v.kind == protowire.BytesType:
-			f.Kind, f.Text = Text, base64.StdEncoding.AppendEncode(nil, v.bytes)
+		case v.Number == 7 && v.Type == protowire.BytesType:
+			f.Kind, f.Text = Text, base64.StdEncoding.AppendEncode(nil, v.Bytes)
 		default:
 			set = false
 		}
@@ -260,12 +201,12 @@ func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, er
 
 // anyText is an AnyValue as the body of a record.
 func anyText(data []byte) (out []byte, err error) {
-	err = eachField(data, func(n protowire.Number, v field) (err error) {
+	err = protofields.Each(data, func(v protofields.Field) (err error) {
 		switch {
-		case n == 1 && v.kind == protowire.BytesType:
-			out = v.bytes
-		case n == 7 && v.kind == protowire.BytesType:
-			out = base64.StdEncoding.AppendEncode(nil, v.bytes)
+		case v.Number == 1 && v.Type == protowire.BytesType:
+			out = v.Bytes
+		case v.Number == 7 && v.Type == protowire.BytesType:
+			out = base64.StdEncoding.AppendEncode(nil, v.Bytes)
 		default:
 			out, err = appendAny(nil, data, 0)
 		}
@@ -283,45 +224,45 @@ func appendAny(dst, data []byte, depth int) ([]byte, error) {
 		return dst, fmt.Errorf("values stand more than %d deep in each other", deepest)
 	}
 	at := len(dst)
-	err := eachField(data, func(n protowire.Number, v field) (err error) {
+	err := protofields.Each(data, func(v protofields.Field) (err error) {
 		dst = dst[:at]
 		switch {
-		case n == 1 && v.kind == protowire.BytesType:
-			dst = appendJSONText(dst, v.bytes)
-		case n == 2 && v.kind == protowire.VarintType:
-			dst = strconv.AppendBool(dst, v.bits != 0)
-		case n == 3 && v.kind == protowire.VarintType:
-			dst = strconv.AppendInt(dst, int64(v.bits), 10)
-		case n == 4 && v.kind == protowire.Fixed64Type:
-			dst = appendFloat(dst, math.Float64frombits(v.bits))
-		case n == 5 && v.kind == protowire.BytesType:
+		case v.Number == 1 && v.Type == protowire.BytesType:
+			dst = appendJSONText(dst, v.Bytes)
+		case v.Number == 2 && v.Type == protowire.VarintType:
+			dst = strconv.AppendBool(dst, v.Bits != 0)
+		case v.Number == 3 && v.Type == protowire.VarintType:
+			dst = strconv.AppendInt(dst, int64(v.Bits), 10)
+		case v.Number == 4 && v.Type == protowire.Fixed64Type:
+			dst = appendFloat(dst, math.Float64frombits(v.Bits))
+		case v.Number == 5 && v.Type == protowire.BytesType:
 			dst = append(dst, '[')
-			err = eachField(v.bytes, func(n protowire.Number, v field) (err error) {
-				if n == 1 && v.kind == protowire.BytesType {
+			err = protofields.Each(v.Bytes, func(v protofields.Field) (err error) {
+				if v.Number == 1 && v.Type == protowire.BytesType {
 					if dst[len(dst)-1] != '[' {
 						dst = append(dst, ',')
 					}
-					dst, err = appendAny(dst, v.bytes, depth+1)
+					dst, err = appendAny(dst, v.Bytes, depth+1)
 				}
 				return err
 			})
 			dst = append(dst, ']')
-		case n == 6 && v.kind == protowire.BytesType:
+		case v.Number == 6 && v.Type == protowire.BytesType:
 			dst = append(dst, '{')
 			first := true
-			err = eachField(v.bytes, func(n protowire.Number, v field) (err error) {
-				if n == 1 && v.kind == protowire.BytesType {
+			err = protofields.Each(v.Bytes, func(v protofields.Field) (err error) {
+				if v.Number == 1 && v.Type == protowire.BytesType {
 					if !first {
 						dst = append(dst, ',')
 					}
 					first = false
-					dst, err = appendPair(dst, v.bytes, depth+1)
+					dst, err = appendPair(dst, v.Bytes, depth+1)
 				}
 				return err
 			})
 			dst = append(dst, '}')
-		case n == 7 && v.kind == protowire.BytesType:
-			dst = appendJSONText(dst, base64.StdEncoding.AppendEncode(nil, v.bytes))
+		case v.Number == 7 && v.Type == protowire.BytesType:
+			dst = appendJSONText(dst, base64.StdEncoding.AppendEncode(nil, v.Bytes))
 		default:
 			dst = append(dst, "null"...)
 		}
@@ -334,17 +275,8 @@ func appendAny(dst, data []byte, depth int) ([]byte, error) {
 }
 
 func appendPair(dst, data []byte, depth int) ([]byte, error) {
-	var key, value []byte
-	if err := eachField(data, func(n protowire.Number, v field) error {
-		switch {
-		case v.kind != protowire.BytesType:
-		case n == 1:
-			key = v.bytes
-		case n == 2:
-			value = v.bytes
-		}
-		return nil
-	}); err != nil {
+	key, value, err := keyValue(data)
+	if err != nil {
 		return dst, err
 	}
 	return appendAny(append(appendJSONText(dst, key), ':'), value, depth)

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"google.golang.org/protobuf/encoding/protowire"
+
+	"synaxis/internal/core/protofields"
 )
 
 // Report is what an agent tells of its numbers at once.
@@ -77,50 +79,26 @@ type point struct {
 	partKey                           []byte
 }
 
-// each calls f with each embedded message of a field.
-func (r *reportReader) each(data []byte, field protowire.Number, f func([]byte) error) error {
-	return r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
-		if n != field || kind != protowire.BytesType {
-			return nil
-		}
-		return f(value)
-	})
-}
-
-// fields calls f with each field of a message: what is in it, or its fixed or varint value.
-func (r *reportReader) fields(
-	data []byte, f func(n protowire.Number, kind protowire.Type, value []byte, bits uint64) error,
-) error {
-	for len(data) > 0 {
-		number, kind, n := protowire.ConsumeTag(data)
-		if n < 0 {
-			return errForm
-		}
-		data = data[n:]
-		var value []byte
-		var bits uint64
-		switch kind {
-		case protowire.BytesType:
-			value, n = protowire.ConsumeBytes(data)
+// fields calls f with each field of a message. What takes memory is counted.
+func (r *reportReader) fields(data []byte, f func(v protofields.Field) error) error {
+	return protofields.Each(data, func(v protofields.Field) error {
+		if v.Type == protowire.BytesType {
 			if r.left--; r.left < 0 {
 				return ErrElements
 			}
-		case protowire.VarintType:
-			bits, n = protowire.ConsumeVarint(data)
-		case protowire.Fixed64Type:
-			bits, n = protowire.ConsumeFixed64(data)
-		default:
-			n = protowire.ConsumeFieldValue(number, kind, data)
 		}
-		if n < 0 {
-			return errForm
+		return f(v)
+	})
+}
+
+// each calls f with each embedded message of a field.
+func (r *reportReader) each(data []byte, number protowire.Number, f func([]byte) error) error {
+	return r.fields(data, func(v protofields.Field) error {
+		if !v.Is(number, protowire.BytesType) {
+			return nil
 		}
-		data = data[n:]
-		if err := f(number, kind, value, bits); err != nil {
-			return err
-		}
-	}
-	return nil
+		return f(v.Bytes)
+	})
 }
 
 // metric reads one metric. Its name may stand behind its points.
@@ -128,16 +106,16 @@ func (r *reportReader) metric(data []byte) error {
 	var name []byte
 	gauge := false
 	r.points = r.points[:0]
-	err := r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
-		if kind != protowire.BytesType {
+	err := r.fields(data, func(v protofields.Field) error {
+		if v.Type != protowire.BytesType {
 			return nil
 		}
-		switch n {
+		switch v.Number {
 		case metricName:
-			name = value
+			name = v.Bytes
 		case metricGauge, metricSum:
-			gauge = n == metricGauge
-			return r.each(value, dataPoints, func(p []byte) error {
+			gauge = v.Number == metricGauge
+			return r.each(v.Bytes, dataPoints, func(p []byte) error {
 				r.points = append(r.points, p)
 				return nil
 			})
@@ -168,18 +146,18 @@ func (r *reportReader) metric(data []byte) error {
 }
 
 func (r *reportReader) point(data []byte) (p point, err error) {
-	err = r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, bits uint64) error {
+	err = r.fields(data, func(v protofields.Field) error {
 		switch {
-		case n == pointStart && kind == protowire.Fixed64Type:
-			p.start = bits
-		case n == pointTime && kind == protowire.Fixed64Type:
-			p.at = bits
-		case n == pointInt && kind == protowire.Fixed64Type:
-			p.whole, p.isReal = int64(bits), false
-		case n == pointDouble && kind == protowire.Fixed64Type:
-			p.real, p.isReal = math.Float64frombits(bits), true
-		case n == pointAttributes && kind == protowire.BytesType:
-			return r.attribute(value, &p)
+		case v.Is(pointStart, protowire.Fixed64Type):
+			p.start = v.Bits
+		case v.Is(pointTime, protowire.Fixed64Type):
+			p.at = v.Bits
+		case v.Is(pointInt, protowire.Fixed64Type):
+			p.whole, p.isReal = int64(v.Bits), false
+		case v.Is(pointDouble, protowire.Fixed64Type):
+			p.real, p.isReal = math.Float64frombits(v.Bits), true
+		case v.Is(pointAttributes, protowire.BytesType):
+			return r.attribute(v.Bytes, &p)
 		}
 		return nil
 	})
@@ -188,12 +166,12 @@ func (r *reportReader) point(data []byte) (p point, err error) {
 
 func (r *reportReader) attribute(data []byte, p *point) error {
 	var key, text []byte
-	err := r.fields(data, func(n protowire.Number, kind protowire.Type, value []byte, _ uint64) error {
+	err := r.fields(data, func(v protofields.Field) error {
 		switch {
-		case n == pairKey && kind == protowire.BytesType:
-			key = value
-		case n == pairValue && kind == protowire.BytesType:
-			return r.each(value, textOfPair, func(t []byte) error { text = t; return nil })
+		case v.Is(pairKey, protowire.BytesType):
+			key = v.Bytes
+		case v.Is(pairValue, protowire.BytesType):
+			return r.each(v.Bytes, textOfPair, func(t []byte) error { text = t; return nil })
 		}
 		return nil
 	})

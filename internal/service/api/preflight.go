@@ -5,9 +5,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
-	"sync"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
@@ -134,16 +134,10 @@ func (a *API) rehearse(ctx context.Context, configs map[string]string, sendTest 
 	type key struct{ kind, name, level, code, words string }
 	groups := map[key]*contract.PreflightGroup{}
 	who := person(ctx)
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	free := make(chan struct{}, askedAtOnce)
-	for host, config := range configs {
-		free <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-free }()
-			tried, err := a.Agents.Preflight(ctx, who, host, config, sendTest)
-			mu.Lock()
-			defer mu.Unlock()
+	eachHost(slices.Sorted(maps.Keys(configs)),
+		func(host string) ([]wire.Tried, error) {
+			return a.Agents.Preflight(ctx, who, host, configs[host], sendTest)
+		}, func(host string, tried []wire.Tried, err error) {
 			if err != nil {
 				out.Silent = append(out.Silent, contract.SilentHost{Host: host, Reason: err.Error()})
 				return
@@ -177,8 +171,6 @@ func (a *API) rehearse(ctx context.Context, configs map[string]string, sendTest 
 				out.Fine++
 			}
 		})
-	}
-	wait.Wait()
 	for _, g := range groups {
 		slices.Sort(g.Hosts)
 		slices.Sort(g.Examples)

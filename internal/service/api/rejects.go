@@ -5,14 +5,10 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"sync"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/wire"
 )
-
-// askedAtOnce bounds how many hosts are asked about rejects at the same time.
-const askedAtOnce = 32
 
 // feeding are the chosen hosts that feed a destination and are needed.
 func (a *API) feeding(
@@ -40,20 +36,11 @@ func (a *API) eachRejecting(
 	}
 	q.Destination = destination
 	who := person(ctx)
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	free := make(chan struct{}, askedAtOnce)
+	var names []string
 	for _, h := range rows {
-		free <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-free }()
-			r, err := a.Agents.Rejects(ctx, who, h.Host, kind, q)
-			mu.Lock()
-			defer mu.Unlock()
-			take(h.Host, r, err)
-		})
+		names = append(names, h.Host)
 	}
-	wait.Wait()
+	eachHost(names, func(host string) (wire.Rejects, error) { return a.Agents.Rejects(ctx, who, host, kind, q) }, take)
 	return ctx.Err()
 }
 

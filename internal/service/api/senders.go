@@ -8,13 +8,13 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/catalogue"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/guess"
 	"synaxis/internal/core/pipeline"
+	"synaxis/internal/core/wire"
 	"synaxis/internal/core/yamldoc"
 	"synaxis/internal/service/changes"
 	"synaxis/internal/service/hosts"
@@ -28,7 +28,7 @@ const (
 )
 
 // listens tells whether a host runs a source that listens.
-func (a *API) listens(v hosts.View, source string, head *catalogue.Catalogue) bool {
+func listens(v hosts.View, source string, head *catalogue.Catalogue) bool {
 	for _, name := range v.Sources() {
 		if source != "" && name != source {
 			continue
@@ -58,23 +58,19 @@ func (a *API) ListSenders(
 	}
 	var names []string
 	for _, v := range a.Hosts.All() {
-		if (q.Hosts == nil || q.Hosts[v.Name]) && v.Connected && a.listens(v, q.Source, head.Catalogue) {
+		switch {
+		case q.Hosts != nil && !q.Hosts[v.Name], !listens(v, q.Source, head.Catalogue):
+		case v.Connected:
 			names = append(names, v.Name)
+		default:
+			out.Silent = append(out.Silent, contract.SilentHost{Host: v.Name, Reason: "its agent is not connected"})
 		}
 	}
 	if n := len(names); n > sendersHosts {
 		names, out.More = names[:sendersHosts], optional(n-sendersHosts)
 	}
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	free := make(chan struct{}, askedAtOnce)
-	for _, name := range names {
-		free <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-free }()
-			list, err := a.Agents.Senders(ctx, name, q.Source)
-			mu.Lock()
-			defer mu.Unlock()
+	eachHost(names, func(name string) ([]wire.Sender, error) { return a.Agents.Senders(ctx, name, q.Source) },
+		func(name string, list []wire.Sender, err error) {
 			if err != nil {
 				out.Silent = append(out.Silent, contract.SilentHost{Host: name, Reason: err.Error()})
 				return
@@ -95,8 +91,6 @@ func (a *API) ListSenders(
 				out.Items = append(out.Items, x)
 			}
 		})
-	}
-	wait.Wait()
 	slices.SortFunc(out.Items, func(x, y contract.Sender) int {
 		return cmp.Or(cmp.Compare(min(1, len(value(x.Name))), min(1, len(value(y.Name)))),
 			strings.Compare(value(x.Name), value(y.Name)), cmp.Compare(y.Messages, x.Messages),

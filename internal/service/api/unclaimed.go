@@ -5,10 +5,10 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"sync"
 
 	"synaxis/internal/contract"
 	"synaxis/internal/core/series"
+	"synaxis/internal/core/wire"
 	past "synaxis/internal/service/numbers"
 )
 
@@ -87,16 +87,8 @@ func (a *API) unclaimedExamples(ctx context.Context, q past.Question, out *contr
 	}
 	type key struct{ source, reason, shape string }
 	shapes := map[key]*contract.UnclaimedExample{}
-	var mu sync.Mutex
-	var wait sync.WaitGroup
-	free := make(chan struct{}, askedAtOnce)
-	for _, name := range names {
-		free <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-free }()
-			list, err := a.Agents.Unclaimed(ctx, name, q.Source)
-			mu.Lock()
-			defer mu.Unlock()
+	eachHost(names, func(name string) ([]wire.Unclaimed, error) { return a.Agents.Unclaimed(ctx, name, q.Source) },
+		func(name string, list []wire.Unclaimed, err error) {
 			if err != nil {
 				out.Silent = append(out.Silent, contract.SilentHost{Host: name, Reason: err.Error()})
 				return
@@ -116,8 +108,6 @@ func (a *API) unclaimedExamples(ctx context.Context, q past.Question, out *contr
 				}
 			}
 		})
-	}
-	wait.Wait()
 	for i := range out.Items {
 		item := &out.Items[i]
 		for k, x := range shapes {
