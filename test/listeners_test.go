@@ -4,16 +4,9 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -31,6 +24,7 @@ import (
 	sdklog "go.opentelemetry.io/otel/sdk/log"
 
 	"synaxis/internal/contract"
+	"synaxis/test/certs"
 )
 
 // port is one that nobody has now, of udp or tcp.
@@ -67,21 +61,6 @@ func run(t *testing.T, in string, name string, args ...string) string {
 	return string(out)
 }
 
-// pems is a certificate for 127.0.0.1 with its key.
-func pems(t *testing.T) (certificate, key string) {
-	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "listener"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), IsCA: true,
-		BasicConstraintsValid: true, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
-	require.NoError(t, err)
-	text, err := x509.MarshalPKCS8PrivateKey(k)
-	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
-		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: text}))
-}
-
 // TestPeers: what programs of Debian and a library that we did not write send arrives, once, with the right time,
 // level, host and fields.
 func TestPeers(t *testing.T) {
@@ -90,7 +69,7 @@ func TestPeers(t *testing.T) {
 	dir := t.TempDir()
 	d.agent("gate-a", filepath.Join(dir, "state"), d.joinToken(1, nil))
 	eventually(t, time.Minute, "the agent", func() bool { return d.connected("gate-a") })
-	cert, key := pems(t)
+	cert, key := certs.Loopback(t)
 	put := func(name, text string) string {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))

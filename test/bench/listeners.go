@@ -54,11 +54,14 @@ func listenersTable() (missed int, err error) {
 	return missed, nil
 }
 
-// listening is an engine with one listener, and where it writes.
-func listening(dir, transport string, kind framing.Kind) (*run.Engine, string, error) {
+// listening is an engine with one listener, in a folder in memory, and where it listens.
+func listening(transport string, kind framing.Kind) (dir string, e *run.Engine, at string, err error) {
 	port, err := openPort(transport)
 	if err != nil {
-		return nil, "", err
+		return "", nil, "", err
+	}
+	if dir, err = os.MkdirTemp(memoryFolder(), "bench"); err != nil {
+		return "", nil, "", err
 	}
 	source := pipeline.Source{Name: "s", Format: "syslog", Unparsed: "keep", Time: format.Time{Zone: "UTC"},
 		Send: []pipeline.Entry{{To: "out"}}, Listen: &pipeline.Listener{Kind: "syslog", Address: "127.0.0.1",
@@ -66,8 +69,8 @@ func listening(dir, transport string, kind framing.Kind) (*run.Engine, string, e
 			Transport: transport, Framing: kind, Connections: idleConns + 10, Unknown: "keep"}}
 	d := delivery.Spec{Name: "out", Kind: delivery.File, Path: filepath.Join(dir, "out"), Batch: delivery.DefaultBatch,
 		Retry: delivery.DefaultRetry, AtOnce: delivery.DefaultAtOnce}
-	e, err := engine(filepath.Join(dir, "state"), source, d)
-	return e, "127.0.0.1:" + port, err
+	e, err = engine(filepath.Join(dir, "state"), source, d)
+	return dir, e, "127.0.0.1:" + port, err
 }
 
 func openPort(transport string) (string, error) {
@@ -136,15 +139,11 @@ const floodFor = 3 * time.Second
 
 // floods measures how many messages are read of a flood over UDP, and whether each that was not is counted.
 func floods(row rowFunc) error {
-	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	dir, e, at, err := listening("udp", framing.Packet)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	e, at, err := listening(dir, "udp", framing.Packet)
-	if err != nil {
-		return err
-	}
 	sent, err := flood(at, floodFor)
 	if err != nil {
 		return err
@@ -202,15 +201,11 @@ const streamed = 1_000_000
 
 // streams measures messages over TCP until all are acknowledged.
 func streams(row rowFunc) error {
-	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	dir, e, at, err := listening("tcp", framing.Syslog)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	e, at, err := listening(dir, "tcp", framing.Syslog)
-	if err != nil {
-		return err
-	}
 	var all []byte
 	for i := range streamed {
 		all = fmt.Appendf(all, "%s%d\n", message, i%10)
@@ -355,15 +350,11 @@ func otlpThrough(row rowFunc) error {
 
 // idleConnections measures what connections take on which nothing comes, both ends of them together.
 func idleConnections(row rowFunc) error {
-	dir, err := os.MkdirTemp(memoryFolder(), "bench")
+	dir, e, at, err := listening("tcp", framing.Syslog)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	e, at, err := listening(dir, "tcp", framing.Syslog)
-	if err != nil {
-		return err
-	}
 	defer e.Stop()
 	debug.FreeOSMemory()
 	before := memoryInUse()

@@ -290,8 +290,8 @@ func (r *Reader) forget(k position.Key) {
 	}
 }
 
-// mayComePacked keeps for a while how a file began that is there no more, and how far it was read: where there are packed
-// files, and the patterns would take it packed, it may come again so.
+// mayComePacked keeps for a while how a file began that is there no more, and how far it was read: where there are
+// packed files, and the patterns would take it packed, it may come again so.
 func (r *Reader) mayComePacked(known position.File) {
 	if known.HeadLen == 0 || known.Offset == 0 || known.Packed > 0 || len(r.packed)+len(r.unpacking) == 0 {
 		return

@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"reflect"
 	"slices"
-	"sort"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -21,17 +19,13 @@ import (
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/files"
 	"synaxis/internal/agent/input"
-	"synaxis/internal/agent/listen"
 	"synaxis/internal/agent/position"
 	"synaxis/internal/agent/probe"
-	"synaxis/internal/agent/produce"
 	"synaxis/internal/agent/settle"
 	"synaxis/internal/core/delivery"
-	"synaxis/internal/core/format"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/pipeline"
-	"synaxis/internal/core/record"
 	"synaxis/internal/core/wire"
 )
 
@@ -419,169 +413,6 @@ func (e *Engine) swapDestinations(
 	e.partUnknown(c)
 }
 
-func (e *Engine) start(p setup, t prepared, old *source) *source {
-	s := &source{setup: p, done: make(chan struct{})}
-	key := p.Spec.Name
-	if p.Only != "" {
-		key = reading(p.Spec.Name, p.Only)
-	}
-	s.book = e.books.open(key, e.store)
-	var before input.Input
-	switch {
-	case old == nil:
-	case family(old.setup.Spec.Input()) != family(p.Spec.Input()): // it cannot go on with what that one holds
-		old.input.Close()
-	default:
-		before = old.input
-	}
-	labels := mergeLabels(p.Labels, p.Spec.Labels)
-	s.out = &out{engine: e, send: t.Destinations(), only: p.Only, except: p.Except}
-	name := p.Spec.Name
-	spec := p.Spec
-	spec.Name = key
-	if p.Only == "" { // a reading for one destination alone would show everything twice
-		if e.taps[name] == nil {
-			e.taps[name], e.left[name] = &pipeline.Tap{}, &pipeline.Unclaimed{}
-		}
-		t.Tap, t.Unclaimed = e.taps[name], e.left[name]
-		for _, of := range t.senders {
-			of.Tap, of.Unclaimed = t.Tap, t.Unclaimed
-		}
-	}
-	s.input = e.inputs()[p.Spec.Input()](input.Parts{
-		Spec: spec, Treatment: t.Treatment, Senders: t.senders, Secret: e.config.Secret, Out: s.out, Store: e.store,
-		Book: s.book, Log: e.log.With("source", key),
-		Now: time.Now,
-		Dir: e.dir,
-		Certificate: func(source, request string) (string, string) {
-			if e.certify == nil {
-				return "", "there is no service"
-			}
-			return e.certify(source, request)
-		},
-		Compile: func(f format.Spec, others []format.Spec) (*pipeline.Treatment, error) {
-			return e.compile(p.Spec, f, others, t)
-		},
-		Sender: func(address string, own map[string]string) *record.Origin {
-			return record.NewSenderOrigin(p.Host, e.hostID, name, address, mergeLabels(p.Labels, p.Spec.Labels, own))
-		},
-		Origin: func(path string) *record.Origin {
-			if id := e.probes.ID(path); id != "" {
-				marked := mergeLabels(p.Labels, p.Spec.Labels, map[string]string{wire.ProbeLabel: id})
-				return record.NewOrigin(p.Host, e.hostID, name, path, marked)
-			}
-			return record.NewOrigin(p.Host, e.hostID, name, path, labels)
-		},
-	}, before)
-	ctx, cancel := context.WithCancel(e.ctx)
-	s.cancel = cancel
-	go func() {
-		defer close(s.done)
-		s.input.Run(ctx)
-	}()
-	return s
-}
-
-// inputKinds are the keys of inputs.
-var inputKinds = append([]string{"files", "command", "journal", "generate"}, pipeline.Listeners...)
-
-// family is what kinds of inputs have in common that go on with what each other hold.
-func family(kind string) string {
-	switch {
-	case kind == "files":
-		return kind
-	case slices.Contains(pipeline.Listeners, kind):
-		return "listeners"
-	}
-	return "produced"
-}
-
-// inputs are the kinds of inputs that this agent has.
-func (e *Engine) inputs() map[string]input.Maker {
-	kinds := map[string]input.Maker{
-		"files": func(p input.Parts, before input.Input) input.Input {
-			reader, _ := before.(*files.Reader)
-			source, _, _ := strings.Cut(p.Spec.Name, ">") // a reading for a destination alone has its name behind it
-			s := files.Source{Parts: p, Hints: e.hints, Slots: e.slots, Own: e.own,
-				Probes: func() []string { return e.probes.Paths(source) }}
-			if f := e.namedFiles(p.Spec); f != nil {
-				s.Named = f.Paths
-			}
-			return files.New(s, reader)
-		},
-		"command": produce.New, "journal": produce.New, "generate": produce.New,
-	}
-	for _, kind := range pipeline.Listeners {
-		kinds[kind] = listen.New
-	}
-	return kinds
-}
-
-// compile makes a treatment of a source with a format that was recognised.
-func (e *Engine) compile(
-	s pipeline.Source, f format.Spec, others []format.Spec, like prepared,
-) (*pipeline.Treatment, error) {
-	c := e.Config()
-	s.Format = f.Name
-	t, err := pipeline.Compile(s, f, pipeline.Parts{Masks: c.Mask, Secret: c.Secret,
-		Formats: func(name string) (format.Spec,
-			bool) {
-			for _, o := range others {
-				if o.Name == name {
-					return o, true
-				}
-			}
-			return c.Format(name)
-		}})
-	if err == nil {
-		t.Tap, t.Unclaimed = like.Tap, like.Unclaimed
-	}
-	return t, err
-}
-
-// namedFiles is the program that names the files of a source, which goes on where it is the same; nil for none. What
-// was started for readings that are no more is ended. The engine is locked.
-func (e *Engine) namedFiles(s pipeline.Source) *produce.Files {
-	have, ok := e.named[s.Name]
-	if ok && reflect.DeepEqual(have.program, s.FilesFrom) {
-		return have.files
-	}
-	if ok {
-		have.files.Close()
-		delete(e.named, s.Name)
-	}
-	if s.FilesFrom == nil {
-		return nil
-	}
-	f := produce.Ask(s.FilesFrom, time.Now)
-	e.named[s.Name] = named{s.FilesFrom, f}
-	return f
-}
-
-// named is a program that names files.
-type named struct {
-	program *pipeline.Program
-	files   *produce.Files
-}
-
-// Senders are who sends to the listeners of a source, or of all.
-func (e *Engine) Senders(source string) (out []wire.Sender) {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	for _, name := range slices.Sorted(maps.Keys(e.sources)) {
-		in, ok := e.sources[name].input.(*listen.Input)
-		if !ok || source != "" && name != source {
-			continue
-		}
-		for _, s := range in.Senders() {
-			if len(out) < wire.MaxSenders {
-				out = append(out, s)
-			}
-		}
-	}
-	return out
-}
-
 // Tap lets somebody look at the records of a source that runs; nil for one that does not.
 func (e *Engine) Tap(source string) *pipeline.Tap {
 	e.mu.RLock()
@@ -608,20 +439,6 @@ func (e *Engine) Unclaimed(source string) (out []wire.Unclaimed) {
 			}
 		}
 	}
-	return out
-}
-
-// mergeLabels joins labels, such as those of a host and a source; on the same key the last one wins.
-func mergeLabels(lists ...map[string]string) []record.Label {
-	all := map[string]string{}
-	for _, l := range lists {
-		maps.Copy(all, l)
-	}
-	out := make([]record.Label, 0, len(all))
-	for k, v := range all {
-		out = append(out, record.Label{Key: k, Value: v})
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Key < out[j].Key })
 	return out
 }
 
@@ -689,92 +506,6 @@ func (e *Engine) Stop() {
 	e.save()
 	e.buffers.Close()
 	e.store.Close()
-}
-
-// out sends the batches of one source.
-type out struct {
-	engine *Engine
-	send   []string // by the bits of record.Record.Routes
-	only   string   // the one destination that is sent to, or all
-	except []string // but these
-	enc    record.Encoder
-	held   atomic.Pointer[string] // the destination that has no room now
-	ways   []settle.Way
-}
-
-// takes tells whether a destination is sent to.
-func (o *out) takes(name string) bool {
-	return (o.only == "" || o.only == name) && !slices.Contains(o.except, name)
-}
-
-// Ways tells how many records of a batch go to each destination. It answers memory that it uses again.
-func (o *out) Ways(b *record.Batch, ahead func(destination string) bool) []settle.Way {
-	o.ways = o.ways[:0]
-	clear := uint64(0)
-	for bit, name := range o.send {
-		if !o.takes(name) || ahead(name) {
-			clear |= 1 << bit
-			continue
-		}
-		n := int64(0)
-		for i := range b.Records {
-			n += int64(b.Records[i].Routes >> bit & 1)
-		}
-		o.ways = append(o.ways, settle.Way{Destination: name, Records: n})
-	}
-	if clear != 0 {
-		for i := range b.Records {
-			b.Records[i].Routes &^= clear
-		}
-	}
-	return o.ways
-}
-
-func (o *out) Send(ctx context.Context, b *record.Batch, entry *settle.Entry, waiting func()) {
-	var encoded [record.Encodings]*record.Encoded
-	defer func() {
-		for _, e := range encoded {
-			if e != nil {
-				e.Release()
-			}
-		}
-	}()
-	for _, way := range o.ways {
-		if way.Records == 0 {
-			continue
-		}
-		name := way.Destination
-		bit := slices.Index(o.send, name)
-		for {
-			d := o.engine.dest(name)
-			if d == nil { // taken out of the config while this source is being stopped
-				entry.Done(name, wire.DeliveryCounts{Discarded: way.Records})
-				break
-			}
-			o.engine.probes.Sends(b.Origin.File, b.Stream, name)
-			enc := d.Encoding()
-			if encoded[enc] == nil {
-				e := o.enc.Encode(enc, b)
-				encoded[enc] = &e
-			}
-			item := &deliver.Item{
-				Encoded:    encoded[enc].Only(b, bit),
-				Stream:     b.Stream,
-				Leaving:    b.Leaving,
-				Neighbours: len(o.ways) > 1,
-				Done:       func(c wire.DeliveryCounts) { entry.Done(name, c) },
-			}
-			if d.Put(ctx, item, func() { o.held.Store(&name); waiting() }) {
-				break
-			}
-			item.Encoded.Release()
-			if ctx.Err() != nil && o.engine.ctx.Err() != nil {
-				return // the agent stops; the entry stays open and the position before it
-			}
-			time.Sleep(time.Millisecond) // another takes its place
-		}
-	}
-	o.held.Store(nil)
 }
 
 // Status is what a part of the agent says of itself.

@@ -46,7 +46,8 @@ func TestBrokenPacked(t *testing.T) {
 	b.write("app.log", "two\n")
 	b.await("two")
 	n, _ := b.Numbers()
-	require.Eventually(t, func() bool { n, _ = b.Numbers(); return n["lines"].Packed == 2 }, longest, 10*time.Millisecond)
+	require.Eventually(t, func() bool { n, _ = b.Numbers(); return n["lines"].Packed == 2 }, longest,
+		10*time.Millisecond)
 	require.Eventually(t, func() bool { return b.arrived()["an older line"] > 900 }, longest, 10*time.Millisecond)
 }
 

@@ -3,17 +3,11 @@ package run
 import (
 	"bytes"
 	"compress/gzip"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -35,6 +29,7 @@ import (
 
 	"synaxis/internal/core/hostconfig"
 	"synaxis/internal/core/wire"
+	"synaxis/test/certs"
 )
 
 // freePort is a port that nobody has now.
@@ -164,23 +159,6 @@ func TestListeners(t *testing.T) {
 	}
 }
 
-// pair is a certificate for 127.0.0.1 with its key, in PEM.
-func pair(t testing.TB) (certificate, key string) {
-	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "h"},
-		NotBefore: time.Now().Add(-time.Hour),
-		NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true,
-		BasicConstraintsValid: true,
-		KeyUsage:              x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
-	require.NoError(t, err)
-	text, err := x509.MarshalPKCS8PrivateKey(k)
-	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
-		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: text}))
-}
-
 // TestListenTLS: TLS is agreed on; clear text and garbage are cut and counted; a certificate that changes counts for
 // the next connection, and closes no other.
 func TestListenTLS(t *testing.T) {
@@ -191,7 +169,7 @@ func TestListenTLS(t *testing.T) {
 	config := func() (hostconfig.Config, *tls.Config) {
 		c := b.listens(fmt.Sprintf("syslog: {listen: {address: 127.0.0.1, port: %d, transport: tls, certificate: "+
 			"'${secret.c@1}', key: '${secret.k@1}'}}", port), "    format: syslog\n")
-		cert, key := pair(t)
+		cert, key := certs.Loopback(t)
 		c.Secrets = map[string]string{"c@1": cert, "k@1": key}
 		pool := x509.NewCertPool()
 		pool.AppendCertsFromPEM([]byte(cert))

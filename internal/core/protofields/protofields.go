@@ -1,5 +1,5 @@
-// Package protofields goes through the fields of a protobuf message without making anything of them: for what is read so
-// often that the generated types cost too much. https://protobuf.dev/programming-guides/encoding
+// Package protofields goes through the fields of a protobuf message without making anything of them: for what is read
+// so often that the generated types cost too much. https://protobuf.dev/programming-guides/encoding
 package protofields
 
 import (
