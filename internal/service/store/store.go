@@ -46,7 +46,9 @@ type Store struct {
 	writer      *writer
 
 	mu        sync.Mutex
-	trouble   map[string]Trouble // by database
+	trouble   map[string]Trouble   // by database
+	failed    map[string]time.Time // when a commit of a database failed last
+	now       func() time.Time
 	followers []Follower
 	fail      func() error // for tests: the next commits fail with what it answers
 }
@@ -69,6 +71,10 @@ func (s *Store) Trouble() Trouble {
 	return Trouble{}
 }
 
+// troubleStays is how long trouble outlives the last commit that failed: on a full disk a commit that needs no new page
+// goes well between others that fail.
+const troubleStays = 5 * time.Second
+
 // wrote notes how a commit ended. What the caller decided is no trouble; what the database says is.
 func (s *Store) wrote(name string, err error) error {
 	told := explain(name, err)
@@ -77,9 +83,12 @@ func (s *Store) wrote(name string, err error) error {
 	defer s.mu.Unlock()
 	switch {
 	case err == nil:
-		delete(s.trouble, name)
+		if s.now().Sub(s.failed[name]) >= troubleStays {
+			delete(s.trouble, name)
+		}
 	case errors.As(err, &e) && e.Code()&0xff != sqlitecodes.SQLITE_CONSTRAINT, errors.Is(err, errTest):
-		since := time.Now()
+		since := s.now()
+		s.failed[name] = since
 		if old, ok := s.trouble[name]; ok {
 			since = old.Since
 		}
@@ -111,7 +120,7 @@ func (s *Store) Probe(ctx context.Context) error {
 
 // Open opens or creates the databases in a folder and brings them up to date.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	s := &Store{trouble: map[string]Trouble{}}
+	s := &Store{trouble: map[string]Trouble{}, failed: map[string]time.Time{}, now: time.Now}
 	dir, err := filepath.Abs(dir) // a file: URL has no relative form
 	if err != nil {
 		return nil, err
