@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -41,14 +42,18 @@ const (
 	logsPath    = "/v1/logs"       // OTLP/HTTP
 )
 
-// serveHTTP answers requests. It returns what ends it: connections may end what they are at.
+// serveHTTP answers requests. It returns what ends it: nothing new is taken, and requests go on to their answer for as
+// long as the server lasts.
 func (s *server) serveHTTP(l net.Listener) func() {
 	h := &http.Server{Handler: http.HandlerFunc(s.request), ReadHeaderTimeout: headerFor, ReadTimeout: bodyFor,
 		IdleTimeout: idleFor, MaxHeaderBytes: 64 << 10}
 	s.work.Go(func() { _ = h.Serve(&admitting{l, s}) })
+	var once sync.Once
 	return func() {
-		l.Close()
-		h.SetKeepAlivesEnabled(false)
+		once.Do(func() {
+			s.work.Go(func() { _ = h.Shutdown(s.ctx) }) // before the other is done, so that work does not end between
+			l.Close()
+		})
 	}
 }
 
@@ -175,6 +180,7 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 		err = readBody(p, r, body, in.rules.limit)
 	}
 	<-s.bodies
+	_ = http.NewResponseController(w).SetReadDeadline(time.Time{}) // it ended with the body; it would end the wait too
 	var why refusal
 	if errors.As(err, &why) {
 		fail(why)
@@ -197,7 +203,8 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 		fail(refusal{http.StatusServiceUnavailable, "the records could not be settled in time; some may come twice"})
 	case <-s.ctx.Done():
 		fail(refusal{http.StatusServiceUnavailable, "this listener ends"})
-	case <-r.Context().Done():
+	case <-r.Context().Done(): // the caller is gone; without words it would be told that all is settled
+		fail(refusal{http.StatusServiceUnavailable, "the connection ended before the records were settled; some may come twice"})
 	}
 }
 

@@ -185,8 +185,10 @@ func (s *server) drain(ctx context.Context) {
 	if udp == nil {
 		s.bound = nil
 	}
-	for c := range s.conns {
-		_ = c.SetReadDeadline(time.Now().Add(lastBytes))
+	if k := s.listener.Kind; k != "http" && k != "otlp" { // where requests go on to their answer
+		for c := range s.conns {
+			_ = c.SetReadDeadline(time.Now().Add(lastBytes))
+		}
 	}
 	s.mu.Unlock()
 	if udp != nil {
