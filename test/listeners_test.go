@@ -384,6 +384,7 @@ func TestListenersPage(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "push"), []byte("word-of-the-quay"), 0o600))
 	out, code := d.cli("secret", "set", "push", "--file", filepath.Join(dir, "push"))
 	require.Zero(t, code, out)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "monday.txt"), []byte("no ships\n"), 0o600))
 	out, code = d.cli("host", "set", "gate-a", "reports="+dir)
 	require.Zero(t, code, out)
 	text, err := os.ReadFile("../docs/listeners.md")
@@ -419,7 +420,7 @@ func TestListenersPage(t *testing.T) {
 	})
 	assert.Equal(t, 11, ran)
 	assert.Equal(t, 2, drafts)
-	want := map[string]int64{"weighbridges": 1, "radar": 1, "gauges": 2, "programs": 1, "tides": 1}
+	want := map[string]int64{"weighbridges": 1, "radar": 1, "gauges": 2, "programs": 1, "tides": 1, "reports": 1}
 	eventually(t, time.Minute, "all of it", func() bool {
 		have := map[string]int64{}
 		for _, s := range d.host("gate-a").Sources {

@@ -24,7 +24,8 @@ func nobody(t *testing.T) *server {
 	require.NoError(t, err)
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	l.Close()
-	spec := &pipeline.Listener{Kind: "http", Transport: "tcp", Address: "127.0.0.1", Port: port, Path: "/", Connections: 10}
+	spec := &pipeline.Listener{Kind: "http", Transport: "tcp", Address: "127.0.0.1", Port: port, Path: "/",
+		Connections: 10}
 	in := &Input{Parts: input.Parts{Spec: pipeline.Source{Listen: spec}, Now: time.Now}, inbox: newInbox(),
 		peers: newPeers(), rules: &rules{listener: spec, limit: 1 << 20}}
 	s := newServer(in)
@@ -32,8 +33,8 @@ func nobody(t *testing.T) *server {
 	return s
 }
 
-// TestUnsettledIsNeverAnsweredWell: a caller is told that its records are settled only when they are, whatever ends the
-// wait: its own connection, the server, or an address that is left.
+// TestUnsettledIsNeverAnsweredWell: a caller is told that its records are settled only when they are, whatever ends
+// the wait: its own connection, the server, or an address that is left.
 func TestUnsettledIsNeverAnsweredWell(t *testing.T) {
 	t.Parallel()
 	t.Run("its request ends", func(t *testing.T) {
@@ -92,8 +93,8 @@ func TestUnsettledIsNeverAnsweredWell(t *testing.T) {
 	}
 }
 
-// TestRequestsGoOn: a request that is at work when the address is left, or the agent ends, is answered when its records
-// are settled.
+// TestRequestsGoOn: a request that is at work when the address is left, or the agent ends, is answered when its
+// records are settled.
 func TestRequestsGoOn(t *testing.T) {
 	t.Parallel()
 	for name, end := range map[string]func(*server){

@@ -37,7 +37,14 @@ type Input struct {
 
 	mu        sync.Mutex
 	complaint input.Complaint
+	said      said
 	gone      bool
+}
+
+// said is what a program said on standard error while it went well otherwise.
+type said struct {
+	text        string // without private data; "" for nothing
+	since, last time.Time
 }
 
 // New makes an input. What ran for the one before has ended with it.
@@ -82,7 +89,43 @@ func (in *Input) Run(ctx context.Context) {
 func (in *Input) Complaint() input.Complaint {
 	in.mu.Lock()
 	defer in.mu.Unlock()
+	if in.complaint.Code == "" && in.said.text != "" && in.Now().Sub(in.said.last) < in.remembers() {
+		return input.Complaint{Code: health.CommandComplains, Since: in.said.since, Reason: fmt.Sprintf(
+			"%s runs, and says on standard error: %s", in.program(), in.said.text)}
+	}
 	return in.complaint
+}
+
+// program is what is run.
+func (in *Input) program() string {
+	if in.Spec.Journal != nil {
+		return "journalctl"
+	}
+	return in.Spec.Command.Run[0]
+}
+
+// remembers is how long what was said on standard error counts: until the program ran again, where that is later.
+func (in *Input) remembers() time.Duration {
+	if c := in.Spec.Command; c != nil && c.Every > 0 {
+		return max(health.Window, c.Every+leastRun)
+	}
+	return health.Window
+}
+
+// listen notes what a program said on standard error just now, and answers it without private data.
+func (in *Input) listen(r *running) string {
+	text := in.Treatment.Cover(r.errors.last())
+	if c := in.Spec.Command; text == "" || c != nil && c.IgnoreErrors {
+		return text
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	now := in.Now()
+	if in.said.text == "" || now.Sub(in.said.last) >= in.remembers() {
+		in.said.since = now
+	}
+	in.said.text, in.said.last = text, now
+	return text
 }
 
 func (in *Input) complain(reason string) {
@@ -161,7 +204,7 @@ func (in *Input) lines(ctx context.Context, have []byte, flush bool) []byte {
 }
 
 // readLines reads the output of a program to its end.
-func (in *Input) readLines(ctx context.Context, r *running) {
+func (in *Input) readLines(ctx context.Context, r *running) error {
 	idle := in.Spec.Idle
 	if idle <= 0 {
 		idle = pipeline.DefaultIdle
@@ -175,44 +218,60 @@ func (in *Input) readLines(ctx context.Context, r *running) {
 		case b, ok := <-r.out:
 			if !ok {
 				in.lines(ctx, have, true)
-				return
+				return nil
 			}
 			have = in.lines(ctx, append(have, b...), false)
+		case <-r.errors.fresh:
+			in.listen(r)
 		case <-t.C:
 			have = in.lines(ctx, have, true)
 		}
 	}
 }
 
-// readJournal reads an export of the journal to its end.
-func (in *Input) readJournal(ctx context.Context, r *running) {
+// readJournal reads an export of the journal to its end, or to where it is none.
+func (in *Input) readJournal(ctx context.Context, r *running) error {
 	var have []byte
-	for more := range r.out {
-		have = append(have, more...)
-		for {
-			b := in.ready()
-			var messages []pipeline.Message
-			used, place := 0, ""
-			for len(messages) < maxRecords {
-				e, n, ok, err := journal.Next(have[used:])
-				if err != nil {
-					in.complain("what journalctl prints cannot be read: " + err.Error())
-					return
-				}
-				if !ok {
-					break
-				}
-				used += n
-				place = e.Cursor
-				messages = append(messages, pipeline.Message{Text: b.Put(e.Message), Given: &e.Given})
+	for {
+		select {
+		case more, ok := <-r.out:
+			if !ok {
+				return nil
 			}
-			if used == 0 {
+			var err error
+			if have, err = in.entries(ctx, append(have, more...)); err != nil {
+				return fmt.Errorf("what journalctl prints cannot be read: %w", err)
+			}
+		case <-r.errors.fresh:
+			in.listen(r)
+		}
+	}
+}
+
+// entries treats the entries of an export that are whole, and answers what is left of it.
+func (in *Input) entries(ctx context.Context, have []byte) ([]byte, error) {
+	for {
+		b := in.ready()
+		var messages []pipeline.Message
+		used, place := 0, ""
+		var bad error
+		for len(messages) < maxRecords {
+			e, n, ok, err := journal.Next(have[used:])
+			if bad = err; err != nil || !ok {
 				break
 			}
+			used += n
+			place = e.Cursor
+			messages = append(messages, pipeline.Message{Text: b.Put(e.Message), Given: &e.Given})
+		}
+		if used > 0 {
 			c := in.Treatment.RunMessages(b, messages, in.place, in.Now().UnixNano())
 			in.place += int64(len(messages))
 			in.send(ctx, c, place)
 			have = have[used:]
+		}
+		if used == 0 || bad != nil {
+			return have, bad
 		}
 	}
 }
@@ -234,40 +293,50 @@ func (in *Input) journalctl() []string {
 	return run
 }
 
-// follow keeps a program running. One that ends is started again, after pauses that grow.
-func (in *Input) follow(ctx context.Context, run func() []string, read func(context.Context, *running)) {
+// follow keeps a program running. One that ends, or prints what cannot be read, is started again, after pauses that
+// grow.
+func (in *Input) follow(ctx context.Context, run func() []string, read func(context.Context, *running) error) {
 	pause := firstPause
 	for ctx.Err() == nil {
 		began := time.Now()
-		args := run()
-		r, err := begin(ctx, args)
-		if err == nil {
-			well := time.AfterFunc(2*firstPause, func() { in.complain("") })
-			read(ctx, r)
-			for range r.out { // where it could not be read
-			}
-			err = <-r.done
-			well.Stop()
-			if ctx.Err() != nil {
-				return
-			}
-			if time.Since(began) > ranWell {
-				pause = firstPause
-			}
-			reason := r.why(args, err)
-			if reason == "" {
-				reason = args[0] + " ended by itself"
-			}
-			in.complain(fmt.Sprintf("%s; it is started again in %s", reason, pause))
-		} else {
-			in.complain(fmt.Sprintf("%v; it is tried again in %s", err, pause))
+		reason := in.once(ctx, run(), read)
+		if ctx.Err() != nil {
+			return
 		}
+		if time.Since(began) > ranWell {
+			pause = firstPause
+		}
+		if reason == "" {
+			reason = in.program() + " ended by itself"
+		}
+		in.complain(fmt.Sprintf("%s; it is started again in %s", reason, pause))
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, mostPause)
 	}
+}
+
+// once runs a program until it ends, or cannot be read, and says what was wrong with that.
+func (in *Input) once(ctx context.Context, args []string, read func(context.Context, *running) error) string {
+	run, stop := context.WithCancel(ctx)
+	defer stop()
+	r, err := begin(run, args)
+	if err != nil {
+		return err.Error()
+	}
+	well := time.AfterFunc(2*firstPause, func() { in.complain("") })
+	bad := read(ctx, r)
+	stop() // one that cannot be read would go on for ever
+	for range r.out {
+	}
+	err = <-r.done
+	well.Stop()
+	if bad != nil {
+		return bad.Error()
+	}
+	return why(args[0], err, in.listen(r))
 }
 
 // nowAndThen runs a program again and again, each to its end.
@@ -281,14 +350,20 @@ func (in *Input) nowAndThen(ctx context.Context) {
 		if err != nil {
 			reason = err.Error()
 		} else {
-			in.readLines(ctx, r)
+			_ = in.readLines(ctx, r)
 			err = <-r.done
+			said := in.listen(r)
 			switch {
 			case ctx.Err() != nil:
 			case most.Err() != nil:
 				reason = fmt.Sprintf("%s did not end within %s, and was stopped", args[0], max(every, leastRun))
 			default:
-				reason = r.why(args, err)
+				reason = why(args[0], err, said)
+			}
+			if said == "" {
+				in.mu.Lock()
+				in.said.text = ""
+				in.mu.Unlock()
 			}
 		}
 		cancel()

@@ -29,13 +29,18 @@ const (
 
 // words keep the last of what is written.
 type words struct {
-	mu   sync.Mutex
-	text []byte
+	mu    sync.Mutex
+	text  []byte
+	fresh chan struct{} // one token when something was written
 }
 
 func (w *words) Write(p []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	select {
+	case w.fresh <- struct{}{}:
+	default:
+	}
 	w.text = append(w.text, p...)
 	if n := len(w.text) - lastWords; n > 0 {
 		w.text = append(w.text[:0], w.text[n:]...)
@@ -64,7 +69,7 @@ func begin(ctx context.Context, run []string) (*running, error) {
 	if len(run) == 0 {
 		return nil, errors.New("there is no program to run")
 	}
-	r := &running{out: make(chan []byte, 4), done: make(chan error, 1)}
+	r := &running{out: make(chan []byte, 4), done: make(chan error, 1), errors: words{fresh: make(chan struct{}, 1)}}
 	r.cmd = exec.Command(run[0], run[1:]...)
 	r.cmd.Stderr = &r.errors
 	r.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
@@ -119,14 +124,14 @@ func (r *running) run(ctx context.Context, pipe io.ReadCloser, started chan<- er
 	r.done <- err
 }
 
-// why says how a program ended.
-func (r *running) why(run []string, err error) string {
+// why says how a program ended that said something last.
+func why(program string, err error, said string) string {
 	if err == nil {
 		return ""
 	}
-	text := fmt.Sprintf("%s ended with an error: %v", run[0], err)
-	if last := r.errors.last(); last != "" {
-		text += "; it said: " + last
+	text := fmt.Sprintf("%s ended with an error: %v", program, err)
+	if said != "" {
+		text += "; it said: " + said
 	}
 	return text
 }
@@ -150,7 +155,7 @@ func List(ctx context.Context, run []string, most int) ([]string, error) {
 	case ctx.Err() != nil:
 		return nil, fmt.Errorf("%s did not end within a minute, and was stopped", run[0])
 	case err != nil:
-		return nil, errors.New(r.why(run, err))
+		return nil, errors.New(why(run[0], err, r.errors.last()))
 	case all.Len() >= most:
 		return nil, fmt.Errorf("%s prints more than %d bytes", run[0], most)
 	}

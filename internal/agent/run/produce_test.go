@@ -83,6 +83,38 @@ func TestCommands(t *testing.T) {
 	})
 }
 
+// TestCommandComplains: what a program that goes well says on standard error is a state, without private data, until a
+// run that says nothing; or no matter, where the definition says so.
+func TestCommandComplains(t *testing.T) {
+	t.Parallel()
+	for name, x := range map[string]struct{ script, every, more string }{
+		"now and then": {"echo level=1; [ -e %s/well ] || echo 'gauge of ada@quay.example drifts' >&2\n", ", every: 200ms", ""},
+		"kept running": {"echo level=1; echo 'gauge of ada@quay.example drifts' >&2; exec sleep 600 #%s\n", "", ""},
+		"ignored":      {"echo level=1; echo 'gauge drifts' >&2 #%s\n", ", every: 200ms", ", standard-error: ignore"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, t.TempDir())
+			defer b.Stop()
+			p := b.script("tide", fmt.Sprintf(x.script, b.dir))
+			require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s]%s%s}", p, x.every, x.more),
+				"    format: raw\n    steps: [{mask: [email]}]\n")))
+			if x.more != "" {
+				require.Eventually(t, func() bool { return len(b.records()) >= 4 }, longest, 10*time.Millisecond)
+				assert.Empty(t, b.Sources()[0].Code)
+				return
+			}
+			require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-complains" }, longest,
+				10*time.Millisecond)
+			assert.Equal(t, p+" runs, and says on standard error: gauge of ******** drifts", b.Sources()[0].Reason)
+			if x.every != "" {
+				b.write("well", "")
+				require.Eventually(t, func() bool { return b.Sources()[0].Code == "" }, longest, 10*time.Millisecond)
+			}
+		})
+	}
+}
+
 func TestGenerate(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, t.TempDir())
@@ -149,6 +181,22 @@ func TestJournal(t *testing.T) {
 	require.Len(t, lines, 2)
 	assert.Contains(t, lines[0], "--lines=0 --unit=gate*")
 	assert.Contains(t, lines[1], "--no-tail --after-cursor=c2 --unit=gate*")
+}
+
+// TestJournalThatIsNone: a program that prints no export of the journal, and does not end, is ended and told.
+func TestJournalThatIsNone(t *testing.T) {
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	defer b.Stop()
+	b.script("journalctl", "printf '__CURSOR=c1\\nMESSAGE=one\\n\\nno export at all\\n\\n'; exec sleep 600\n")
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	require.NoError(t, b.Apply(b.listens("journal: {}", "    format: raw\n")))
+	require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,
+		10*time.Millisecond)
+	assert.Contains(t, b.Sources()[0].Reason, "what journalctl prints cannot be read")
+	assert.Contains(t, b.Sources()[0].Reason, "it is started again in")
+	require.Eventually(t, func() bool { return len(b.records()) > 0 }, longest, 10*time.Millisecond)
+	assert.Equal(t, "one", b.records()[0].Body, "what stood before is read")
 }
 
 // TestPackedOnce: packed files of each kind are read once from start to end; one whose content was read before it was

@@ -66,6 +66,8 @@ const (
 	// a certificate by which it is reached expires soon
 	CertificateExpiring Code = "certificate-expiring"
 	CommandFailing      Code = "command-failing" // a program that is run cannot be started, or ends with an error
+	// a program goes well and says something on standard error
+	CommandComplains Code = "command-complains"
 	// the port of a listener cannot be bound, or its certificate cannot be used
 	CannotListen   Code = "cannot-listen"
 	MessagesMissed Code = "messages-missed" // messages came faster than they could be taken, and are lost
@@ -115,8 +117,10 @@ var todo = map[Code]string{
 		"whoever answers at its address gets the records",
 	CertificateExpiring: "give the receiver, or the destination, a new certificate before that day: nothing is delivered " +
 		"to one that has expired; records then wait",
-	LeavingConfig:  "nothing: it ends by itself when all is delivered, or when its drain time is over",
-	Silent:         "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
+	LeavingConfig: "nothing: it ends by itself when all is delivered, or when its drain time is over",
+	Silent:        "look whether what writes it runs; if so much silence is normal, say so with expect in the source",
+	CommandComplains: "look at what it says; where that is no matter, say standard-error: ignore in the command of the " +
+		"source",
 	CommandFailing: "run it on the host as the agent's user; what it says is above, and it is run again by itself",
 	CannotListen: "stop the program that holds the port, or take another port: senders are reached again by reached-at, " +
 		"or told the new one",
@@ -147,7 +151,7 @@ func Codes() []Code {
 		NoAnswer, LoginRefused, WrongPath, ReceiverBusy, ReceiverFailing,
 		RefusesEverything, BufferFull, BufferFilling, BufferUnwritable, RecordsDiscarded,
 		NotVerified, LeavingConfig, FilesLost, CertificateExpiring, AgentOld, FieldSeldomFilled, CannotListen,
-		CommandFailing,
+		CommandFailing, CommandComplains,
 		MessagesMissed, SenderSilent,
 	}
 }

@@ -301,7 +301,7 @@ func EvaluateSource(s Source, now time.Time) Verdict {
 	case "":
 	case HeldBy, PathMatchesNothing, FilesGone, TooFewDescriptors, NotVerified, BufferFilling, RecordsDiscarded,
 		CertificateExpiring,
-		FilesLost, Silent, MessagesMissed, SenderSilent:
+		FilesLost, Silent, MessagesMissed, SenderSilent, CommandComplains:
 		v := Verdict{State: Degraded, Code: code, Reason: s.Agent.Reason, Todo: Todo(code), Since: since}
 		if code == HeldBy && Todo(s.Delivery) != "" {
 			v.Todo = Todo(s.Delivery)

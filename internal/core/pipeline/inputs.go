@@ -8,8 +8,9 @@ import (
 
 // Program is a program that the agent runs, with its arguments. Every 0 keeps it running.
 type Program struct {
-	Run   []string
-	Every time.Duration
+	Run          []string
+	Every        time.Duration
+	IgnoreErrors bool // what it says on standard error is no trouble while it goes well otherwise
 }
 
 // DefaultAsk is how often a program is asked which files to read.
@@ -29,7 +30,7 @@ func decodeProgram(n *yamldoc.Node, key string, every time.Duration) *Program {
 	if n == nil {
 		return nil
 	}
-	p := &Program{Run: n.Get(key).Texts(), Every: every}
+	p := &Program{Run: n.Get(key).Texts(), Every: every, IgnoreErrors: n.Get("standard-error").Text() == "ignore"}
 	if d, err := yamldoc.ParseDuration(n.Get("every").Text()); err == nil && d > 0 {
 		p.Every = d
 	}

@@ -236,6 +236,12 @@ var readValue = schema.Obj(
 			Doc:   "A program with its arguments; what it prints are the records.",
 		},
 		schema.Key{Name: "every", Value: schema.ADuration, Doc: "Run it this often; without it it is kept running."},
+		schema.Key{
+			Name:    "standard-error",
+			Value:   schema.Words("report", "ignore"),
+			Default: "report",
+			Doc:     "What it says there while it goes well: the source is degraded, or that is no matter.",
+		},
 	), Doc: "Takes what a program prints.", Example: "command: {run: [/usr/bin/tide, --now], every: 1m}"},
 	schema.Key{Name: "generate", Part: "generate", Value: schema.Obj(
 		"generate",

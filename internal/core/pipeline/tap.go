@@ -234,6 +234,13 @@ func (t *Treatment) hidden(text, field string, known []Mark) []Mark {
 	return out
 }
 
+// Cover puts stars in place of all that masks of the source would take in a text that is no record of it. It may not
+// be called while records are treated.
+func (t *Treatment) Cover(text string) string {
+	text, _ = cover(text, "", t.hidden(text, "", nil))
+	return text
+}
+
 // blanked stands where private data was.
 var blanked = string(mask.AppendBlank(nil))
 

@@ -71,8 +71,8 @@ func (s *Store) Trouble() Trouble {
 	return Trouble{}
 }
 
-// troubleStays is how long trouble outlives the last commit that failed: on a full disk a commit that needs no new page
-// goes well between others that fail.
+// troubleStays is how long trouble outlives the last commit that failed: on a full disk a commit that needs no new
+// page goes well between others that fail.
 const troubleStays = 5 * time.Second
 
 // wrote notes how a commit ended. What the caller decided is no trouble; what the database says is.
