@@ -108,7 +108,7 @@ func TestManySenders(t *testing.T) {
 	t.Parallel()
 	from := netip.MustParsePrefix("203.0.113.7/32")
 	r := &rules{listener: &pipeline.Listener{Unknown: "keep"},
-		senders: []sender{{pipeline.Sender{Name: "bridge-a", From: "203.0.113.7"}, from}}}
+		senders: (&pipeline.Listener{Senders: []pipeline.Sender{{Name: "bridge-a", From: "203.0.113.7"}}}).Known()}
 	ps, at := newPeers(), time.Now()
 	known := ps.heard(r, from.Addr(), at)
 	for i := range 50_000 {

@@ -86,12 +86,12 @@ func (ps *peers) begin(in *Input) {
 	defer ps.mu.Unlock()
 	ps.gen++
 	for _, s := range in.rules.senders { // who is expected is known before it is heard
-		if a := s.from.Addr(); s.from.IsSingleIP() && ps.of[a] == nil {
+		if a := s.Network.Addr(); s.Network.IsSingleIP() && ps.of[a] == nil {
 			ps.of[a] = &peer{addr: a, name: s.Name, began: in.Now()}
 		}
 	}
 	for a, p := range ps.of {
-		s := in.rules.of(a)
+		s := in.rules.senders.Of(a)
 		switch {
 		case s != nil:
 			if p.name != s.Name || p.began.IsZero() {
@@ -115,7 +115,7 @@ func (ps *peers) heard(r *rules, a netip.Addr, now time.Time) *peer {
 			ps.forget()
 		}
 		p = &peer{addr: a}
-		if s := r.of(a); s != nil {
+		if s := r.senders.Of(a); s != nil {
 			p.name, p.began = s.Name, now
 		}
 		ps.of[a] = p
@@ -157,7 +157,7 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 		return p.treatment
 	}
 	var labels map[string]string
-	if s := in.rules.of(p.addr); s != nil {
+	if s := in.rules.senders.Of(p.addr); s != nil {
 		labels = map[string]string{"sender": s.Name}
 		for k, v := range s.Labels {
 			labels[k] = v
@@ -166,8 +166,9 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 	p.gen, p.treatment, p.learns = gen, in.Treatment, in.Spec.Format == string(format.Recognised)
 	if t := in.Parts.Senders[name]; t != nil {
 		p.treatment = t
-		p.learns = in.rules.of(p.addr).Format == string(format.Recognised) || in.rules.of(p.addr).Format == "" &&
-			p.learns
+		p.learns = in.rules.senders.Of(p.addr).Format == string(format.Recognised) ||
+			in.rules.senders.Of(p.addr).Format == "" &&
+				p.learns
 	}
 	if p.learns {
 		in.recall(p)

@@ -14,7 +14,7 @@ import (
 type rules struct {
 	listener *pipeline.Listener
 	allow    []netip.Prefix
-	senders  []sender // the narrowest networks first
+	senders  pipeline.KnownSenders
 	token    string
 	tls      *tls.Config
 	tlsError error
@@ -22,25 +22,14 @@ type rules struct {
 	limit    int     // bytes of one message
 }
 
-type sender struct {
-	pipeline.Sender
-	from netip.Prefix
-}
-
 func newRules(p input.Parts) *rules {
 	l := p.Spec.Listen
-	r := &rules{listener: l, limit: p.Treatment.MaxRecord()}
+	r := &rules{listener: l, limit: p.Treatment.MaxRecord(), senders: l.Known()}
 	for _, text := range l.Allow {
 		if n, err := pipeline.Network(text); err == nil {
 			r.allow = append(r.allow, n)
 		}
 	}
-	for _, s := range l.Senders {
-		if n, err := pipeline.Network(s.From); err == nil {
-			r.senders = append(r.senders, sender{s, n})
-		}
-	}
-	slices.SortStableFunc(r.senders, func(a, b sender) int { return b.from.Bits() - a.from.Bits() })
 	secret := func(text string) string {
 		if !strings.HasPrefix(text, "${") {
 			return text
@@ -62,16 +51,6 @@ func newRules(p input.Parts) *rules {
 	return r
 }
 
-// of is the sender that an address belongs to, or nil.
-func (r *rules) of(a netip.Addr) *sender {
-	for i := range r.senders {
-		if r.senders[i].from.Contains(a) {
-			return &r.senders[i]
-		}
-	}
-	return nil
-}
-
 // Why something is turned away.
 const (
 	notAllowed    = "not-allowed"    // its address is not in allow
@@ -87,7 +66,7 @@ func (r *rules) takes(a netip.Addr) string {
 	if len(r.allow) > 0 && !slices.ContainsFunc(r.allow, func(p netip.Prefix) bool { return p.Contains(a) }) {
 		return notAllowed
 	}
-	if r.listener.Unknown == "refuse" && r.of(a) == nil {
+	if r.listener.Unknown == "refuse" && r.senders.Of(a) == nil {
 		return unknownSender
 	}
 	return ""

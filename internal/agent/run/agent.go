@@ -263,7 +263,7 @@ func (a *Agent) Answer(ctx context.Context, kind string, ask wire.Ask) wire.Repl
 			Secret: engine.secret, SendTest: ask.SendTest, Desk: ask.Desk, Now: time.Now}.Run(ctx, []byte(ask.Config))}
 	}
 	if kind == wire.AskTrial {
-		r, err := a.trials.Answer(ask, engine.Config, func(text []byte) (hostconfig.Config, error) {
+		r, err := a.trials.Answer(ask, engine.tried(), func(text []byte) (hostconfig.Config, error) {
 			return preflight.Read(text, engine.secret)
 		})
 		if err != nil {

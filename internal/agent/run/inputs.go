@@ -13,6 +13,7 @@ import (
 	"synaxis/internal/agent/input"
 	"synaxis/internal/agent/listen"
 	"synaxis/internal/agent/produce"
+	"synaxis/internal/agent/trial"
 	"synaxis/internal/core/format"
 	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/record"
@@ -134,7 +135,7 @@ func (e *Engine) compile(
 			return c.Format(name)
 		}})
 	if err == nil {
-		t.Tap, t.Unclaimed = like.Tap, like.Unclaimed
+		t.Tap, t.Unclaimed, t.Found = like.Tap, like.Unclaimed, &pipeline.Found{Format: f, Others: others}
 	}
 	return t, err
 }
@@ -156,6 +157,19 @@ func (e *Engine) namedFiles(s pipeline.Source) *produce.Files {
 	f := produce.Ask(s.FilesFrom, time.Now)
 	e.named[s.Name] = named{s.FilesFrom, f}
 	return f
+}
+
+// tried is what a trial takes of the engine.
+func (e *Engine) tried() trial.Host {
+	return trial.Host{Config: e.Config, Tap: e.Tap, Named: func(source string) []string {
+		e.mu.RLock()
+		defer e.mu.RUnlock()
+		if f := e.named[source].files; f != nil {
+			paths, _ := f.Paths()
+			return slices.Clone(paths)
+		}
+		return nil
+	}}
 }
 
 // named is a program that names files.

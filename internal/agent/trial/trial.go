@@ -32,8 +32,9 @@ const (
 	maxFiles  = 200             // of a source
 	lookEvery = 2 * time.Second // for files
 	turnEvery = 100 * time.Millisecond
-	interest  = 15 * time.Second // how long it goes on without being asked about
-	records   = 1000             // of a batch
+	interest  = 15 * time.Second      // how long it goes on without being asked about
+	records   = 1000                  // of a batch
+	liveShare = 50 * time.Millisecond // of a turn, for a source that reads no files
 	// Longest is how long a trial may be.
 	Longest = time.Hour
 )
@@ -63,6 +64,16 @@ type source struct {
 	turns     int
 	differ    int64
 	examples  []wire.TrialExample
+	live      *live           // of a source that reads no files
+	named     func() []string // of one whose files a program names; may be nil
+}
+
+// Host is what a trial takes of the engine: the config that runs, who looks at a source that runs, and the files that
+// the program of a source has named.
+type Host struct {
+	Config func() hostconfig.Config
+	Tap    func(source string) *pipeline.Tap
+	Named  func(source string) []string
 }
 
 // side is one treatment of a source.
@@ -72,6 +83,7 @@ type side struct {
 	encodings map[string]record.Encoding // by destination
 	batch     record.Batch
 	encoder   record.Encoder
+	senders   senders
 	sums      *wire.TrialSide
 }
 
@@ -79,11 +91,13 @@ type side struct {
 type tail struct {
 	file      *os.File
 	origin    *record.Origin
+	named     bool // by the program of the source
 	now, then int64
 }
 
 // Start begins a trial of a config beside the one that runs.
-func Start(id string, now, then hostconfig.Config, long time.Duration) (*Trial, error) {
+func Start(id string, h Host, then hostconfig.Config, long time.Duration) (*Trial, error) {
+	now := h.Config()
 	t := &Trial{id: id, began: time.Now(), asked: time.Now()}
 	t.until = t.began.Add(min(long, Longest))
 	names := map[string]bool{}
@@ -104,10 +118,11 @@ func Start(id string, now, then hostconfig.Config, long time.Duration) (*Trial, 
 		if err != nil {
 			return nil, err
 		}
-		if one := s.one(); one.spec.Input() != "files" {
-			s.note = "a trial reads files only, and this source reads by " + one.spec.Input()
-		}
+		s.named = func() []string { return h.Named(name) }
 		t.sources = append(t.sources, s)
+	}
+	for _, s := range t.sources { // when nothing can fail any more
+		s.feed(h)
 	}
 	ctx, cancel := context.WithDeadline(context.Background(), t.until)
 	t.cancel = cancel
@@ -135,7 +150,8 @@ func compile(c hostconfig.Config, name string) (*side, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &side{spec: spec, treatment: t, encodings: map[string]record.Encoding{}, sums: trial.NewSide()}
+	s := &side{spec: spec, treatment: t, encodings: map[string]record.Encoding{}, sums: trial.NewSide(),
+		senders: newSenders(c, spec)}
 	for _, to := range t.Destinations() {
 		d, _ := c.Destination(to)
 		s.encodings[to] = d.Encoding()
@@ -151,7 +167,10 @@ func (t *Trial) run(ctx context.Context) {
 		t.mu.Lock()
 		bored := began.Sub(t.asked) > interest
 		for _, s := range t.sources {
-			if s.note == "" {
+			switch {
+			case s.live != nil:
+				t.follow(s, liveShare)
+			case s.note == "":
 				t.turn(s, began)
 			}
 		}
@@ -179,6 +198,9 @@ func (t *Trial) close() {
 			f.file.Close()
 		}
 		s.files = map[string]*tail{}
+		if s.live != nil {
+			s.live.close()
+		}
 	}
 }
 
@@ -253,33 +275,40 @@ func (s *source) look() {
 			}
 		}
 	}
+	named := s.named()
+	paths := slices.Clone(named)
 	for p := range patterns {
-		paths, err := doublestar.FilepathGlob(p, doublestar.WithFilesOnly())
+		more, err := doublestar.FilepathGlob(p, doublestar.WithFilesOnly())
 		if err != nil {
 			continue
 		}
-		for _, path := range paths {
-			if s.files[path] != nil || len(s.files) >= maxFiles {
-				continue
-			}
-			f, err := os.Open(path)
-			if err != nil {
-				continue
-			}
-			at := int64(0)
-			if info, err := f.Stat(); s.first && err == nil {
-				at = info.Size()
-			}
-			s.files[path] = &tail{file: f, origin: record.NewOrigin("", "", s.name, path, nil), now: at, then: at}
+		paths = append(paths, more...)
+	}
+	for _, path := range paths {
+		if s.files[path] != nil || len(s.files) >= maxFiles {
+			continue
 		}
+		f, err := os.Open(path)
+		if err != nil {
+			continue
+		}
+		at := int64(0)
+		if info, err := f.Stat(); s.first && err == nil {
+			at = info.Size()
+		}
+		s.files[path] = &tail{file: f, origin: record.NewOrigin("", "", s.name, path, nil),
+			named: slices.Contains(named, path), now: at, then: at}
 	}
 	s.first = false
 }
 
-// takes tells whether a side reads a path.
-func (x *side) takes(path string) bool {
+// takes tells whether a side reads a file.
+func (x *side) takes(f *tail) bool {
+	if x.spec.FilesFrom != nil { // the program of a draft is not run: the files count that the one in force has named
+		return f.named
+	}
 	for _, p := range x.spec.Files {
-		if ok, _ := doublestar.PathMatch(p, filepath.ToSlash(path)); ok {
+		if ok, _ := doublestar.PathMatch(p, filepath.ToSlash(f.file.Name())); ok {
 			return true
 		}
 	}
@@ -288,7 +317,7 @@ func (x *side) takes(path string) bool {
 
 // read treats what is new in a file. It answers what became of each record, by where it ends, and how far it read.
 func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]string, at int64) {
-	if !x.takes(f.file.Name()) {
+	if !x.takes(f) {
 		return nil, size
 	}
 	kept = map[int64]string{}
@@ -312,13 +341,13 @@ func (x *side) read(f *tail, from, size int64, now time.Time) (kept map[int64]st
 		}
 		x.sums.Nanoseconds += time.Since(began).Nanoseconds()
 		at += int64(used)
-		x.count(b, c.All(), kept)
+		x.count(x.treatment, b, c.All(), kept)
 	}
 	return kept, at
 }
 
 // count sums a batch up.
-func (x *side) count(b *record.Batch, n wire.Numbers, kept map[int64]string) {
+func (x *side) count(t *pipeline.Treatment, b *record.Batch, n wire.Numbers, kept map[int64]string) {
 	s := x.sums
 	s.Read += n.Read
 	s.Unparsed += n.Unparsed
@@ -351,7 +380,7 @@ func (x *side) count(b *record.Batch, n wire.Numbers, kept map[int64]string) {
 		}
 		return encoded[enc]
 	}
-	for bit, to := range x.treatment.Destinations() {
+	for bit, to := range t.Destinations() {
 		e := get(x.encodings[to])
 		sent := s.Destinations[to]
 		for i := range b.Records {
@@ -437,11 +466,10 @@ type Trials struct {
 	runs *Trial
 }
 
-// Answer answers a question about a trial: now is the config that runs, and read reads the one that is tried.
-func (t *Trials) Answer(ask wire.Ask, now func() hostconfig.Config, read func(text []byte) (hostconfig.Config,
-	error)) (
-	*wire.Trial, error,
-) {
+// Answer answers a question about a trial; read reads the config that is tried.
+func (t *Trials) Answer(
+	ask wire.Ask, h Host, read func(text []byte) (hostconfig.Config, error),
+) (*wire.Trial, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if ask.Trial == nil {
@@ -459,7 +487,7 @@ func (t *Trials) Answer(ask wire.Ask, now func() hostconfig.Config, read func(te
 			return nil, fmt.Errorf("the agent cannot run the config: %w", err)
 		}
 		long := time.Duration(ask.Trial.Seconds) * time.Second
-		if t.runs, err = Start(ask.Trial.ID, now(), then, long); err != nil {
+		if t.runs, err = Start(ask.Trial.ID, h, then, long); err != nil {
 			return nil, err
 		}
 	case t.runs == nil || t.runs.id != ask.Trial.ID:

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/hostconfig"
+	"synaxis/internal/core/pipeline"
 	"synaxis/internal/core/wire"
 )
 
@@ -64,6 +65,12 @@ func read(t *testing.T, text string, args ...any) hostconfig.Config {
 	return c
 }
 
+// runs is a host that runs a config, and reads files alone.
+func runs(c hostconfig.Config) Host {
+	return Host{Config: func() hostconfig.Config { return c }, Tap: func(string) *pipeline.Tap { return nil },
+		Named: func(string) []string { return nil }}
+}
+
 func write(t *testing.T, path, text string) {
 	t.Helper()
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
@@ -83,7 +90,7 @@ func TestBothWays(t *testing.T) {
 	t.Parallel()
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, "1 old passed\n")
-	tr, err := Start("x", read(t, plain, path), read(t, changed, path), time.Minute)
+	tr, err := Start("x", runs(read(t, plain, path)), read(t, changed, path), time.Minute)
 	require.NoError(t, err)
 	defer tr.Stop()
 	time.Sleep(3 * turnEvery)
@@ -131,7 +138,7 @@ func TestSameIsSame(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, "")
 	c := read(t, plain, path)
-	tr, err := Start("x", c, c, time.Minute)
+	tr, err := Start("x", runs(c), c, time.Minute)
 	require.NoError(t, err)
 	defer tr.Stop()
 	time.Sleep(3 * turnEvery)
@@ -156,7 +163,7 @@ func TestTooMuch(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, "")
 	c := read(t, plain, path)
-	tr, err := Start("x", c, c, time.Minute)
+	tr, err := Start("x", runs(c), c, time.Minute)
 	require.NoError(t, err)
 	defer tr.Stop()
 	time.Sleep(3 * turnEvery)
@@ -170,17 +177,16 @@ func TestEnds(t *testing.T) {
 	t.Parallel()
 	path := filepath.Join(t.TempDir(), "a.log")
 	c := read(t, plain, path)
-	tr, err := Start("x", c, c, 200*time.Millisecond)
+	tr, err := Start("x", runs(c), c, 200*time.Millisecond)
 	require.NoError(t, err)
 	eventually(t, "its time to be over", func() bool { return tr.Report().Ended })
 
 	var all Trials
-	now := func() hostconfig.Config { return c }
 	config := func(text []byte) (hostconfig.Config, error) { return hostconfig.Read(text, hostconfig.Runs) }
 	text := "synaxis: 1\nhost: h\n" + fmt.Sprintf(plain, path)
 	ask := func(id string, start, stop bool) (*wire.Trial, error) {
 		return all.Answer(wire.Ask{Config: text, Trial: &wire.TrialAsk{ID: id, Start: start, Stop: stop,
-			Seconds: 60}}, now, config)
+			Seconds: 60}}, runs(c), config)
 	}
 	_, err = ask("a", false, false)
 	require.ErrorContains(t, err, "runs no such trial")
@@ -193,7 +199,7 @@ func TestEnds(t *testing.T) {
 	eventually(t, "it to end", func() bool { r, err := ask("a", false, false); return err == nil && r.Ended })
 	_, err = ask("b", true, false)
 	require.NoError(t, err)
-	_, err = all.Answer(wire.Ask{}, now, config)
+	_, err = all.Answer(wire.Ask{}, runs(c), config)
 	require.Error(t, err)
 	all.runs.Stop()
 }

@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"synaxis/internal/core/expect"
@@ -121,6 +122,36 @@ func Network(text string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(text)
 	return p.Masked(), err
+}
+
+// KnownSenders are senders with their networks, the narrowest first.
+type KnownSenders []KnownSender
+
+// KnownSender is a sender with its network.
+type KnownSender struct {
+	Sender
+	Network netip.Prefix
+}
+
+// Known are the senders of a listener. Those without an address that can be read are left out.
+func (l *Listener) Known() (out KnownSenders) {
+	for _, s := range l.Senders {
+		if n, err := Network(s.From); err == nil {
+			out = append(out, KnownSender{s, n})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b KnownSender) int { return b.Network.Bits() - a.Network.Bits() })
+	return out
+}
+
+// Of is the sender that an address belongs to, or nil.
+func (k KnownSenders) Of(a netip.Addr) *KnownSender {
+	for i := range k {
+		if k[i].Network.Contains(a) {
+			return &k[i]
+		}
+	}
+	return nil
 }
 
 // For is the source as it treats the records of a sender: with its labels, its format and its zone.

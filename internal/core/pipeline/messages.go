@@ -18,6 +18,9 @@ type Message struct {
 // RunMessages treats messages whose texts are in b.Arena, as Run does with lines. place is the place of the first one
 // in its stream, in messages; observed is in Unix nanoseconds.
 func (t *Treatment) RunMessages(b *record.Batch, messages []Message, place, observed int64) (c Counts) {
+	if t.Tap != nil && t.Tap.copying.Load() > 0 {
+		t.copied(Raw{Origin: b.Origin, Arena: b.Arena, Messages: messages, Observed: observed})
+	}
 	if x := t.Tap; x != nil && x.open.Load() > 0 {
 		_, c = t.lookOn(x, b, observed, func() (int, Counts) { return 0, t.runMessages(b, messages, place, observed) })
 		return c

@@ -154,6 +154,7 @@ type Parts struct {
 // Treatment is a compiled source. It belongs to one goroutine.
 type Treatment struct {
 	Tap       *Tap       // who looks at what it does; may be nil
+	Found     *Found     // the format that it was made for, where that was recognised
 	Unclaimed *Unclaimed // examples of what its format does not read, and no route takes; may be nil
 
 	src    Source
@@ -235,10 +236,16 @@ func (t *Treatment) MaxRecord() int { return t.cutter.Most() }
 // the first byte in its file, observed the time in Unix nanoseconds. With flush what is left at the end counts as
 // complete. It returns how many bytes were used; the rest must be given again, with more behind it.
 func (t *Treatment) Run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {
+	data := b.Arena
 	if x := t.Tap; x != nil && x.open.Load() > 0 {
-		return t.watched(x, b, offset, observed, limit, flush)
+		used, c = t.watched(x, b, offset, observed, limit, flush)
+	} else {
+		used, c = t.run(b, offset, observed, limit, flush)
 	}
-	return t.run(b, offset, observed, limit, flush)
+	if used > 0 && t.Tap != nil && t.Tap.copying.Load() > 0 {
+		t.copied(Raw{Origin: b.Origin, Arena: data[:used], Lines: true, Observed: observed})
+	}
+	return used, c
 }
 
 func (t *Treatment) run(b *record.Batch, offset, observed int64, limit int, flush bool) (used int, c Counts) {

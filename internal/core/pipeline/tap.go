@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"synaxis/internal/core/format"
 	"synaxis/internal/core/mask"
 	"synaxis/internal/core/record"
 )
@@ -26,10 +27,59 @@ type Tap struct {
 	passed atomic.Int64
 	next   int64 // when it is looked again, in Unix nanoseconds; of the treatment's goroutine
 
-	mu    sync.Mutex
-	looks []*Look
-	most  int
-	every time.Duration
+	mu      sync.Mutex
+	looks   []*Look
+	most    int
+	every   time.Duration
+	copying atomic.Int32 // how many take copies
+	copies  []*Copy
+}
+
+// Raw is what a treatment gets, before anything is done to it: messages whose texts are spans of Arena, or, with
+// Lines, bytes that hold whole records. It is good until the call ends that shows it; who keeps it copies it.
+type Raw struct {
+	Origin   *record.Origin
+	Arena    []byte
+	Messages []Message
+	Lines    bool
+	Observed int64  // in Unix nanoseconds
+	Found    *Found // the format that was recognised for its sender; nil for none
+}
+
+// Found is a format that was recognised, with those that it names.
+type Found struct {
+	Format format.Spec
+	Others []format.Spec
+}
+
+// Copy is one who takes all that a treatment gets. Take must not wait: it runs before the records are treated.
+type Copy struct{ Take func(Raw) }
+
+// OpenCopy begins to take copies.
+func (x *Tap) OpenCopy(c *Copy) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.copies = append(x.copies, c)
+	x.copying.Store(int32(len(x.copies)))
+}
+
+// CloseCopy ends to take copies.
+func (x *Tap) CloseCopy(c *Copy) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.copies = slices.DeleteFunc(x.copies, func(o *Copy) bool { return o == c })
+	x.copying.Store(int32(len(x.copies)))
+}
+
+// copied hands to those who take copies what is treated.
+func (t *Treatment) copied(r Raw) {
+	t.Tap.mu.Lock()
+	all := slices.Clone(t.Tap.copies)
+	t.Tap.mu.Unlock()
+	r.Found = t.Found
+	for _, c := range all {
+		c.Take(r)
+	}
 }
 
 // Look is one who looks. Take gets records that were treated together, and must not wait: it runs between them. With
