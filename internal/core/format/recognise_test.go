@@ -144,6 +144,51 @@ func TestRecognise(t *testing.T) {
 	}
 }
 
+// TestMonthAgain: a time that begins with its month is read the same whatever was read before it, and whatever stands
+// behind it.
+func TestMonthAgain(t *testing.T) {
+	t.Parallel()
+	tails := []string{"", " ", " gate-4 x", " gate-4", " gate-4 2031", " 2031 gate", " 2031", " 2031: x", " 2031:db8::1 x", " 2031-x y",
+		" 10.0.0.1 x", " AM x", " am", " pm x", " amber x", " a.m. x", " p.m.x y", " CET x", " CET 2031 x", " CETUS x", " Uhr", " Uhr x",
+		" uhr x", " Europe/Lisbon x", " Europe/Nowhere x", " +01:00 x", " -3 x", " - x", " Z x", " z", " zebra x", " utc x", " UTC+2 x",
+		"Z x", ".5 x", ",25 x", ":5 x", ": x", "  x", "  CET", " \xff x", " \u00e4rger x", " [x", " <x",
+		" " + strings.Repeat("g", 60),
+		" b", " y 2031", " GMT 2031 x", " gmt 2031 x"}
+	stamps := []string{"Apr  2 06:15:09", "Apr  2 06:15:10", "Apr 12 06:15:09", "Feb 29 06:15:09", "Apr-02 06:15:09", "Apr 02 06.15.09",
+		"Mai  2 06:15:09", "Apr 2 06:15:09", "April 2 6:15:09"}
+	for _, stamp := range stamps {
+		for _, first := range tails {
+			for _, tail := range tails {
+				var c clock
+				c.recognise([]byte(stamps[0] + first))
+				c.recognise([]byte(stamp + first))
+				v, n, ok := c.recognise([]byte(stamp + tail))
+				want, k, good := recognise([]byte(stamp + tail))
+				assert.Equal(t, []any{want, k, good}, []any{v, n, ok}, "%q after %q", stamp+tail, stamp+first)
+			}
+		}
+	}
+}
+
+// TestYearAgain: the year of a date without one is the same whatever was asked before, through a year of hours.
+func TestYearAgain(t *testing.T) {
+	t.Parallel()
+	zone, err := time.LoadLocation("Asia/Kathmandu")
+	require.NoError(t, err)
+	kept := clock{zone: zone}
+	at := time.Date(2031, 12, 28, 0, 0, 0, 0, time.UTC)
+	for h := range 24 * 366 {
+		by := at.Add(time.Duration(h) * time.Hour).UnixNano()
+		for _, v := range []civil{{month: 1, day: 1, noYear: true}, {month: 12, day: 31, hour: 23, noYear: true},
+			{month: 2, day: 29, noYear: true}, {month: 7, day: 2, hour: 6, noYear: true}} {
+			for range 2 {
+				fresh := clock{zone: zone}
+				require.Equal(t, fresh.newestYear(v, by), kept.newestYear(v, by))
+			}
+		}
+	}
+}
+
 // FuzzStamps: a time is read the same whatever was read before it, though most of it is remembered.
 func FuzzStamps(f *testing.F) {
 	for _, s := range [][2]string{{"2031-04-02 06:15:09.120 x", "2031-04-02 06:15:09.121 x"},
@@ -151,7 +196,8 @@ func FuzzStamps(f *testing.F) {
 			"2031-04-02T06:15:09,5 PM x"},
 		{"2031-04-02 06:15:09 x", "2031-04-02 06:15:091 x"}, {"02/Apr/2031:06:15:09 +0100 x",
 			"02/Apr/2031:06:15:09 +0200 x"}, {"2031-04-02 06:15:09.1234567 CET x",
-			"2031-04-02 06:15:09.12345678901 x"}, {"2031-04-02 06:15:09 [a", "2031-04-02 06:15:09.5 p.m. a"}} {
+			"2031-04-02 06:15:09.12345678901 x"}, {"2031-04-02 06:15:09 [a", "2031-04-02 06:15:09.5 p.m. a"},
+		{"Apr  2 06:15:09 gate-4 x", "Apr  2 06:15:09 2031 x"}, {"Apr  2 06:15:09 gate-4 x", "Apr  2 06:15:09 pm x"}} {
 		f.Add(s[0], s[1], byte(0))
 		f.Add(s[0], s[1], byte(7))
 	}

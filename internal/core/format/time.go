@@ -1,6 +1,7 @@
 package format
 
 import (
+	"bytes"
 	"math"
 	"math/bits"
 	"time"
@@ -88,7 +89,18 @@ type clock struct {
 	was   civil         // what it was
 	frac  bool          // the layout ends in a fraction, which is read anew
 	quick settled
+
+	month  [maxMonth]byte // "Apr  2 06:15:09" with the word behind it, as it was read last without a layout
+	monthN int            // its length; 0 for none
+	wasM   civil
+
+	by     int64 // by what a year was found last, with the zone and what that is as a date
+	byZone *time.Location
+	byDate [3]int
 }
+
+// maxMonth bounds a time that begins with its month, with the word behind it.
+const maxMonth = 48
 
 // settled is the second that was read last, in Unix nanoseconds: as UTC, and in the zone of the clock with its note.
 type settled struct {
@@ -284,6 +296,12 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 		v, n = isoTail(p, c.was, second)
 		return v, n, v.valid()
 	}
+	if c.monthN > 0 && len(p) > monthSize && eight(p, 0) == eight(c.month[:], 0) && eight(p, 7) == eight(c.month[:],
+		7) &&
+		(plainWord(p[monthSize:]) || len(p) >= c.monthN &&
+			string(p[monthSize:c.monthN]) == string(c.month[monthSize:c.monthN])) {
+		return c.wasM, monthSize, true
+	}
 	if v, n, ok = isoStamp(p); ok && n >= second && p[16] == ':' && len(p) > second {
 		c.lastN, c.quick.ready = copy(c.last[:], p[:second]), false
 		c.was = v
@@ -293,7 +311,22 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 		}
 		return v, n, true
 	}
-	return recognise(p)
+	v, n, ok = recognise(p)
+	if ok && n == monthSize && v.noYear && p[3] == ' ' && p[12] == ':' && len(p) > monthSize+1 && p[monthSize] == ' ' {
+		// what is behind it says whether it is a part of the time: a year, a zone, the half of the day
+		if k := bytes.IndexByte(p[monthSize+1:min(len(p), maxMonth)], ' '); k > 0 {
+			c.monthN, c.wasM = copy(c.month[:], p[:monthSize+1+k+1]), v
+		}
+	}
+	return v, n, ok
+}
+
+// monthSize is the length of a time of RFC 3164.
+const monthSize = len("Apr  2 06:15:09")
+
+// plainWord tells whether a space and a word follow that can be no part of a time.
+func plainWord(p []byte) bool {
+	return len(p) > 1 && p[0] == ' ' && p[1] >= 'b' && p[1] <= 'y' && p[1] != 'p'
 }
 
 // resolve turns a written time into nanoseconds; observed stands in where that is impossible. What the text leaves
@@ -405,8 +438,11 @@ func (c *clock) newestYear(v civil, by int64) int {
 		zone = c.zone
 	}
 	latest := time.Unix(0, by).Add(aheadOfClock)
-	at := latest.In(zone)
-	year, month, day := at.Date()
+	if c.by != by || c.byZone != zone {
+		year, month, day := latest.In(zone).Date()
+		c.by, c.byZone, c.byDate = by, zone, [3]int{year, int(month), day}
+	}
+	year, month, day := c.byDate[0], time.Month(c.byDate[1]), c.byDate[2]
 	if v.month > int(month) || v.month == int(month) && v.day > day {
 		year--
 	} else if v.month == int(month) && v.day == day && time.Date(year, month, day, v.hour, v.min, v.sec, v.nano,
