@@ -32,13 +32,9 @@ func (s *fileSender) Encoding() record.Encoding { return record.NDJSON }
 func (s *fileSender) Close() { s.out.Close() }
 
 func (s *fileSender) Send(_ context.Context, records []delivery.Segment) Answer {
-	s.body = s.body[:0]
-	for _, r := range records {
-		s.body = append(s.body, r.Bytes...)
-	}
 	at, err := s.reopen()
 	if err == nil {
-		if _, err = s.out.Write(s.body); err == nil {
+		if err = s.write(records); err == nil {
 			err = s.out.Sync()
 		}
 		if err != nil { // take back what was written of it, so that the next try does not double it
@@ -50,6 +46,35 @@ func (s *fileSender) Send(_ context.Context, records []delivery.Segment) Answer 
 			""}
 	}
 	return Answer{}
+}
+
+// gathered is up to how many bytes small segments are written together.
+const gathered = 64 << 10
+
+// write appends segments; only small ones are copied to be written together.
+func (s *fileSender) write(records []delivery.Segment) error {
+	s.body = s.body[:0]
+	for _, r := range records {
+		if len(s.body)+len(r.Bytes) <= gathered {
+			s.body = append(s.body, r.Bytes...)
+			continue
+		}
+		if len(s.body) > 0 {
+			if _, err := s.out.Write(s.body); err != nil {
+				return err
+			}
+			s.body = s.body[:0]
+		}
+		if len(r.Bytes) > gathered {
+			if _, err := s.out.Write(r.Bytes); err != nil {
+				return err
+			}
+			continue
+		}
+		s.body = append(s.body, r.Bytes...)
+	}
+	_, err := s.out.Write(s.body)
+	return err
 }
 
 // reopen returns the end of the file, after opening it anew when somebody moved it away.
