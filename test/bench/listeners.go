@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -18,7 +19,7 @@ import (
 	common "go.opentelemetry.io/proto/otlp/common/v1"
 	logs "go.opentelemetry.io/proto/otlp/logs/v1"
 	resource "go.opentelemetry.io/proto/otlp/resource/v1"
-	"golang.org/x/net/ipv4"
+	"golang.org/x/sys/unix"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/agent/run"
@@ -113,24 +114,33 @@ func (p *plainSyslog) take(line string) {
 	p.n.Add(1)
 }
 
-// flood sends messages of one sender as fast as they go for a while, and answers how many.
+// flood sends messages of one sender as fast as they go for a while, and answers how many. The system cuts what is
+// written at once into datagrams (UDP_SEGMENT of udp(7)), so that who sends is not what is measured.
 func flood(address string, long time.Duration) (sent int64, err error) {
+	const atOnce = 64
 	c, err := net.Dial("udp", address)
 	if err != nil {
 		return 0, err
 	}
 	defer c.Close()
-	batch := ipv4.NewPacketConn(c.(*net.UDPConn))
-	out := make([]ipv4.Message, 64)
-	for i := range out {
-		out[i].Buffers = [][]byte{fmt.Appendf(nil, "%s%d", message, i)}
+	var all []byte
+	for i := range atOnce {
+		all = fmt.Appendf(all, "%s%02d", message, i)
 	}
-	for end := time.Now().Add(long); time.Now().Before(end); {
-		n, err := batch.WriteBatch(out, 0)
-		if err != nil {
+	raw, err := c.(*net.UDPConn).SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	cut := errors.New("not tried")
+	if err := raw.Control(func(fd uintptr) {
+		cut = unix.SetsockoptInt(int(fd), unix.SOL_UDP, unix.UDP_SEGMENT, len(all)/atOnce)
+	}); err != nil || cut != nil {
+		return 0, errors.Join(err, cut)
+	}
+	for end := time.Now().Add(long); time.Now().Before(end); sent += atOnce {
+		if _, err := c.Write(all); err != nil {
 			return sent, err
 		}
-		sent += int64(n)
 	}
 	return sent, nil
 }

@@ -4,12 +4,9 @@ import (
 	"context"
 	"errors"
 	"net"
-	"net/netip"
 	"syscall"
 	"time"
 	"unsafe"
-
-	"golang.org/x/net/ipv6"
 
 	"synaxis/internal/core/framing"
 )
@@ -68,16 +65,14 @@ func dropped(conn *net.UDPConn) (n uint32, ok bool) {
 
 // receive takes datagrams, many at once, until the socket is closed.
 func (s *server) receive(conn *net.UDPConn) {
-	// what it does is the same for both kinds of addresses: recvmmsg(2)
-	batch := ipv6.NewPacketConn(conn)
-	messages := make([]ipv6.Message, atOnce)
-	for i := range messages {
-		messages[i].Buffers = [][]byte{make([]byte, mostDatagram)}
+	from, err := newReceiver(conn)
+	if err != nil { // the socket is closed
+		return
 	}
 	var looked time.Time
 	was := uint32(0)
 	for {
-		n, err := batch.ReadBatch(messages, 0)
+		got, err := from.read()
 		if err != nil {
 			if errors.Is(err, net.ErrClosed) || isTimeout(err) && s.ending.Load() {
 				return
@@ -97,46 +92,37 @@ func (s *server) receive(conn *net.UDPConn) {
 				was = d
 			}
 		}
-		s.take(in, messages[:n], now)
+		s.take(in, got, now)
 	}
 }
 
 // take puts datagrams into the inbox: those of one sender that follow each other together.
-func (s *server) take(in *Input, messages []ipv6.Message, now time.Time) {
-	for i := 0; i < len(messages); {
-		addr, ok := messages[i].Addr.(*net.UDPAddr)
-		if !ok {
-			i++
+func (s *server) take(in *Input, got []packet, now time.Time) {
+	for len(got) > 0 {
+		from, n, size := got[0].from, 0, 0
+		for n < len(got) && got[n].from.Addr() == from.Addr() {
+			size += len(got[n].data)
+			n++
+		}
+		run := got[:n]
+		got = got[n:]
+		if one := in.probes.from(from); one != nil {
+			in.inbox.put(one, size, n, now, func(to *parcel) { datagram(in, to, run[0].data) })
 			continue
 		}
-		j, size := i, 0
-		for ; j < len(messages); j++ {
-			if next, ok := messages[j].Addr.(*net.UDPAddr); !ok || !next.IP.Equal(addr.IP) {
-				break
-			}
-			size += messages[j].N
-		}
-		run := messages[i:j]
-		i = j
-		a, _ := netip.AddrFromSlice(addr.IP)
-		a = a.Unmap()
-		if one := in.probes.from(addr.AddrPort()); one != nil {
-			in.inbox.put(one, size, len(run), now, func(to *parcel) { datagram(in, to, run[0].Buffers[0][:run[0].N]) })
-			continue
-		}
-		if why := in.rules.takes(a); why != "" {
+		if why := in.rules.takes(from.Addr()); why != "" {
 			for range run {
 				in.peers.turn(why)
 			}
 			continue
 		}
-		p := in.peers.heard(in.rules, a, now)
-		if !in.inbox.put(p, size, len(run), now, func(to *parcel) {
-			for k := range run {
-				datagram(in, to, run[k].Buffers[0][:run[k].N])
+		p := in.peers.heard(in.rules, from.Addr(), now)
+		if !in.inbox.put(p, size, n, now, func(to *parcel) {
+			for _, one := range run {
+				datagram(in, to, one.data)
 			}
 		}) {
-			in.peers.miss(p, int64(len(run)), now)
+			in.peers.miss(p, int64(n), now)
 		}
 	}
 }

@@ -94,7 +94,7 @@ func (in *Input) treat(ctx context.Context, p *parcel) {
 	}
 	b := &in.batch
 	b.Reset()
-	b.Arena = append(b.Arena, p.arena...)
+	b.Arena, p.arena = p.arena, b.Arena // nobody asks for that of the parcel any more
 	now := in.Now()
 	var entries []*settle.Entry
 	for rest := p.messages; len(rest) > 0; {
