@@ -107,6 +107,7 @@ func (l *Lane) Append(f *Frame, loaded bool, safe func()) (kept bool, err error)
 	c.safe = append(c.safe, safe)
 	l.store.grew(grown)
 	l.store.waiting.Add(grown)
+	l.store.wake()
 	if kept {
 		l.seg, l.at, l.read = seg, seg.size, l.next
 	}

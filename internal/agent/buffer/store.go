@@ -47,6 +47,7 @@ type Store struct {
 
 	mu      sync.Mutex
 	lanes   map[Key]*Lane
+	dirty   chan struct{} // of size 1, as urgent
 	urgent  chan struct{}
 	stop    chan struct{}
 	done    chan struct{}
@@ -68,6 +69,7 @@ type Options struct {
 // Open reads what is on disk.
 func Open(dir string, o Options) (*Store, error) {
 	s := &Store{dir: dir, host: o.Host, files: o.Files, log: o.Log, lanes: map[Key]*Lane{},
+		dirty:  make(chan struct{}, 1),
 		urgent: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{}), damaged: map[Key]int64{}}
 	if s.files == nil {
 		s.files = Disk{}
@@ -360,17 +362,31 @@ func (s *Store) damage(l *Lane, records int64) {
 
 func (s *Store) keepSyncing() {
 	defer close(s.done)
-	t := time.NewTicker(syncEvery)
-	defer t.Stop()
 	for {
 		select {
 		case <-s.stop:
 			s.Sync()
 			return
-		case <-t.C:
 		case <-s.urgent:
+		case <-s.dirty:
+			select { // what comes soon is synced with it
+			case <-s.stop:
+			case <-s.urgent:
+			case <-time.After(syncEvery):
+			}
 		}
 		s.Sync()
+		if s.waiting.Load() > 0 { // of a disk that takes nothing now, or what came meanwhile
+			s.wake()
+		}
+	}
+}
+
+// wake tells that something waits to be synced.
+func (s *Store) wake() {
+	select {
+	case s.dirty <- struct{}{}:
+	default:
 	}
 }
 

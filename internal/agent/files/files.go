@@ -91,8 +91,9 @@ type Reader struct {
 	lastMiss   time.Time
 	missing    map[position.Key]time.Duration
 	turn       int
-	inTurns    int // files that wait until another one gives its place away, or gave theirs
-	late       int // those of them that have something new
+	rests      bool // no file has grown lately, and none waits
+	inTurns    int  // files that wait until another one gives its place away, or gave theirs
+	late       int  // those of them that have something new
 	inScan     bool
 	lost       string // what was let go before it was read
 	lostAt     time.Time
@@ -199,7 +200,11 @@ func (r *Reader) Run(ctx context.Context) {
 		if r.round(ctx) {
 			continue
 		}
-		t := time.NewTimer(pollEvery)
+		pause := pollEvery
+		if r.rests {
+			pause = scanEvery
+		}
+		t := time.NewTimer(pause)
 		select {
 		case <-ctx.Done():
 		case <-r.hint:

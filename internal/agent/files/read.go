@@ -24,10 +24,13 @@ func (r *Reader) round(ctx context.Context) bool {
 	now := r.Now()
 	written := r.written.take()
 	keys := make([]position.Key, 0, 16)
+	r.rests = r.late == 0 && len(r.unpacking) == 0
 	for k, st := range r.streams {
 		every := pollEvery
 		if now.Sub(st.grew) > IdleAfter && st.size <= st.read && st.moved.IsZero() {
 			every = idleEvery
+		} else {
+			r.rests = false
 		}
 		if st.size > st.read || now.Sub(st.looked) >= every || written[st.info.Path] {
 			keys = append(keys, k)

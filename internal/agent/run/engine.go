@@ -138,11 +138,15 @@ const saveEvery = 250 * time.Millisecond
 func (e *Engine) keepSaving() {
 	t := time.NewTicker(saveEvery)
 	defer t.Stop()
+	var saved int64
 	for n := 0; ; n++ {
 		select {
 		case <-e.ctx.Done():
 			return
 		case <-t.C:
+		}
+		if now := e.books.all.Changes(); now != saved || n%quietly == 0 || e.State().Code != "" {
+			saved = now
 			e.save()
 		}
 		if n%measureEvery == 0 {
@@ -151,7 +155,10 @@ func (e *Engine) keepSaving() {
 	}
 }
 
-// measureEvery is after how many saves it is looked how buffers fill.
+// quietly is at which of these moments it is saved also where nothing was counted: the path of a file may have changed.
+const quietly = 8
+
+// measureEvery is after how many of them it is looked how buffers fill.
 const measureEvery = 20
 
 func (e *Engine) save() {

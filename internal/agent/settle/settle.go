@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"synaxis/internal/core/wire"
 )
@@ -16,14 +17,21 @@ import (
 // that is read again is not counted twice. What became of records at one destination is settled by a position of its
 // own.
 type Book struct {
-	mu            *sync.Mutex // of all books that were opened together
+	mu            *sync.Mutex   // of all books that were opened together
+	changes       *atomic.Int64 // of them
 	live, settled wire.Numbers
 	edges         map[string]*edge
 	lent          map[string]bool // of edges that another book goes on with
 }
 
 // Books are those of one agent. What one has counted may go on in another.
-type Books struct{ mu sync.Mutex }
+type Books struct {
+	mu      sync.Mutex
+	changes atomic.Int64
+}
+
+// Changes counts whatever changes in the books, so that one who keeps them knows whether there is anything new.
+func (s *Books) Changes() int64 { return s.changes.Load() }
 
 // edge is the account of one destination.
 type edge struct{ live, settled wire.DeliveryCounts }
@@ -33,7 +41,7 @@ func NewBook(from wire.Numbers) *Book { return new(Books).Open(from) }
 
 // Open begins a book with what was on disk.
 func (s *Books) Open(from wire.Numbers) *Book {
-	b := &Book{mu: &s.mu, edges: map[string]*edge{}, lent: map[string]bool{}}
+	b := &Book{mu: &s.mu, changes: &s.changes, edges: map[string]*edge{}, lent: map[string]bool{}}
 	for name, d := range from.Deliveries {
 		d.InMemory, d.DiskBytes, d.Oldest = 0, 0, 0
 		if d.Read == 0 { // kept by a version that did not count it
@@ -63,6 +71,7 @@ func (b *Book) edge(destination string) *edge {
 func (b *Book) OnDisk(destination string, records int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	e := b.edge(destination)
 	for _, c := range []*wire.DeliveryCounts{&e.live, &e.settled} {
 		more := records - c.OnDisk
@@ -76,6 +85,7 @@ func (b *Book) OnDisk(destination string, records int64) {
 func (b *Book) FromDisk(destination string, c wire.DeliveryCounts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	e := b.edge(destination)
 	for _, to := range []*wire.DeliveryCounts{&e.live, &e.settled} {
 		to.OnDisk -= c.Acknowledged + c.Refused + c.Discarded
@@ -97,6 +107,7 @@ func became(to *wire.DeliveryCounts, c wire.DeliveryCounts) {
 func (b *Book) Take(from *Book, destination string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	e := from.edges[destination]
 	if e == nil || from.lent[destination] || from == b {
 		return
@@ -122,6 +133,7 @@ func (b *Book) Take(from *Book, destination string) {
 func (b *Book) Rename(was, now string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	if e := b.edges[was]; e != nil && b.edges[now] == nil { // what is under way still says the old name
 		b.edges[now], b.lent[was] = e, true
 	}
@@ -131,6 +143,7 @@ func (b *Book) Rename(was, now string) {
 func (b *Book) Note(n wire.Numbers) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	b.live.Add(n)
 	b.settled.Add(n)
 }
@@ -214,6 +227,7 @@ type own struct {
 
 // Ledger opens an account at a cursor. ahead are cursors of destinations that have more.
 func (b *Book) Ledger(at Cursor, ahead map[string]Cursor) *Ledger {
+	b.changes.Add(1) // a file that was found has a position
 	l := &Ledger{book: b, settled: at, own: map[string]*own{}}
 	for name, end := range ahead {
 		l.own[name] = &own{end: end}
@@ -301,6 +315,7 @@ func (l *Ledger) Add(end Cursor, ways []Way, counts wire.Numbers) *Entry {
 	b := l.book
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	b.live.Add(counts)
 	e := &Entry{ledger: l, index: l.base + len(l.open), end: end, counts: counts}
 	if len(ways) > 0 {
@@ -339,6 +354,7 @@ func (e *Entry) Done(destination string, c wire.DeliveryCounts) {
 	b := l.book
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.changes.Add(1)
 	live := &b.edge(destination).live
 	live.InMemory -= c.Acknowledged + c.Refused + c.Discarded + c.OnDisk
 	became(live, c)
