@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bufio"
 	"fmt"
 	"os"
 	"os/exec"
@@ -9,95 +8,82 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"synaxis/internal/core/framing"
-	"synaxis/internal/core/pipeline"
-
-	"synaxis/internal/core/delivery"
-	"synaxis/internal/core/hostconfig"
 )
 
-// idleEnv lets this program be an agent that has nothing to do, for the folder in it.
-const idleEnv = "SYNAXIS_BENCH_IDLE"
-
-// idleAgent lets an agent in a process of its own watch files and listen, and answers which share of a core that
+// idleAgent lets the built agent of a real service watch files and listen, and answers which share of a core that
 // takes, in percent, and its memory in MB.
-func idleAgent(dir string, files, listeners int) (share, memory float64, err error) {
+func idleAgent(files, listeners int) (share, memory float64, err error) {
+	s, err := startService()
+	if err != nil {
+		return 0, 0, err
+	}
+	defer s.stop()
+	dir, err := os.MkdirTemp("", "bench")
+	if err != nil {
+		return 0, 0, err
+	}
+	defer os.RemoveAll(dir)
 	for i := range files {
 		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%03d.log", i)), fmt.Appendf(nil, "file %d\n", i),
 			0o644); err != nil {
 			return 0, 0, err
 		}
 	}
-	exe, err := os.Executable()
+	text := fmt.Sprintf("source: files\nhosts: all\nread: {files: [%q], first-read: start}\nformat: raw\nsend: [out]\n---\n"+
+		"destination: out\ndeliver: {discard: {}}\n", filepath.Join(dir, "*.log"))
+	for i := range listeners {
+		transport := []string{"udp", "tcp"}[i%2]
+		port, err := openPort(transport)
+		if err != nil {
+			return 0, 0, err
+		}
+		text += fmt.Sprintf("---\nsource: listens-%d\nhosts: all\nread: {syslog: {listen: {address: 127.0.0.1, port: %s, "+
+			"transport: %s}}}\nformat: syslog\ntime: {zone: UTC}\nsend: [out]\n", i, port, transport)
+	}
+	token, err := s.joinToken()
 	if err != nil {
 		return 0, 0, err
 	}
-	cmd := exec.Command(exe)
-	cmd.Env = append(os.Environ(), fmt.Sprintf("%s=%s:%d", idleEnv, dir, listeners))
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return 0, 0, err
-	}
-	if err := cmd.Start(); err != nil {
+	bin := filepath.Dir(s.cmd.Path)
+	agent := exec.Command(filepath.Join(bin, "synaxis-agent"), "--service", s.address, "--state", filepath.Join(dir, "state"),
+		"--name", "idle")
+	agent.Env = append(os.Environ(), "SYNAXIS_JOIN_TOKEN="+token)
+	if err := agent.Start(); err != nil {
 		return 0, 0, err
 	}
 	defer func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
+		_ = agent.Process.Kill()
+		_ = agent.Wait()
 	}()
-	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+	wait := func(count func() (int, error)) error {
+		for began := time.Now(); ; time.Sleep(100 * time.Millisecond) {
+			if n, err := count(); err != nil || n == 1 {
+				return err
+			}
+			if time.Since(began) > time.Minute {
+				return fmt.Errorf("the agent did not come, or did not take its config")
+			}
+		}
+	}
+	if err := wait(s.hostsConnected); err != nil {
+		return 0, 0, err
+	}
+	if err := s.rollOut(text); err != nil {
+		return 0, 0, err
+	}
+	if err := wait(s.hostsConfirmed); err != nil {
 		return 0, 0, err
 	}
 	time.Sleep(15 * time.Second) // until its files count as quiet
-	cpu := func() time.Duration {
-		text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", cmd.Process.Pid))
-		f := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
-		user, _ := strconv.ParseInt(f[11], 10, 64)
-		system, _ := strconv.ParseInt(f[12], 10, 64)
-		return time.Duration(user+system) * 10 * time.Millisecond
-	}
-	before, began := cpu(), time.Now()
-	time.Sleep(20 * time.Second)
-	share = 100 * (cpu() - before).Seconds() / time.Since(began).Seconds()
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
-	for line := range strings.Lines(string(text)) {
+	before, began := cpuOf(agent.Process.Pid), time.Now()
+	time.Sleep(40 * time.Second)
+	share = 100 * (cpuOf(agent.Process.Pid) - before).Seconds() / time.Since(began).Seconds()
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", agent.Process.Pid))
+	for line := range strings.Lines(string(status)) {
 		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
 			kb, _ := strconv.ParseFloat(strings.Fields(rest)[0], 64)
-			memory = kb / 1000
+			memory = kb * 1024 / 1e6
 		}
 	}
 	return share, memory, err
-}
-
-// beIdle is that agent; it returns where this program is none.
-func beIdle() {
-	dir, n, ok := strings.Cut(os.Getenv(idleEnv), ":")
-	if !ok {
-		return
-	}
-	listeners, _ := strconv.Atoi(n)
-	source := pipeline.Source{Name: "files", Files: []string{filepath.Join(dir, "*.log")}, FirstRead: "start", Format: "raw",
-		Unparsed: "keep", Send: []pipeline.Entry{{To: "out"}}}
-	d := delivery.Spec{Name: "out", Kind: delivery.Discard, Batch: delivery.DefaultBatch, Retry: delivery.DefaultRetry}
-	e, err := engine(filepath.Join(dir, "state"), source, d)
-	if err == nil {
-		all := []pipeline.Source{source}
-		for i := range listeners {
-			transport := []string{"udp", "tcp"}[i%2]
-			port, _ := openPort(transport)
-			s := source
-			s.Name, s.Files = fmt.Sprint("listens-", i), nil
-			s.Listen = &pipeline.Listener{Kind: "syslog", Address: "127.0.0.1", Port: port, Transport: transport,
-				Framing: framing.Newline, Connections: 200, Unknown: "keep"}
-			all = append(all, s)
-		}
-		err = e.Apply(hostconfig.Config{Host: "bench", Destinations: []delivery.Spec{d}, Sources: all})
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	fmt.Println("ready")
-	select {}
 }

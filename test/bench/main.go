@@ -32,7 +32,6 @@ func main() {
 	if os.Getenv("BENCH_RECEIVER") != "" {
 		log.Fatal(receive())
 	}
-	beIdle()
 	strict := flag.Bool("strict", false, "end with 1 when an aim is missed; a busy machine misses some")
 	flag.Usage = func() {
 		fmt.Fprintln(

@@ -96,9 +96,12 @@ func (s *realService) hostsConfirmed() (int, error) {
 	return list.Items[0].Counts["confirmed"], nil
 }
 
-// cpu is what the process has used so far, of user and system time. It is 0 where the system does not tell.
-func (s *realService) cpu() time.Duration {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.cmd.Process.Pid))
+// cpu is what the process has used so far, of user and system time.
+func (s *realService) cpu() time.Duration { return cpuOf(s.cmd.Process.Pid) }
+
+// cpuOf is what a process has used so far, of user and system time. It is 0 where the system does not tell.
+func cpuOf(pid int) time.Duration {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	fields := strings.Fields(string(text))
 	if err != nil || len(fields) < 15 {
 		return 0
