@@ -155,7 +155,8 @@ func (e *Engine) keepSaving() {
 	}
 }
 
-// quietly is at which of these moments it is saved also where nothing was counted: the path of a file may have changed.
+// quietly is at which of these moments it is saved also where nothing was counted: the path of a file may have
+// changed.
 const quietly = 8
 
 // measureEvery is after how many of them it is looked how buffers fill.
