@@ -386,6 +386,9 @@ func (a *Agent) read(text, secrets []byte) (c hostconfig.Config, err error) {
 	return c, err
 }
 
+// settled is how long after a new config memory is given back that is not needed any more.
+const settled = 10 * time.Second
+
 // within keeps the agent inside what it may use. The ceiling on processor time is the system's to hold; here it bounds
 // how many threads compete.
 func (a *Agent) within(f footprint.Spec) {
@@ -395,6 +398,7 @@ func (a *Agent) within(f footprint.Spec) {
 	if !a.o.Alone {
 		return
 	}
+	time.AfterFunc(settled, debug.FreeOSMemory) // what it took to read the config and to begin
 	if f.Memory > 0 {
 		debug.SetMemoryLimit(f.Memory * 9 / 10) // the rest is for what the runtime does not count
 	} else {
