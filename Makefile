@@ -91,7 +91,7 @@ fuzz: ## fuzz the core, ten seconds each
 
 torture: build ## half an hour of kills and rotations, and power cuts
 	SYNAXIS_TORTURE=1 $(GO) test -timeout 30m -run TestPowerCuts -v ./internal/agent/run
-	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run TestTorture -v ./test
+	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run "TestTorture|TestListenersTorture" -v ./test
 
 join-trial: build ## join a host for real: a Debian of its own with systemd (needs root and debootstrap)
 	sh test/join/systemd.sh bin

@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -114,6 +116,110 @@ func TestTorture(t *testing.T) {
 	assert.Equal(t, total, recv.known(t), "what came twice has the id that it had")
 	d.balanced("out", int64(total))
 	t.Logf("%d kills, %d lines written, %d came twice, %d were allowed to", killed, total, all-distinct, allowed)
+}
+
+// TestListenersTorture kills the agent again and again while clients push to its listeners, and the receiver is slow,
+// down for a while and drops acknowledgements: all that a request was answered well for arrives, and the books
+// balance. SYNAXIS_TORTURE=30m makes it long.
+func TestListenersTorture(t *testing.T) {
+	t.Parallel()
+	long := 20 * time.Second
+	if text := os.Getenv("SYNAXIS_TORTURE"); text != "" {
+		var err error
+		long, err = time.ParseDuration(text)
+		require.NoError(t, err)
+	}
+	rnd := rand.New(rand.NewPCG(11, 7))
+	d := startDesk(t)
+	start := time.Now()
+	recv := newReceiver(t, func(n int) int {
+		switch {
+		case int(time.Since(start).Seconds())%6 == 4: // down
+			return http.StatusServiceUnavailable
+		case n%7 == 0:
+			return 0 // taken, but the answer is lost
+		case n%13 == 0:
+			time.Sleep(100 * time.Millisecond)
+		}
+		return http.StatusOK
+	})
+	state := filepath.Join(t.TempDir(), "state")
+	agent := d.agent("h", state, d.joinToken(1, nil))
+	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("h") })
+	push, otlp := port(t, "tcp"), port(t, "tcp")
+	d.publish(fmt.Sprintf("source: pushed\nhosts: all\nread: {http: {listen: {address: 127.0.0.1, port: %s}}}\nformat: raw\n"+
+		"send: [out]\n---\nsource: programs\nhosts: all\nread: {otlp: {listen: {address: 127.0.0.1, port: %s}}}\nformat: raw\n"+
+		"send: [out]\n---\ndestination: out\ndeliver: {http: {url: %q}}\nbatch: {records: 100, bytes: 64KiB, wait: 20ms}\n"+
+		"retry: {first: 20ms, longest: 200ms, give-up: 1h}\n", push, otlp, recv.URL))
+	require.Equal(t, contract.RolloutStateDone, d.rollOut().State)
+
+	stop := make(chan struct{})
+	var callers sync.WaitGroup
+	taken, tries := make([][]string, 4), make([]int, 4)
+	for i := range taken {
+		callers.Go(func() {
+			client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{}}
+			defer client.CloseIdleConnections()
+			for {
+				select {
+				case <-stop:
+					return
+				case <-time.After(10 * time.Millisecond):
+				}
+				tries[i]++
+				var lines []string
+				for k := range 20 {
+					lines = append(lines, fmt.Sprintf("caller %d try %d line %d", i, tries[i], k))
+				}
+				url, kind, body := "http://127.0.0.1:"+push+"/", "text/plain", strings.Join(lines, "\n")
+				if i%2 == 1 {
+					url, kind = "http://127.0.0.1:"+otlp+"/v1/logs", "application/json"
+					var records []string
+					for _, l := range lines {
+						records = append(records, fmt.Sprintf(`{"body":{"stringValue":%q}}`, l))
+					}
+					body = `{"resourceLogs":[{"scopeLogs":[{"logRecords":[` + strings.Join(records, ",") + `]}]}]}`
+				}
+				resp, err := client.Post(url, kind, strings.NewReader(body))
+				if err != nil {
+					continue
+				}
+				resp.Body.Close()
+				if resp.StatusCode/100 == 2 {
+					taken[i] = append(taken[i], lines...)
+				}
+			}
+		})
+	}
+	killed := 0
+	for began := time.Now(); time.Since(began) < long; killed++ {
+		time.Sleep(200*time.Millisecond + time.Duration(rnd.IntN(2800))*time.Millisecond)
+		agent.kill()
+		agent = d.agent("h", state, "")
+	}
+	close(stop)
+	callers.Wait()
+	all := slices.Concat(taken...)
+	require.NotEmpty(t, taken[0])
+	require.NotEmpty(t, taken[1])
+	lacks := func() (n int) {
+		recv.mu.Lock()
+		defer recv.mu.Unlock()
+		for _, l := range all {
+			if recv.bodies[l] == 0 {
+				n++
+			}
+		}
+		return n
+	}
+	eventually(t, 60*time.Second, "all that was answered for", func() bool { return lacks() == 0 })
+	recv.known(t)
+	d.balanced("out", 1)
+	sum := 0
+	for _, n := range tries {
+		sum += 20 * n
+	}
+	t.Logf("%d kills, %d lines pushed, %d of them answered for; all of those arrived", killed, sum, len(all))
 }
 
 func renameAway(path string, n int) error { return os.Rename(path, fmt.Sprintf("%s.%d", path, n)) }
