@@ -9,7 +9,7 @@ CONSOLE := internal/service/console/dist/index.html
 WEB := $(shell find web/src web/public web/index.html web/*.ts web/package-lock.json -type f 2>/dev/null)
 
 .DEFAULT_GOAL := help
-.PHONY: peers help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture join-trial rehearse simulate
+.PHONY: peers help build web generate generated test lint gcc race bench demo once screenshots clean chromium fuzz torture everything join-trial rehearse simulate
 
 help: ## list these targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -92,6 +92,9 @@ fuzz: ## fuzz the core, ten seconds each
 torture: build ## half an hour of kills and rotations, and power cuts
 	SYNAXIS_TORTURE=1 $(GO) test -timeout 30m -run TestPowerCuts -v ./internal/agent/run
 	SYNAXIS_BIN=$(CURDIR)/bin SYNAXIS_TORTURE=30m $(GO) test -timeout 60m -run "TestTorture|TestListenersTorture" -v ./test
+
+everything: build ## ten minutes of every input and every way out, each record accounted for in one table
+	SYNAXIS_LONG=10m SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 30m -run TestEverything -v ./test
 
 join-trial: build ## join a host for real: a Debian of its own with systemd (needs root and debootstrap)
 	sh test/join/systemd.sh bin

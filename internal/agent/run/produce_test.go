@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
+
+	"synaxis/internal/core/hostconfig"
 )
 
 // script is a program of a test.
@@ -181,6 +183,59 @@ func TestJournal(t *testing.T) {
 	require.Len(t, lines, 2)
 	assert.Contains(t, lines[0], "--lines=0 --unit=gate*")
 	assert.Contains(t, lines[1], "--no-tail --after-cursor=c2 --unit=gate*")
+}
+
+// TestIsolatedOfPrograms: a program is run once for all destinations, also where one of them is isolated, and each
+// gets the same records.
+func TestIsolatedOfPrograms(t *testing.T) {
+	t.Parallel()
+	for name, read := range map[string]string{"now and then": ", every: 1h", "kept running": ""} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, t.TempDir())
+			defer b.Stop()
+			p := b.script("tide", "echo run >> "+b.dir+"/runs; echo level=$(wc -l < "+b.dir+"/runs); exec sleep 5\n")
+			c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: in\n    read: {command: {run: "+
+				"[%s]%s}}\n    format: raw\n    send: [out, other]\ndestinations:\n  - destination: out\n    deliver: {file: "+
+				"{path: %q}}\n    batch: {wait: 5ms}\n  - destination: other\n    deliver: {file: {path: %q}}\n    isolate: true\n"+
+				"    batch: {wait: 5ms}\n", p, read, filepath.Join(b.dir, "out"), filepath.Join(b.dir, "other")),
+				hostconfig.Runs)
+			require.NoError(t, err)
+			require.NoError(t, b.Apply(c))
+			var one, two []byte
+			require.Eventually(t, func() bool {
+				one, _ = os.ReadFile(filepath.Join(b.dir, "out"))
+				two, _ = os.ReadFile(filepath.Join(b.dir, "other"))
+				return len(one) > 0 && len(two) > 0
+			}, longest, 10*time.Millisecond)
+			assert.Equal(t, string(one), string(two), "with its id")
+			runs, err := os.ReadFile(filepath.Join(b.dir, "runs"))
+			require.NoError(t, err)
+			assert.Equal(t, "run\n", string(runs))
+		})
+	}
+}
+
+// TestUntouched: a source whose definition is the same goes on untouched, wherever its lines stand in the config.
+func TestUntouched(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	p := b.script("tide", "echo run >> "+b.dir+"/runs; echo level=1; exec sleep 600\n")
+	for i, more := range []string{"", "    labels: {turn: second}\n", "    labels:\n      turn: third\n", ""} {
+		c, err := hostconfig.Read(fmt.Appendf(nil, "synaxis: 1\nhost: h\nsources:\n  - source: another\n    read: {files: "+
+			"[/nowhere/*.log]}\n    format: raw\n%s    send: [out]\n  - source: in\n    read: {command: {run: [%s]}}\n"+
+			"    format: keyvalue\n    steps:\n      - drop: fields.level == \"2\"\n      - set: {gauge: '\"quay\"'}\n    send: "+
+			"[{to: out, when: 'has(fields.level)'}, {otherwise: out}]\ndestinations:\n  - destination: out\n    deliver: {file: "+
+			"{path: %q}}\n    batch: {wait: 5ms}\n", more, p, filepath.Join(b.dir, "out")), hostconfig.Runs)
+		require.NoError(t, err, "%d", i)
+		require.NoError(t, b.Apply(c))
+		require.Eventually(t, func() bool { return len(b.records()) > 0 }, longest, 10*time.Millisecond)
+	}
+	time.Sleep(100 * time.Millisecond)
+	runs, err := os.ReadFile(filepath.Join(b.dir, "runs"))
+	require.NoError(t, err)
+	assert.Equal(t, "run\n", string(runs), "it is not started anew")
 }
 
 // TestJournalThatIsNone: a program that prints no export of the journal, and does not end, is ended and told.

@@ -44,6 +44,10 @@ func prepare(c hostconfig.Config) (map[string]setup, map[string]prepared, error)
 		if err != nil {
 			return nil, nil, err
 		}
+		s.Steps = slices.Clone(s.Steps)
+		for i := range s.Steps { // a change elsewhere moves lines, and changes nothing here
+			s.Steps[i].Value = s.Steps[i].Value.Unplaced()
+		}
 		p := setup{Spec: s, Format: f, Host: c.Host, Labels: c.Labels, Encodings: map[string]record.Encoding{}}
 		for _, name := range append(s.Formats()[1:], f.FirstOf...) {
 			one, _ := c.Format(name)
@@ -67,9 +71,11 @@ func prepare(c hostconfig.Config) (map[string]setup, map[string]prepared, error)
 				isolated = append(isolated, to)
 			}
 		}
+		if s.Input() != "files" { // what cannot be read twice is written through for each destination
+			isolated = nil
+		}
 		senders := map[string]*pipeline.Treatment{}
 		if s.Listen != nil {
-			isolated = nil // what comes is written through for each destination
 			if senders, err = ofSenders(c, s); err != nil {
 				return nil, nil, err
 			}

@@ -66,6 +66,21 @@ type Entry struct {
 	Value        *Node
 }
 
+// Unplaced is a copy that does not say where it stands, so that what says the same is the same.
+func (n *Node) Unplaced() *Node {
+	if n == nil {
+		return nil
+	}
+	out := &Node{Kind: n.Kind, Value: n.Value}
+	for _, e := range n.Entries {
+		out.Entries = append(out.Entries, Entry{Key: e.Key, Value: e.Value.Unplaced()})
+	}
+	for _, item := range n.Items {
+		out.Items = append(out.Items, item.Unplaced())
+	}
+	return out
+}
+
 // Get returns the value of a key, or nil.
 func (n *Node) Get(key string) *Node {
 	if n == nil {
