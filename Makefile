@@ -86,8 +86,8 @@ once: build ## tell the demo's whole story and end
 screenshots: chromium $(CONSOLE) ## make the pictures of docs/screenshots anew
 	$(GO) run ./test/screenshots docs/screenshots
 
-fuzz: ## fuzz the core, ten seconds each
-	@for p in $$($(GO) list ./internal/core/...); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz); do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 10s $$p || exit 1; done; done
+fuzz: ## fuzz the core and the listeners, ten seconds each
+	@for p in $$($(GO) list ./internal/core/... ./internal/agent/listen); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz); do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 10s -fuzzminimizetime 1s $$p || exit 1; done; done
 
 torture: build ## half an hour of kills and rotations, and power cuts
 	SYNAXIS_TORTURE=1 $(GO) test -timeout 30m -run TestPowerCuts -v ./internal/agent/run

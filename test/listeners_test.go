@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -355,6 +356,19 @@ func TestSenders(t *testing.T) {
 		return len(l.Items) == 2 && l.Items[1].Name != nil && *l.Items[1].Name == "bridge-b" && l.Items[0].Name != nil
 	})
 
+	eventually(t, time.Minute, "what came from it over time", func() bool {
+		out, code = d.cli("numbers", "--by", "sender", "--source", "bridges")
+		require.Zero(t, code, out)
+		return regexp.MustCompile(`bridge-b +read +\d+ `).MatchString(out)
+	})
+	assert.NotContains(t, out, "acknowledged")
+	out, code = d.cli("sender", "show", "bridge-b")
+	require.Zero(t, code, out)
+	assert.Regexp(t, `\nread +\d+ `, out)
+	out, code = d.cli("numbers", "--by", "sender", "--number", "sent")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "of senders there are read, bytes and unparsed")
+
 	say("127.0.0.9", "a stranger")
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
@@ -366,6 +380,8 @@ func TestSenders(t *testing.T) {
 	})
 	require.NoError(t, tab.Open(d.url+"/senders"))
 	require.NoError(t, tab.See("1 sender of 3 is in no definition."))
+	require.NoError(t, tab.Click("bridge-b"))
+	require.NoError(t, tab.See("Records of bridge-b"))
 	require.NoError(t, tab.Click("▲ unknown"))
 	require.NoError(t, tab.See("a stranger"))
 	require.NoError(t, tab.Type("#sender-name", "bridge-z"))

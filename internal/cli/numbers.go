@@ -21,14 +21,16 @@ func (a *app) numbersCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "numbers", Short: "What was counted over time, with a line that shows its course", Args: cobra.NoArgs,
 		Long: `Tells what hosts counted over time: the sum, the average rate, and the course as a line of bars. Without --by it
-is one line for each number, else one for each source, destination, host, or value of a label.
+is one line for each number, else one for each source, sender, destination, host, or value of a label. Of senders that
+are known by their name there are read, bytes and unparsed.
 
-Numbers are read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes), rejected,
+Numbers are read, read:SENDER, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes), rejected,
 discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). A step in which nothing was
 heard of a host is a gap and shown as a dot.
 
 Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour for 400 days.`,
-		Example: "  synaxis numbers --by site --source gate-scans --since 24h\n" +
+		Example: "  synaxis numbers --by sender --source weighbridges --number read,unparsed\n" +
+			"  synaxis numbers --by site --source gate-scans --since 24h\n" +
 			"  synaxis numbers --host gate-a --number read,lag --since 1h\n" +
 			"  synaxis numbers --by destination --number sent --since 30d --as csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -70,13 +72,13 @@ Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour 
 	f.StringVar(&destination, "destination", "", "of one destination")
 	f.StringVar(&host, "host", "", "of one host")
 	hostsFlag(cmd, &hosts)
-	f.StringVar(&by, "by", "", "a line for each source, destination, host, or value of a label such as site")
+	f.StringVar(&by, "by", "", "a line for each source, sender, destination, host, or value of a label such as site")
 	f.StringVar(&since, "since", "24h", "how far back: 30m, 24h, 30d")
 	f.StringVar(&step, "step", "", "length of a step, such as 30s, 5m or 1h (default: one that fits)")
 	f.StringVar(&as, "as", "", "csv or openmetrics instead of the table")
 	_ = cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
 	_ = cmd.RegisterFlagCompletionFunc("destination", a.completeDestinations())
-	_ = cmd.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"source", "destination", "host", "site"},
+	_ = cmd.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"source", "sender", "destination", "host", "site"},
 		cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"csv", "openmetrics"},
 		cobra.ShellCompDirectiveNoFileComp))

@@ -115,9 +115,27 @@ func (a *app) senderShowCmd() *cobra.Command {
 					}
 					a.sender(s)
 				}
+				a.senderCourse(cmd.Context(), c, l.Items)
 			})
 		},
 	}
+}
+
+// senderCourse shows what came from a sender in the last day; nothing of one that has no name.
+func (a *app) senderCourse(ctx context.Context, c *contract.Client, of []contract.Sender) {
+	if of[0].Name == nil {
+		return
+	}
+	by, numbers := "sender", []string{"read", "bytes", "unparsed"}
+	n, _, err := answer[contract.NumbersOverTime](c.GetNumbers(ctx, &contract.GetNumbersParams{By: &by,
+		Number: &numbers,
+		Source: &of[0].Source}))
+	n.Lines = only(n.Lines, func(l contract.NumberLine) bool { return l.Group == *of[0].Name })
+	if err != nil || len(n.Lines) == 0 {
+		return
+	}
+	a.printf("\n")
+	a.numbersTable(n, "")
 }
 
 // findSenders are those of a name or an address.

@@ -2018,6 +2018,9 @@ type Numbers struct {
 	Read    int64 `json:"read"`
 	Refused int64 `json:"refused"`
 
+	// Senders What came from senders that are known by their name
+	Senders *map[string]SenderNumbers `json:"senders,omitempty"`
+
 	// TimeOffset Milliseconds by which the time of the latest record is ahead of when it was written; 0 for not known
 	TimeOffset  int64 `json:"timeOffset"`
 	Truncations int64 `json:"truncations"`
@@ -2623,6 +2626,13 @@ type SenderList struct {
 	// More hosts that listen and were not asked
 	More   *int         `json:"more,omitempty"`
 	Silent []SilentHost `json:"silent"`
+}
+
+// SenderNumbers defines model for SenderNumbers.
+type SenderNumbers struct {
+	Bytes    int64 `json:"bytes"`
+	Read     int64 `json:"read"`
+	Unparsed int64 `json:"unparsed"`
 }
 
 // SentMessage defines model for SentMessage.
@@ -3280,7 +3290,7 @@ type EditHostSettingsParams struct {
 
 // GetNumbersParams defines parameters for GetNumbers.
 type GetNumbersParams struct {
-	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
+	// Number read, read:SENDER, bytes, bytes:SENDER, unparsed, unparsed:SENDER, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
 	Number      *[]string `form:"number,omitempty" json:"number,omitempty"`
 	Source      *string   `form:"source,omitempty" json:"source,omitempty"`
 	Destination *string   `form:"destination,omitempty" json:"destination,omitempty"`
@@ -3288,7 +3298,7 @@ type GetNumbersParams struct {
 	// Hosts which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all
 	Hosts *HostChoice `form:"hosts,omitempty" json:"hosts,omitempty"`
 
-	// By a line for each source, destination, host, or value of a label such as site; without it one line
+	// By a line for each source, sender, destination, host, or value of a label such as site; without it one line
 	By *string `form:"by,omitempty" json:"by,omitempty"`
 
 	// Since how far back, such as 6h or 30d; default 24h

@@ -200,9 +200,9 @@ func (r *Reader) Run(ctx context.Context) {
 		if r.round(ctx) {
 			continue
 		}
-		pause := pollEvery
+		pause, fresh := pollEvery, (chan struct{})(nil)
 		if r.rests {
-			pause = scanEvery
+			pause, fresh = scanEvery, r.written.fresh
 		}
 		t := time.NewTimer(pause)
 		select {
@@ -218,6 +218,7 @@ func (r *Reader) Run(ctx context.Context) {
 					}
 				})
 			}
+		case <-fresh:
 		case <-t.C:
 		}
 		t.Stop()

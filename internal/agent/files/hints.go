@@ -21,9 +21,10 @@ type written struct {
 	any   atomic.Bool
 	mu    sync.Mutex
 	paths map[string]bool
+	fresh chan struct{} // one token when there are some; of size 1
 }
 
-func newWritten() *written { return &written{paths: map[string]bool{}} }
+func newWritten() *written { return &written{paths: map[string]bool{}, fresh: make(chan struct{}, 1)} }
 
 func (w *written) add(path string) {
 	w.mu.Lock()
@@ -32,6 +33,10 @@ func (w *written) add(path string) {
 		w.paths[path] = true
 	}
 	w.any.Store(true)
+	select {
+	case w.fresh <- struct{}{}:
+	default:
+	}
 }
 
 func (w *written) take() map[string]bool {

@@ -180,12 +180,13 @@ func (s *server) request(w http.ResponseWriter, r *http.Request) {
 		err = readBody(p, r, body, in.rules.limit)
 	}
 	<-s.bodies
-	_ = http.NewResponseController(w).SetReadDeadline(time.Time{}) // it ended with the body; it would end the wait too
 	var why refusal
 	if errors.As(err, &why) {
 		fail(why)
 		return
 	}
+	// the time for the body would end the wait too; of one that was not read to its end it must stay
+	_ = http.NewResponseController(w).SetReadDeadline(time.Time{})
 	settled := make(chan struct{})
 	p.done = func() { close(settled) }
 	if len(p.messages) == 0 {
@@ -274,7 +275,7 @@ func mediaType(r *http.Request) string {
 func readBody(p *parcel, r *http.Request, body []byte, limit int) error {
 	switch t := mediaType(r); {
 	case t == "application/json", strings.HasSuffix(t, "+json"):
-		if text := bytes.TrimSpace(body); len(text) > 0 {
+		if text := bytes.Trim(body, " \t\r\n"); len(text) > 0 {
 			return readJSON(p, text, limit)
 		}
 		return nil
@@ -336,7 +337,7 @@ func readJSON(p *parcel, text []byte, limit int) error {
 		if _, err := d.Token(); err != nil {
 			return bad(err)
 		}
-		if d.More() {
+		if _, err := d.Token(); !errors.Is(err, io.EOF) {
 			return bad(errors.New("something stands behind the array"))
 		}
 		return nil

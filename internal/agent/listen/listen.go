@@ -111,7 +111,7 @@ func (in *Input) treat(ctx context.Context, p *parcel) {
 		if c.Read > 0 && !from.probe { // which is no sign of life
 			counts.LastRecord = now.UnixNano()
 		}
-		in.peers.saw(from, b, counts)
+		in.peers.saw(from, b, &counts)
 		in.place++
 		ways := in.Out.Ways(b, func(string) bool { return false })
 		e := in.ledger.Add(cursorAt(in.place), ways, counts)

@@ -200,8 +200,8 @@ func (p *peer) perMinute(at time.Time) int64 {
 	return p.now + p.was*left/60
 }
 
-// saw notes what was read of a peer.
-func (ps *peers) saw(p *peer, b *record.Batch, n wire.Numbers) {
+// saw notes what was read of a peer, and counts it to its name.
+func (ps *peers) saw(p *peer, b *record.Batch, n *wire.Numbers) {
 	example := ""
 	if k := len(b.Records); k > 0 && b.Records[k-1].Observed-p.shown >= int64(exampleEvery) {
 		p.shown = b.Records[k-1].Observed
@@ -209,6 +209,12 @@ func (ps *peers) saw(p *peer, b *record.Batch, n wire.Numbers) {
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
+	if p.name != "" && n.Read > 0 {
+		n.Senders, n.SenderBytes = map[string]int64{p.name: n.Read}, map[string]int64{p.name: n.Bytes}
+		if n.Unparsed > 0 {
+			n.SenderUnparsed = map[string]int64{p.name: n.Unparsed}
+		}
+	}
 	p.messages += n.Read
 	p.bytes += n.Bytes
 	p.roll(p.last)

@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -449,4 +450,34 @@ func written(t *testing.T) (n int64) {
 	}
 	t.Fatal("no wchar")
 	return 0
+}
+
+// TestRestsAndWakes: a source whose files have not grown for long rests, and is awake at once when one does.
+func TestRestsAndWakes(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	const n = 12
+	sources := ""
+	for i := range n {
+		b.write(fmt.Sprintf("app-%d.log", i), fmt.Sprintf("first %d\n", i))
+		sources += fmt.Sprintf("  - source: s%d\n    read: {files: [%q], first-read: start}\n    format: raw\n    send: [out]\n", i,
+			filepath.Join(b.dir, fmt.Sprintf("app-%d.log", i)))
+	}
+	require.NoError(t, b.Apply(read(t, "sources:\n"+sources+"destinations:\n  - destination: out\n    deliver: {file: {path: %q}}\n"+
+		"    batch: {wait: 5ms}\n", filepath.Join(b.dir, "out"))))
+	b.await1(n)
+	time.Sleep(files.IdleAfter + 3*time.Second)
+	var waits []time.Duration
+	for i := range n {
+		began := time.Now()
+		b.write(fmt.Sprintf("app-%d.log", i), "more\n")
+		for len(b.records()) <= n+i {
+			require.Less(t, time.Since(began), longest)
+			time.Sleep(time.Millisecond)
+		}
+		waits = append(waits, time.Since(began))
+	}
+	slices.Sort(waits)
+	assert.Less(t, waits[n/2], 150*time.Millisecond, "%v", waits) // of half of them: the machine may be busy
 }

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -717,4 +718,54 @@ func TestOTLPBombs(t *testing.T) {
 	}
 	have, _ := b.Numbers()
 	assert.Zero(t, have["in"].Read, "nothing of it is taken")
+}
+
+// TestManyUnknownSenders: twelve thousand unknown senders over one socket: each record has the address of who sent it
+// and none of another, what is kept of them is bounded, and the one that is known stays known.
+func TestManyUnknownSenders(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "udp")
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf("syslog: {listen: {address: 127.0.0.1, port: %d}}, senders: [{name: bridge-a, "+
+		"from: 127.77.0.1}]", port), "    format: syslog\n    time: {zone: UTC}\n")))
+	to := &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port}
+	say := func(from net.IP) {
+		c, err := net.DialUDP("udp", &net.UDPAddr{IP: from}, to)
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = fmt.Fprintf(c, "<13>Apr  2 06:15:09 gate prog: I am %s", from)
+		require.NoError(t, err)
+	}
+	say(net.IPv4(127, 77, 0, 1))
+	var before runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	const n = 12_000
+	for i := range n {
+		say(net.IPv4(127, 78, byte(i>>8), byte(i)))
+		if i%100 == 99 { // not faster than it can be taken: what is tried here is how many there are
+			require.Eventually(t, func() bool {
+				have, _ := b.Numbers()
+				return have["in"].Read+have["in"].Missed >= int64(i+2)
+			}, longest, time.Millisecond)
+		}
+	}
+	got := b.await1(n + 1)
+	seen := map[string]bool{}
+	for _, r := range got {
+		require.Equal(t, "I am "+r.Sender, r.Body)
+		seen[r.Sender] = true
+	}
+	assert.Len(t, seen, n+1)
+	list := b.Senders("in")
+	assert.LessOrEqual(t, len(list), wire.MaxSenders)
+	assert.Equal(t, "bridge-a", list[0].Name)
+	var after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(64<<20))
+	have, _ := b.Numbers()
+	assert.Equal(t, map[string]int64{"bridge-a": 1}, have["in"].Senders)
+	assert.Zero(t, have["in"].Deliveries["out"].Difference())
 }

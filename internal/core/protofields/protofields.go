@@ -28,7 +28,7 @@ func (f Field) Is(number protowire.Number, t protowire.Type) bool {
 func Each(data []byte, f func(Field) error) error {
 	for len(data) > 0 {
 		number, kind, n := protowire.ConsumeTag(data)
-		if n < 0 {
+		if n < 0 || number > protowire.MaxValidNumber {
 			return ErrForm
 		}
 		data = data[n:]

@@ -36,5 +36,8 @@ func TestEach(t *testing.T) {
 	var texts []string
 	require.NoError(t, EachMessage(data, 4, func(p []byte) error { texts = append(texts, string(p)); return nil }))
 	assert.Equal(t, []string{"in"}, texts)
-	assert.ErrorIs(t, Each([]byte{0xff}, func(Field) error { return nil }), ErrForm)
+	for _, bad := range [][]byte{{0xff}, {0x00, 0x00}, protowire.AppendVarint(protowire.AppendVarint(nil, (1<<29)<<3),
+		1)} {
+		assert.ErrorIs(t, Each(bad, func(Field) error { return nil }), ErrForm, "%x", bad)
+	}
 }

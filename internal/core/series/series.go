@@ -12,8 +12,9 @@ import (
 // Key names a column. Destination is "" for what is counted before records are routed.
 type Key struct{ Source, Destination, Number string }
 
-// The numbers. What records were dropped for, and which mask found something in them, are numbers of their own:
-// Dropped with a colon and the reason, Masked with a colon and the mask.
+// The numbers. What records were dropped for, which mask found something in them, and which sender they came from, are
+// numbers of their own: Dropped with a colon and the reason, Masked with a colon and the mask; Read, Bytes and
+// Unparsed with a colon and the sender.
 const (
 	Read         = "read"         // records
 	Bytes        = "bytes"        // of input
@@ -41,8 +42,12 @@ func IsLevel(number string) bool { return number == Waiting || number == Disk ||
 // Known tells whether there is such a number.
 func Known(number string) bool {
 	base, name, part := strings.Cut(number, ":")
-	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked) && name != "")
+	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked || OfSenders(base)) &&
+		name != "")
 }
+
+// OfSenders tells whether a number is kept of each sender too.
+func OfSenders(number string) bool { return number == Read || number == Bytes || number == Unparsed }
 
 // Block is columns of values in N steps from Start. A step in which nothing was heard is a gap: its values are 0 and
 // say nothing.

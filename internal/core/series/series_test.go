@@ -147,7 +147,9 @@ func TestSumsStayAtTheBound(t *testing.T) {
 
 func TestKnown(t *testing.T) {
 	t.Parallel()
-	for number, known := range map[string]bool{Read: true, "dropped:limit": true, "dropped:": false, "read:x": false,
+	for number, known := range map[string]bool{Read: true, "dropped:limit": true, "dropped:": false,
+		"read:bridge-a": true, "unparsed:bridge-a": true,
+		"bytes:": false, "sent:x": false,
 		"": false, "Read": false, Lag: true} {
 		assert.Equal(t, known, Known(number), number)
 	}

@@ -45,8 +45,13 @@ type Numbers struct {
 	Missed int64 `json:"missed,omitempty"`
 	// messages, connections and requests that a listener turned away, by reason
 	TurnedAway map[string]int64 `json:"turnedAway,omitempty"`
-	Pending    int64            `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
-	Unread     int64            `json:"unread,omitempty"`  // bytes of its files that were not read yet
+	// of senders that are known by their name: records, bytes, and records that the format could not read
+	Senders        map[string]int64 `json:"senders,omitempty"`
+	SenderBytes    map[string]int64 `json:"senderBytes,omitempty"`
+	SenderUnparsed map[string]int64 `json:"senderUnparsed,omitempty"`
+
+	Pending int64 `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
+	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
 	// of them, those of files that are being read for the first time
 	FirstRead int64 `json:"firstRead,omitempty"`
 	// Unix nanoseconds, when the oldest was written that is not settled yet; 0 for none
@@ -200,6 +205,9 @@ var Parts = []Part{
 	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }},
 	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }},
 	{"synaxis.source.turned_away.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.TurnedAway }},
+	{"synaxis.sender.read", "sender", func(n *Numbers) *map[string]int64 { return &n.Senders }},
+	{"synaxis.sender.read.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderBytes }},
+	{"synaxis.sender.unparsed", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }},
 }
 
 // put sets the number of a name.

@@ -169,7 +169,7 @@ func TestEveryCounterIsShown(t *testing.T) {
 	}
 	assert.ElementsMatch(
 		t,
-		[]string{"dropReasons", "masks", "turnedAway", "filled", "destinations", "refused"},
+		[]string{"dropReasons", "masks", "turnedAway", "filled", "senders", "destinations", "refused"},
 		slices.Collect(maps.Keys(left)),
 		"these are by reason and by destination",
 	)

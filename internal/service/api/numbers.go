@@ -35,6 +35,14 @@ func numbers(n wire.Numbers) contract.Numbers {
 			*part.into = &part.of
 		}
 	}
+	if len(n.Senders) > 0 {
+		all := map[string]contract.SenderNumbers{}
+		for name, read := range n.Senders {
+			all[name] = contract.SenderNumbers{Read: read, Bytes: n.SenderBytes[name],
+				Unparsed: n.SenderUnparsed[name]}
+		}
+		out.Senders = &all
+	}
 	into := reflect.ValueOf(&out).Elem()
 	for _, c := range wire.Counters {
 		switch f, v := into.Field(fieldsOf[c.Key]), *c.Of(&n); {

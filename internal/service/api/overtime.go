@@ -56,13 +56,20 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	if q.To.Sub(q.From) > 400*24*time.Hour {
 		return q, usage{"from: numbers are kept for 400 days"}
 	}
-	if q.Numbers = usualNumbers; p.Number != nil && len(*p.Number) > 0 {
+	q.By = value(p.By)
+	if q.Numbers = usualNumbers; q.By == past.BySender {
+		q.Numbers = []string{series.Read, series.Bytes, series.Unparsed}
+	}
+	if p.Number != nil && len(*p.Number) > 0 {
 		q.Numbers = *p.Number
 	}
 	for _, n := range q.Numbers {
 		if !series.Known(n) {
-			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON and masked:MASK", n,
+			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, read:SENDER, dropped:REASON and masked:MASK", n,
 				strings.Join(series.Numbers, ", "))}
+		}
+		if q.By == past.BySender && !series.OfSenders(n) {
+			return q, usage{fmt.Sprintf("number: of senders there are read, bytes and unparsed, and no %q", n)}
 		}
 	}
 	if text := value(p.Step); text != "" {
@@ -77,7 +84,7 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 		}
 		q.Step = d
 	}
-	q.Source, q.Destination, q.By = value(p.Source), value(p.Destination), value(p.By)
+	q.Source, q.Destination = value(p.Source), value(p.Destination)
 	if text := value(p.Hosts); text != "" {
 		chosen, hint, err := a.choose(text, false)
 		if err != nil {

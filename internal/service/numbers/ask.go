@@ -19,7 +19,7 @@ type Question struct {
 	Source      string          // "" for all
 	Destination string          // a destination; "" for all
 	Hosts       map[string]bool // nil for all
-	// "" for one line, source, destination, host, site, or another label
+	// "" for one line, source, sender, destination, host, site, or another label
 	By string
 	// the value of the label By on a host
 	Label func(host string) string
@@ -70,11 +70,15 @@ func (n *Numbers) Ask(ctx context.Context, q Question) (Answer, error) {
 	start := floor(q.From.Unix(), step)
 	count := int((q.To.Unix() - start + step - 1) / step)
 	g := &grid{Question: q, start: start, step: step, count: count, lines: map[string]map[string]*Line{},
-		heard: map[string][]bool{}, seen: map[place]bool{}, peaks: map[column][]int64{}}
+		heard: map[string][]bool{}, held: map[place]bool{}, peaks: map[column][]int64{}}
 	n.mu.Lock()
 	merged := n.merged
 	g.open = n.start
+	full := slices.Clone(n.full)
 	n.mu.Unlock()
+	for _, x := range full { // what is on disk of these may be what an earlier service wrote when it ended
+		g.held[place{x.name, x.block.Start}] = true
+	}
 	from, to := time.Unix(start, 0), time.Unix(start+step*int64(count), 0)
 	// what is merged from the coarsest blocks that have such steps, the rest from the finest
 	var tiers []tier
@@ -96,11 +100,14 @@ func (n *Numbers) Ask(ctx context.Context, q Question) (Answer, error) {
 		g.put(name, b, n.start, to.Unix())
 	}
 	for _, x := range n.full {
-		if !g.seen[place{x.name, x.block.Start}] {
-			g.put(x.name, x.block, start, to.Unix())
+		if x.block.Start >= g.open { // they were open when it was begun to read
+			full = append(full, x)
 		}
 	}
 	n.mu.Unlock()
+	for _, x := range full {
+		g.put(x.name, x.block, start, to.Unix())
+	}
 	return g.answer(), nil
 }
 
@@ -123,11 +130,8 @@ func (n *Numbers) read(ctx context.Context, g *grid, t tier, from, to time.Time)
 			return err
 		}
 		for _, x := range list {
-			if !g.asksFor(x.Host) || t.step == Fine && x.Start >= g.open { // which is in memory
-				continue
-			}
-			if t.step == Fine {
-				g.seen[place{x.Host, x.Start}] = true
+			if !g.asksFor(x.Host) || t.step == Fine && (x.Start >= g.open || g.held[place{x.Host, x.Start}]) {
+				continue // which is in memory
 			}
 			b, err := series.Unpack(x.Packed, g.wants)
 			if err != nil {
@@ -159,14 +163,18 @@ type grid struct {
 	lines       map[string]map[string]*Line // by group and number
 	heard       map[string][]bool           // by group
 	open        int64                       // the five minutes that are in memory begin here
-	seen        map[place]bool              // what was read of the finest steps
+	held        map[place]bool              // of the finest steps that are over, and in memory
 	peaks       map[column][]int64          // the most of levels, which add up over hosts and sources
 }
 
 // sums tells whether kept sums answer the question.
 func (g *grid) sums() bool {
-	return g.Hosts == nil && (g.By == "" || g.By == "source" || g.By == "destination" || g.By == edges && g.all)
+	return g.Hosts == nil && (g.By == "" || g.By == "source" || g.By == BySender || g.By == "destination" ||
+		g.By == edges && g.all)
 }
+
+// BySender is a line for each sender that is known by its name.
+const BySender = "sender"
 
 // names are the names whose blocks are read one by one; nil for all.
 func (g *grid) names() (out []string) {
@@ -202,6 +210,11 @@ func (g *grid) asksFor(name string) bool {
 }
 
 func (g *grid) wants(k series.Key) bool {
+	if g.By == BySender {
+		number, _, ok := strings.Cut(k.Number, ":")
+		return ok && series.OfSenders(number) && slices.Contains(g.Numbers, number) && (g.Source == "" ||
+			k.Source == g.Source)
+	}
 	return slices.Contains(g.Numbers, k.Number) && (g.Source == "" || k.Source == g.Source) &&
 		(g.Destination == "" || k.Destination == g.Destination || k.Destination == "" && !ofDestination(k.Number)) &&
 		(k.Number != series.Lag || (k.Destination != "") == (g.Destination != "" || g.By == "destination"))
@@ -222,6 +235,9 @@ func (g *grid) group(name string, k series.Key) string {
 		return ""
 	case "source":
 		return k.Source
+	case BySender:
+		_, sender, _ := strings.Cut(k.Number, ":")
+		return sender
 	case "destination":
 		return k.Destination
 	case "host":
@@ -258,7 +274,8 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			}
 		}
 	}
-	if g.By != "source" && g.By != "destination" && g.By != edges {
+	apart := g.By == "source" || g.By == BySender || g.By == "destination" || g.By == edges // by their columns
+	if !apart {
 		heard(g.group(name, series.Key{}))
 	}
 	for k, col := range b.Cols {
@@ -266,7 +283,11 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			continue
 		}
 		group := g.group(name, k)
-		if g.By == "source" || g.By == "destination" || g.By == edges {
+		number := k.Number
+		if g.By == BySender {
+			number, _, _ = strings.Cut(number, ":")
+		}
+		if apart {
 			heard(group)
 		}
 		of := g.lines[group]
@@ -274,10 +295,10 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			of = map[string]*Line{}
 			g.lines[group] = of
 		}
-		l := of[k.Number]
+		l := of[number]
 		if l == nil {
-			l = &Line{Group: group, Number: k.Number, Points: make([]int64, g.count)}
-			of[k.Number] = l
+			l = &Line{Group: group, Number: number, Points: make([]int64, g.count)}
+			of[number] = l
 		}
 		into := l.Points
 		if series.IsLevel(k.Number) && k.Number != series.Lag {

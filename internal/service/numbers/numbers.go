@@ -125,6 +125,12 @@ func columns(source string, d wire.Numbers) map[series.Key]int64 {
 	for mask, v := range d.Masks {
 		put("", series.Masked+":"+mask, v)
 	}
+	for number, by := range map[string]map[string]int64{series.Read: d.Senders, series.Bytes: d.SenderBytes,
+		series.Unparsed: d.SenderUnparsed} {
+		for sender, v := range by {
+			put("", number+":"+sender, v)
+		}
+	}
 	for to, c := range d.Deliveries {
 		put(to, series.Acknowledged, c.Acknowledged)
 		put(to, series.Sent, c.Sent)

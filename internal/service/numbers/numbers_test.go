@@ -209,3 +209,58 @@ func BenchmarkMonth(b *testing.B) {
 		_, _ = series.Unpack(of.Pack(), nil)
 	}
 }
+
+// TestOfSenders: what came from each sender over time comes to what was counted, of sources apart and over merges, and
+// sums of sources stay as they were.
+func TestOfSenders(t *testing.T) {
+	t.Parallel()
+	rnd := rand.New(rand.NewPCG(5, 2))
+	begin := time.Date(2031, 3, 10, 22, 0, 0, 0, time.UTC)
+	w := newWorld(t, begin)
+	want, read := map[string]int64{}, int64(0)
+	for w.at.Before(begin.Add(30 * time.Hour)) {
+		for _, h := range []string{"na", "nb"} {
+			all := map[string]wire.Numbers{}
+			for _, source := range []string{"bridges", "radar"} {
+				n := wire.Numbers{Senders: map[string]int64{}, SenderUnparsed: map[string]int64{}}
+				for _, sender := range []string{"bridge-a", "bridge-b"} {
+					k := int64(rnd.IntN(50))
+					n.Senders[sender], n.SenderUnparsed[sender] = k, k/10
+					n.Read += k + 1 // and one of who is not known
+					want[source+" "+sender+" read"] += k
+					want[source+" "+sender+" unparsed"] += k / 10
+				}
+				read += n.Read
+				all[source] = n
+			}
+			w.now.Take(h, all, all)
+		}
+		if w.at = w.at.Add(time.Minute); rnd.IntN(100) == 0 {
+			require.NoError(t, w.now.Flush(context.Background(), true))
+			w.start()
+		}
+	}
+	for _, step := range []time.Duration{30 * time.Second * 4, 5 * time.Minute, time.Hour} {
+		for _, hosts := range []map[string]bool{nil, {"na": true, "nb": true}} {
+			for _, source := range []string{"bridges", "radar"} {
+				got := map[string]int64{}
+				for _, l := range w.ask(Question{From: begin, Step: step, By: BySender, Source: source, Hosts: hosts,
+					Numbers: []string{series.Read, series.Unparsed}}).Lines {
+					got[source+" "+l.Group+" "+l.Number] = l.Sum()
+				}
+				for k, v := range got {
+					assert.Equal(t, want[k], v, "%s by steps of %s", k, step)
+				}
+				assert.Len(t, got, 4)
+			}
+			sum := int64(0)
+			for _, l := range w.ask(Question{From: begin, Step: step, By: "source", Hosts: hosts,
+				Numbers: []string{series.Read}}).Lines {
+				sum += l.Sum()
+			}
+			assert.Equal(t, read, sum)
+		}
+	}
+	one := w.ask(Question{From: begin, Step: time.Hour, Numbers: []string{series.Read + ":bridge-a"}})
+	assert.Equal(t, want["bridges bridge-a read"]+want["radar bridge-a read"], one.Lines[0].Sum())
+}

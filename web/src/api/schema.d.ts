@@ -2872,6 +2872,10 @@ export interface components {
             filled?: {
                 [key: string]: number;
             };
+            /** @description What came from senders that are known by their name */
+            senders?: {
+                [key: string]: components["schemas"]["SenderNumbers"];
+            };
             /**
              * Format: int64
              * @description Records that wait for a destination, on disk or in memory
@@ -2899,6 +2903,14 @@ export interface components {
             /** Format: date-time */
             lastRecord?: string;
             destinations: components["schemas"]["DestinationNumbers"][];
+        };
+        SenderNumbers: {
+            /** Format: int64 */
+            read: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            unparsed: number;
         };
         HostSource: {
             /** @description What is left out or late and is no trouble */
@@ -5047,13 +5059,13 @@ export interface operations {
     getNumbers: {
         parameters: {
             query?: {
-                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
+                /** @description read, read:SENDER, bytes, bytes:SENDER, unparsed, unparsed:SENDER, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
                 number?: string[];
                 source?: string;
                 destination?: string;
                 /** @description which hosts: all, KEY=VALUE pairs, or a condition such as labels.site == "northpier"; without it all */
                 hosts?: components["parameters"]["HostChoice"];
-                /** @description a line for each source, destination, host, or value of a label such as site; without it one line */
+                /** @description a line for each source, sender, destination, host, or value of a label such as site; without it one line */
                 by?: string;
                 /** @description how far back, such as 6h or 30d; default 24h */
                 since?: string;

@@ -6,6 +6,7 @@ import { client, take, type Schemas } from '../api/client'
 import Answer from '../components/Answer.vue'
 import KnowSender from '../components/KnowSender.vue'
 import PageHead from '../components/PageHead.vue'
+import SenderCourse from '../components/SenderCourse.vue'
 import { ago, moment, number, plural } from '../composables/format'
 
 /** Who sends to listeners: the unknown first, each with its latest messages and a way into its source. */
@@ -111,6 +112,7 @@ const looks = (s: Schemas['Sender']) =>
                   {{ e }}
                 </p>
                 <KnowSender v-if="!s.name" :sender="s" />
+                <SenderCourse v-else :source="s.source" :name="s.name" />
               </td>
             </tr>
           </tbody>
