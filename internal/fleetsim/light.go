@@ -38,6 +38,8 @@ type Light struct {
 	again   int      // how often it was offered the same one again
 	saw     []string // words of simulation that its configs had
 	odd     Odd
+	parts   map[string]*protobufs.ComponentHealth // that are not well
+	held    string                                // a destination that takes nothing
 
 	stop context.CancelFunc
 	done chan struct{}
@@ -134,6 +136,10 @@ func (h *Light) Health() *protobufs.ComponentHealth {
 	for _, name := range h.names {
 		out.ComponentHealthMap["source/"+name] = &protobufs.ComponentHealth{Healthy: true}
 	}
+	for part, p := range h.parts {
+		out.Healthy = false
+		out.ComponentHealthMap[part] = p
+	}
 	return out
 }
 
@@ -204,6 +210,9 @@ func (h *Light) count(now time.Time) map[string]wire.Numbers {
 			n.Unparsed += more
 		}
 		n.LastRecord = now.UnixNano()
+		if h.held != "" {
+			n = heldBack(n, h.held, more, h.since)
+		}
 		if h.odd == Lies {
 			n.Read, n.Bytes, n.Acknowledged = math.MaxInt64-n.Read, -n.Bytes, math.MinInt64+n.Acknowledged
 		}

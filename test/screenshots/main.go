@@ -147,7 +147,35 @@ func run(out string) error {
 	if err := workbench(d, tab, out); err != nil {
 		return err
 	}
-	return rolling(ctx, d, tab, out)
+	if err := rolling(ctx, d, tab, out); err != nil {
+		return err
+	}
+	return large(ctx, tab, out)
+}
+
+// large pictures the first page of three thousand hosts of which some are not well.
+func large(ctx context.Context, tab browser.Tab, out string) error {
+	bin := os.Getenv("SYNAXIS_BIN")
+	if bin == "" {
+		bin = "bin"
+	}
+	s, err := fleetsim.Large(ctx, fleetsim.SimulationOptions{Hosts: 3000, Report: 5 * time.Second, Bin: bin})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	link, err := s.SignInLink(ctx)
+	if err != nil {
+		return err
+	}
+	if err := tab.Open(link); err != nil {
+		return err
+	}
+	if err := tab.See("harbour-archive"); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	return keep(tab, filepath.Join(out, "morning-large.png"))
 }
 
 // rolling pictures a rollout that waits at its gate, one that was stopped, a trial and a preflight.
@@ -213,7 +241,7 @@ func trouble(ctx context.Context, d *fleetsim.Demo) error {
 	return nil
 }
 
-// workbench pictures the workbench with candidates, with masks, and with a template that was proposed for a log that
+// workbench pictures the workbench with masks, and with a template that was proposed for a log that
 // nobody collects.
 func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 	text := func(host, path string) (string, error) {
@@ -234,12 +262,7 @@ func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 	if err != nil {
 		return err
 	}
-	web, err := text("booking-2", "web/access.log")
-	if err != nil {
-		return err
-	}
 	for _, s := range []struct{ name, address, lines, zone, see, then string }{
-		{"workbench-candidates", "/workbench", web, "", "web-combined", ""},
 		{"workbench-template", "/workbench", crew + "ramp 2 was painted\n", "Europe/Lisbon", "not read", ""},
 		{"workbench-masks", "/workbench?source=booking-app", app, "", "payment-card masked",
 			"window.scrollTo(0, 585); ''"},

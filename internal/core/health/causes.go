@@ -72,6 +72,8 @@ func Group(list []Trouble) []Cause {
 		return cmp.Or(strings.Compare(a.Host, b.Host), strings.Compare(a.Source, b.Source))
 	})
 	by := map[string]*Cause{}
+	told := map[*Cause]string{} // the host of which its reason tells
+	own := map[*Cause]bool{}    // hosts of it tell of themselves
 	var order []*Cause
 	for _, t := range list {
 		key, kind, name := t.key()
@@ -85,10 +87,12 @@ func Group(list []Trouble) []Cause {
 			}
 			by[key] = c
 			order = append(order, c)
+			told[c] = t.Host
 		}
 		if Worse(t.Verdict.State, c.State) {
-			c.State, c.Reason, c.Todo = t.Verdict.State, t.Verdict.Reason, t.Verdict.Todo
+			c.State, c.Reason, c.Todo, told[c] = t.Verdict.State, t.Verdict.Reason, t.Verdict.Todo, t.Host
 		}
+		own[c] = own[c] || t.Host != "" && t.Host != told[c] && strings.Contains(t.Verdict.Reason, t.Host)
 		if s := t.Verdict.Since; !s.IsZero() && (c.Since.IsZero() || s.Before(c.Since)) {
 			c.Since = s
 		}
@@ -102,6 +106,9 @@ func Group(list []Trouble) []Cause {
 	}
 	out := make([]Cause, 0, len(order))
 	for _, c := range order {
+		if own[c] && told[c] != "" { // what they have in common
+			c.Reason = strings.ReplaceAll(c.Reason, told[c], "${host.name}")
+		}
 		out = append(out, *c)
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int {

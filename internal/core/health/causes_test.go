@@ -74,3 +74,31 @@ func TestGroup(t *testing.T) {
 		assert.ElementsMatch(t, c.where, where, name)
 	}
 }
+
+// TestOwnNames: where hosts tell of the same with their own names in it, the cause says what they have in common.
+func TestOwnNames(t *testing.T) {
+	t.Parallel()
+	list := func(reason func(host string) string) (out []Trouble) {
+		for i := range 60 {
+			host := fmt.Sprintf("crane-%d", i+1)
+			out = append(out, Trouble{Host: host, Source: "crane-log", Verdict: Verdict{State: Degraded,
+				Code: PathMatchesNothing, Reason: reason(host)}})
+		}
+		return out
+	}
+	for name, x := range map[string]struct {
+		reason func(host string) string
+		want   string
+	}{
+		"their own":         {func(h string) string { return "no file matches /var/log/" + h + "/*.log" }, "no file matches /var/log/${host.name}/*.log"},
+		"none":              {func(string) string { return "no file matches" }, "no file matches"},
+		"their own numbers": {func(h string) string { return "lane " + h[6:] + " is not there" }, "lane 1 is not there"},
+	} {
+		got := Group(list(x.reason))
+		require.Len(t, got, 1, name)
+		assert.Equal(t, x.want, got[0].Reason, name)
+		assert.Len(t, got[0].Hosts, 60)
+	}
+	one := list(func(h string) string { return "no file matches /var/log/" + h + "/*.log" })[:1]
+	assert.Equal(t, "no file matches /var/log/crane-1/*.log", Group(one)[0].Reason, "one host says it as it is")
+}
