@@ -10,6 +10,8 @@ import (
 	"synaxis/internal/contract"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/rollout"
+	"synaxis/internal/service/hosts"
+	"synaxis/internal/service/store"
 	"synaxis/internal/version"
 )
 
@@ -68,8 +70,7 @@ func (a *API) GetStatus(
 		}
 	}
 	sites := map[string]*contract.SiteState{}
-	for _, v := range a.Hosts.All() {
-		kept := a.Hosts.Health(v.Name)
+	a.Hosts.Each(func(v store.Host, kept hosts.Judgement, revision int, pending string) {
 		site := sites[v.Labels["site"]]
 		if site == nil {
 			site = &contract.SiteState{Site: v.Labels["site"]}
@@ -81,13 +82,13 @@ func (a *API) GetStatus(
 			count(&out.Sources, state, n)
 			count(&site.Sources, state, n)
 		}
-		if v.Pending != "" {
+		if pending != "" {
 			out.PendingInventory = append(out.PendingInventory, v.Name)
 		}
-		if v.Assigned.Revision < out.Published {
+		if revision < out.Published {
 			out.Behind++
 		}
-	}
+	})
 	out.Sites = siteList(sites)
 	causes := health.Group(a.Hosts.Troubles())
 	out.MoreCauses = max(0, len(causes)-mostCauses)

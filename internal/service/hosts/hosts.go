@@ -391,6 +391,19 @@ func (h *Hosts) view(row store.Host) View {
 	return v
 }
 
+// Each calls f with each host that is not retired, in the order of their names, with how it is judged, the revision
+// that it is assigned, and why it would get another config: the little of each that sums over a fleet need. f may not
+// ask for hosts.
+func (h *Hosts) Each(f func(row store.Host, j Judgement, revision int, pending string)) {
+	rows := h.inventory.All(false)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i := range rows {
+		assigned, pending := h.desired.Of(rows[i].Name)
+		f(rows[i], h.health[rows[i].Name].Judgement, assigned.Revision, pending)
+	}
+}
+
 // All returns every host that is not retired, ordered by name.
 func (h *Hosts) All() []View { return h.list(h.inventory.All(false)) }
 
