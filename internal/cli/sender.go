@@ -90,7 +90,7 @@ func looksLike(s contract.Sender) string {
 
 func (a *app) senderShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME|ADDRESS", Short: "One sender, with its latest messages", Args: cobra.ExactArgs(1),
+		Use: "show NAME|ADDRESS", Short: "One sender, with its latest messages and what came from it in the last day", Args: cobra.ExactArgs(1),
 		Example: "  synaxis sender show 198.51.100.20",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

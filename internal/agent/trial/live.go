@@ -93,10 +93,12 @@ func (t *Trial) follow(s *source, share time.Duration) {
 		}
 		r := list[0]
 		n := int64(max(len(r.Messages), len(r.Arena)))
-		kept := [2]map[int64]string{}
-		for i, x := range []*side{s.now, s.then} {
-			if x != nil {
-				kept[i] = x.treat(r, s.live.place)
+		kept, sides := [2]map[int64]string{}, [2]*side{s.now, s.then}
+		s.turns++
+		for k := range sides {
+			i := (k + s.turns) % 2 // who comes second finds the bytes at hand
+			if sides[i] != nil {
+				kept[i] = sides[i].treat(r, s.live.place)
 			}
 		}
 		s.live.place += n

@@ -7,7 +7,8 @@ import NumberChart from './NumberChart.vue'
 
 /** What came from a sender over time. */
 const props = defineProps<{ source: string; name: string }>()
-const span = ref<{ from?: string; to?: string }>({})
+const spans = ['1h', '24h', '7d', '30d']
+const span = ref<{ since?: string; from?: string; to?: string }>({ since: '1h' })
 const { data, isPending, error } = useQuery({
   queryKey: ['numbers', 'sender', computed(() => ({ ...props })), span],
   queryFn: () =>
@@ -18,7 +19,6 @@ const { data, isPending, error } = useQuery({
             by: 'sender',
             source: props.source,
             number: ['read', 'unparsed'],
-            since: span.value.from ? undefined : '24h',
             ...span.value,
           },
         },
@@ -34,21 +34,27 @@ const choose = (from: number, to: number) => {
 </script>
 
 <template>
+  <nav class="mt-4 mb-2 flex gap-4" aria-label="Span">
+    <button
+      v-for="s in spans"
+      :key="s"
+      type="button"
+      :class="span.since === s ? 'font-medium' : 'link'"
+      :aria-pressed="span.since === s"
+      @click="span = { since: s }"
+    >
+      {{ s }}
+    </button>
+  </nav>
   <Answer :pending="isPending" :error="error" what="The numbers">
-    <p v-if="data && !lines.length" class="mt-3 text-soft">
-      Nothing of it was counted in the last 24 hours.
-    </p>
-    <div v-else-if="data" class="mt-4">
-      <NumberChart
-        :numbers="data"
-        :lines="lines"
-        :label="`Records of ${name}`"
-        unit="count"
-        @span="choose"
-      />
-      <button v-if="span.from" type="button" class="link text-table" @click="span = {}">
-        the last 24 hours
-      </button>
-    </div>
+    <p v-if="data && !lines.length" class="text-soft">Nothing of it was counted in this time.</p>
+    <NumberChart
+      v-else-if="data"
+      :numbers="data"
+      :lines="lines"
+      :label="`Records of ${name}`"
+      unit="count"
+      @span="choose"
+    />
   </Answer>
 </template>
