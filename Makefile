@@ -58,7 +58,7 @@ peers: ## install the programs of others that the tests talk to, when they are m
 test: chromium peers build lint generated ## everything that must hold
 	cd web && $(NPM) test
 	$(GO) test -timeout 20m $$($(GO) list ./... | grep -v '^synaxis/test$$')
-	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m -parallel 8 ./test
+	SYNAXIS_BIN=$(CURDIR)/bin $(GO) test -timeout 20m -parallel 3 ./test
 
 gcc: ## install a C compiler when it is missing, which the race detector needs
 	@command -v gcc >/dev/null || command -v cc >/dev/null || \

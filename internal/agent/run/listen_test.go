@@ -721,9 +721,9 @@ func TestOTLPBombs(t *testing.T) {
 }
 
 // TestManyUnknownSenders: twelve thousand unknown senders over one socket: each record has the address of who sent it
-// and none of another, what is kept of them is bounded, and the one that is known stays known.
+// and none of another, what is kept of them is bounded, and the one that is known stays known. It runs alone, since it
+// measures memory.
 func TestManyUnknownSenders(t *testing.T) {
-	t.Parallel()
 	b := newBench(t, t.TempDir())
 	defer b.Stop()
 	port := freePort(t, "udp")

@@ -43,12 +43,16 @@ func (l *live) close() { l.tap.CloseCopy(l.copies) }
 
 // take keeps a copy of what is treated now, where there is room.
 func (l *live) take(r pipeline.Raw) {
-	size, texts := len(r.Messages)*overhead, len(r.Arena)
+	size, texts := 0, 0
+	if r.Lines {
+		texts = len(r.Arena)
+	}
 	for i := range r.Messages {
-		if i == 0 {
-			texts = 0
+		m := &r.Messages[i]
+		texts += int(m.Text.Len)
+		if size += overhead; m.Given != nil {
+			size += m.Given.Size()
 		}
-		texts += int(r.Messages[i].Text.Len)
 	}
 	size += texts
 	l.mu.Lock()
