@@ -13,8 +13,8 @@ import (
 	"synaxis/test/browser"
 )
 
-// TestManyPages: pages that were left hold no stream of events, so that the browser's few connections do not run out. It
-// runs alone, since it measures time.
+// TestManyPages: pages that were left hold no stream of events, so that the browser's few connections do not run out.
+// It runs alone, since it measures time.
 func TestManyPages(t *testing.T) {
 	d := startDesk(t)
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
