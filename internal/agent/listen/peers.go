@@ -165,10 +165,9 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 	}
 	p.gen, p.treatment, p.learns = gen, in.Treatment, in.Spec.Format == string(format.Recognised)
 	if t := in.Parts.Senders[name]; t != nil {
+		own := in.rules.senders.Of(p.addr).Format
 		p.treatment = t
-		p.learns = in.rules.senders.Of(p.addr).Format == string(format.Recognised) ||
-			in.rules.senders.Of(p.addr).Format == "" &&
-				p.learns
+		p.learns = own == string(format.Recognised) || own == "" && p.learns
 	}
 	if p.learns {
 		in.recall(p)

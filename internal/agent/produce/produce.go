@@ -203,6 +203,13 @@ func (in *Input) lines(ctx context.Context, have []byte, flush bool) []byte {
 	return have
 }
 
+// unsay forgets what another run said.
+func (in *Input) unsay() {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	in.said.text = ""
+}
+
 // readLines reads the output of a program to its end.
 func (in *Input) readLines(ctx context.Context, r *running) error {
 	idle := in.Spec.Idle
@@ -326,9 +333,12 @@ func (in *Input) once(ctx context.Context, args []string, read func(context.Cont
 	if err != nil {
 		return err.Error()
 	}
+	in.unsay()
 	well := time.AfterFunc(2*firstPause, func() { in.complain("") })
 	bad := read(ctx, r)
-	stop() // one that cannot be read would go on for ever
+	if bad != nil { // it would go on for ever
+		stop()
+	}
 	for range r.out {
 	}
 	err = <-r.done
@@ -361,9 +371,7 @@ func (in *Input) nowAndThen(ctx context.Context) {
 				reason = why(args[0], err, said)
 			}
 			if said == "" {
-				in.mu.Lock()
-				in.said.text = ""
-				in.mu.Unlock()
+				in.unsay()
 			}
 		}
 		cancel()

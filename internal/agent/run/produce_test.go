@@ -83,6 +83,29 @@ func TestCommands(t *testing.T) {
 		require.Eventually(t, func() bool { return len(b.records()) >= 2 }, longest, 10*time.Millisecond)
 		assert.Contains(t, b.Sources()[0].Reason, "it is started again in")
 	})
+	t.Run("ends after its output", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		p := b.script("radar", "echo begun; exec >&-; sleep 0.3; echo 'no sweep' >&2; exit 3\n")
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s]}", p), "    format: raw\n")))
+		require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,
+			10*time.Millisecond)
+		assert.Contains(t, b.Sources()[0].Reason, "exit status 3; it said: no sweep", "it is not ended before it ends")
+	})
+	t.Run("well again", func(t *testing.T) {
+		t.Parallel()
+		b := newBench(t, t.TempDir())
+		defer b.Stop()
+		p := b.script("radar", fmt.Sprintf("[ -e %[1]s/again ] && exec sleep 600; echo begun; touch %[1]s/again; "+
+			"echo 'no sweep' >&2; exit 3\n", b.dir))
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("command: {run: [%s]}", p), "    format: raw\n")))
+		require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,
+			10*time.Millisecond)
+		require.Eventually(t, func() bool { return b.Sources()[0].Code != "command-failing" }, longest,
+			10*time.Millisecond)
+		assert.Empty(t, b.Sources()[0].Code, "what another run said is no matter of this one")
+	})
 }
 
 // TestCommandComplains: what a program that goes well says on standard error is a state, without private data, until a
