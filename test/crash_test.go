@@ -22,17 +22,23 @@ import (
 	"synaxis/internal/contract"
 )
 
+// howLong is how long a test goes on: as a variable of the environment says, or as usual.
+func howLong(t *testing.T, variable string, usual time.Duration) time.Duration {
+	text := os.Getenv(variable)
+	if text == "" {
+		return usual
+	}
+	long, err := time.ParseDuration(text)
+	require.NoError(t, err)
+	return long
+}
+
 // TestTorture kills the agent again and again while a writer writes, files rotate both ways, and the receiver drops
 // acknowledgements, is slow, and is down for a while: nothing is lost, what comes twice is at most what was in flight
 // and a second's worth and has the id that it had, and the books balance. SYNAXIS_TORTURE=30m makes it long.
 func TestTorture(t *testing.T) {
 	t.Parallel()
-	long := time.Minute
-	if text := os.Getenv("SYNAXIS_TORTURE"); text != "" {
-		var err error
-		long, err = time.ParseDuration(text)
-		require.NoError(t, err)
-	}
+	long := howLong(t, "SYNAXIS_TORTURE", time.Minute)
 	rnd := rand.New(rand.NewPCG(7, 7))
 	d := startDesk(t)
 	dir := t.TempDir()
@@ -123,12 +129,7 @@ func TestTorture(t *testing.T) {
 // balance. SYNAXIS_TORTURE=30m makes it long.
 func TestListenersTorture(t *testing.T) {
 	t.Parallel()
-	long := 20 * time.Second
-	if text := os.Getenv("SYNAXIS_TORTURE"); text != "" {
-		var err error
-		long, err = time.ParseDuration(text)
-		require.NoError(t, err)
-	}
+	long := howLong(t, "SYNAXIS_TORTURE", 20*time.Second)
 	rnd := rand.New(rand.NewPCG(11, 7))
 	d := startDesk(t)
 	start := time.Now()

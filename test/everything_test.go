@@ -305,12 +305,7 @@ func sinks(t *testing.T, got *arrivals, at string) (definitions string) {
 // long.
 func TestEverything(t *testing.T) {
 	t.Parallel()
-	long := 10 * time.Second
-	if text := os.Getenv("SYNAXIS_LONG"); text != "" {
-		var err error
-		long, err = time.ParseDuration(text)
-		require.NoError(t, err)
-	}
+	long := howLong(t, "SYNAXIS_LONG", 10*time.Second)
 	e := &everything{t: t, dir: t.TempDir(), stop: make(chan struct{}), wrote: map[string]int{}}
 	for _, name := range []string{"log", "named", "packed"} {
 		require.NoError(t, os.Mkdir(filepath.Join(e.dir, name), 0o755))

@@ -23,6 +23,22 @@ type found struct {
 // expand looks the patterns up.
 func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 	seen, dirs := map[string]bool{}, map[string]string{}
+	take := func(paths []string, first bool) {
+		for _, p := range paths {
+			if seen[p] || r.excepted(p) {
+				continue
+			}
+			seen[p] = true
+			r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
+			info, why := r.bounds.stat(p, dirs)
+			if why != "" {
+				unreadable = why
+			}
+			if info != nil {
+				list = append(list, found{path: p, info: info, first: first})
+			}
+		}
+	}
 	for _, pattern := range r.Spec.Files {
 		base, _ := doublestar.SplitPattern(filepath.ToSlash(pattern))
 		r.bounds.resolve(pattern, base)
@@ -39,38 +55,11 @@ func (r *Reader) expand() (list []found, anyFirst bool, unreadable string) {
 		if err != nil {
 			unreadable = fmt.Sprintf("pattern %s: %v", pattern, err)
 		}
-		for _, p := range paths {
-			if seen[p] || r.excepted(p) {
-				continue
-			}
-			seen[p] = true
-			r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
-			info, why := r.bounds.stat(p, dirs)
-			if why != "" {
-				unreadable = why
-			}
-			if info == nil {
-				continue
-			}
-			list = append(list, found{path: p, info: info, first: first})
-		}
+		take(paths, first)
 	}
 	first := r.Named != nil && len(r.named()) > 0 && r.Store.FirstLook(r.Spec.Name, namedPattern, r.Now())
 	anyFirst = anyFirst || first
-	for _, p := range r.named() {
-		if seen[p] || r.excepted(p) {
-			continue
-		}
-		seen[p] = true
-		r.Hints.Watch(filepath.Dir(p), r.hint, r.written)
-		info, why := r.bounds.stat(p, dirs)
-		if why != "" {
-			unreadable = why
-		}
-		if info != nil {
-			list = append(list, found{path: p, info: info, first: first})
-		}
-	}
+	take(r.named(), first)
 	for _, p := range r.probes() {
 		if info, err := os.Lstat(p); err == nil && info.Mode().IsRegular() {
 			list = append(list, found{path: p, info: info, probe: true})
