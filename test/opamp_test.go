@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/rand"
+	"fmt"
 	"io"
 	"net/http"
 	"path/filepath"
@@ -12,12 +13,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/open-telemetry/opamp-go/protobufs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/wire"
 )
 
 // poller is an OpAMP client over plain HTTP polling, written from the specification and not from our agent.
@@ -371,4 +374,59 @@ func (d *desk) rollOutOffered() {
 	d.t.Helper()
 	resp, err := d.api.StartRollout(context.Background(), contract.NewRollout{Plan: &oneWave})
 	get[contract.Rollout](d.t, resp, err)
+}
+
+// TestReportsInOrder: reports of numbers alone are taken together after a moment, and still before what the same agent
+// says next, or its going.
+func TestReportsInOrder(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	ctx := context.Background()
+	p := newPoller(t, d, d.joinToken(1, nil))
+	p.join(description("synaxis-agent", "h"))
+	began, read := time.Now(), int64(0)
+	for round := range 8 {
+		ws, _, err := websocket.Dial(ctx, strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+		require.NoError(t, err)
+		say := func(m *protobufs.AgentToServer) {
+			m.InstanceUid, m.SequenceNum = p.uid, p.sequence
+			p.sequence++
+			frame, err := wire.Marshal(m)
+			require.NoError(t, err)
+			require.NoError(t, ws.Write(ctx, websocket.MessageBinary, frame))
+		}
+		say(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "h")})
+		_, _, err = ws.Read(ctx)
+		require.NoError(t, err)
+		report := func() {
+			read += 100
+			body, err := proto.Marshal(wire.EncodeNumbers("h", began, time.Now(),
+				map[string]wire.Numbers{"gate": {Read: read}}))
+			require.NoError(t, err)
+			say(&protobufs.AgentToServer{CustomMessage: &protobufs.CustomMessage{Capability: wire.NumbersCapability,
+				Type: wire.TypeNumbers, Data: body}})
+		}
+		for range 5 {
+			report()
+		}
+		reason := fmt.Sprint("round ", round)
+		parts := map[string]*protobufs.ComponentHealth{"source/gate": {Healthy: true, LastError: reason}}
+		say(&protobufs.AgentToServer{Health: &protobufs.ComponentHealth{ComponentHealthMap: parts}})
+		if round%2 == 0 {
+			say(&protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}})
+		}
+		eventually(t, 10*time.Second, "numbers to come", func() bool {
+			sources := d.host("h").Sources
+			return len(sources) == 1 && sources[0].Numbers.Read == read
+		})
+		if round%2 == 1 {
+			report()
+			ws.CloseNow()
+		}
+		eventually(t, 10*time.Second, "the agent to be away", func() bool { return !d.host("h").Connected })
+		time.Sleep(400 * time.Millisecond) // longer than reports are gathered
+		assert.False(t, d.host("h").Connected, "a report that is taken late does not bring it back")
+		ws.CloseNow()
+	}
 }

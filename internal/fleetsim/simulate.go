@@ -293,7 +293,7 @@ func (s *Simulation) good(ctx context.Context, tell func(Measure)) error {
 }
 
 func (s *Simulation) rest(ctx context.Context, tell func(Measure)) error {
-	time.Sleep(5 * time.Second)
+	time.Sleep(20 * time.Second) // what a rollout leaves behind is cleaned up in 10 s
 	before := s.cpu()
 	select {
 	case <-ctx.Done():

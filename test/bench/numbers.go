@@ -63,7 +63,7 @@ func numbersTable() (missed int, err error) {
 		size += len(packed)
 		month = append(month, store.Block{Tier: numbers.Middle, Start: start, Host: numbers.All, Packed: packed})
 	}
-	if err := st.SaveBlocks(ctx, month); err != nil {
+	if err := st.SaveBlocks(ctx, month, nil); err != nil {
 		return 0, err
 	}
 	each := float64(size) / float64(values)
@@ -97,7 +97,7 @@ func numbersTable() (missed int, err error) {
 	}
 	began = time.Now()
 	for _, name := range names {
-		n.Take(name, reports, reports)
+		n.Take(now, name, "", reports, reports)
 	}
 	share := time.Since(began).Seconds() / 30
 	mark = verdictOf(share < takeAim, &missed)

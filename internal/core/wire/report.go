@@ -38,8 +38,65 @@ func ReadReport(data []byte) (Report, error) {
 	return r.Report, err
 }
 
+// Brief is a message of an agent that has nothing but its numbers, or not even those, in parts of the frame that it
+// came in.
+type Brief struct {
+	UID      []byte
+	Sequence uint64
+	Numbers  []byte // an ExportMetricsServiceRequest; nil for none
+}
+
+// ReadBrief reads an AgentToServer from a WebSocket frame, without making a message. It answers false where the
+// message has more in it, or may be none.
+func ReadBrief(frame []byte) (b Brief, ok bool) {
+	more := false
+	err := protofields.Each(message(frame), func(v protofields.Field) error {
+		switch {
+		case v.Is(agentUID, protowire.BytesType):
+			b.UID = v.Bytes
+		case v.Is(agentSequence, protowire.VarintType):
+			b.Sequence = v.Bits
+		case v.Is(agentCapabilities, protowire.VarintType):
+		case v.Is(agentCustom, protowire.BytesType) && b.Numbers == nil:
+			numbers, ok := briefNumbers(v.Bytes)
+			b.Numbers, more = numbers, more || !ok
+		default:
+			more = true
+		}
+		return nil
+	})
+	return b, err == nil && !more
+}
+
+// briefNumbers are those in a CustomMessage; false where it holds something else.
+func briefNumbers(data []byte) (numbers []byte, ok bool) {
+	var capability, kind []byte
+	err := protofields.Each(data, func(v protofields.Field) error {
+		switch {
+		case v.Is(customCapability, protowire.BytesType):
+			capability = v.Bytes
+		case v.Is(customType, protowire.BytesType):
+			kind = v.Bytes
+		case v.Is(customData, protowire.BytesType):
+			numbers = v.Bytes
+		}
+		return nil
+	})
+	return numbers, err == nil && numbers != nil && string(capability) == NumbersCapability &&
+		string(kind) == TypeNumbers
+}
+
 // Numbers of fields.
 const (
+	agentUID          = 1 // AgentToServer
+	agentSequence     = 2
+	agentCapabilities = 4
+	agentCustom       = 13
+
+	customCapability = 1 // CustomMessage
+	customType       = 2
+	customData       = 3
+
 	resourceMetrics = 1 // ExportMetricsServiceRequest
 	scopeMetrics    = 2 // ResourceMetrics
 	metricsOfScope  = 2 // ScopeMetrics

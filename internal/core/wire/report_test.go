@@ -6,10 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/open-telemetry/opamp-go/protobufs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
 	"google.golang.org/protobuf/proto"
+	"google.golang.org/protobuf/reflect/protoreflect"
 )
 
 func report(t testing.TB, req *colmetrics.ExportMetricsServiceRequest) Report {
@@ -145,4 +147,83 @@ func TestBrokenReports(t *testing.T) {
 	require.NoError(t, err)
 	_, err = ReadReport(data)
 	assert.ErrorIs(t, err, ErrElements)
+}
+
+// TestBriefMessages: a message is brief that has numbers and nothing else in it, whichever other part is added.
+func TestBriefMessages(t *testing.T) {
+	t.Parallel()
+	numbers := func() *protobufs.CustomMessage {
+		return &protobufs.CustomMessage{Capability: NumbersCapability, Type: TypeNumbers, Data: []byte("numbers")}
+	}
+	base := func() *protobufs.AgentToServer {
+		return &protobufs.AgentToServer{InstanceUid: []byte("0123456789abcdef"), SequenceNum: 7, Capabilities: 3,
+			CustomMessage: numbers()}
+	}
+	frame, err := Marshal(base())
+	require.NoError(t, err)
+	b, ok := ReadBrief(frame)
+	require.True(t, ok)
+	assert.Equal(t, Brief{UID: []byte("0123456789abcdef"), Sequence: 7, Numbers: []byte("numbers")}, b)
+	_, ok = ReadBrief(frame[1:])
+	assert.True(t, ok, "without the header")
+
+	bare := base()
+	bare.CustomMessage = nil
+	frame, err = Marshal(bare)
+	require.NoError(t, err)
+	b, ok = ReadBrief(frame)
+	assert.True(t, ok)
+	assert.Nil(t, b.Numbers)
+
+	plain := map[string]bool{"instance_uid": true, "sequence_num": true, "capabilities": true, "custom_message": true}
+	fields := base().ProtoReflect().Descriptor().Fields()
+	for i := range fields.Len() {
+		f, m := fields.Get(i), base()
+		if plain[string(f.Name())] {
+			continue
+		}
+		if f.Kind() == protoreflect.MessageKind {
+			m.ProtoReflect().Set(f, m.ProtoReflect().NewField(f))
+		} else {
+			m.ProtoReflect().Set(f, protoreflect.ValueOfUint64(1))
+		}
+		frame, err := Marshal(m)
+		require.NoError(t, err)
+		_, ok := ReadBrief(frame)
+		assert.False(t, ok, f.Name())
+	}
+	for name, change := range map[string]func(*protobufs.CustomMessage){
+		"another capability": func(m *protobufs.CustomMessage) { m.Capability = DeskCapability },
+		"another type":       func(m *protobufs.CustomMessage) { m.Type = AskSecret },
+		"nothing in it":      func(m *protobufs.CustomMessage) { m.Data = nil },
+	} {
+		m := base()
+		change(m.CustomMessage)
+		frame, err := Marshal(m)
+		require.NoError(t, err)
+		_, ok := ReadBrief(frame)
+		assert.False(t, ok, name)
+	}
+}
+
+// FuzzBrief: whatever is taken as a brief message says the same, and nothing else, as the generated types read it.
+func FuzzBrief(f *testing.F) {
+	frame, err := Marshal(&protobufs.AgentToServer{InstanceUid: []byte("0123456789abcdef"), SequenceNum: 7,
+		CustomMessage: &protobufs.CustomMessage{Capability: NumbersCapability, Type: TypeNumbers, Data: []byte{1}}})
+	require.NoError(f, err)
+	f.Add(frame)
+	f.Add(append(frame, frame[1:]...))
+	f.Fuzz(func(t *testing.T, frame []byte) {
+		b, ok := ReadBrief(frame)
+		if !ok {
+			return
+		}
+		var m protobufs.AgentToServer
+		require.NoError(t, Unmarshal(frame, &m))
+		assert.Equal(t, string(m.GetInstanceUid()), string(b.UID))
+		assert.Equal(t, m.GetSequenceNum(), b.Sequence)
+		assert.Equal(t, string(m.GetCustomMessage().GetData()), string(b.Numbers))
+		m.InstanceUid, m.SequenceNum, m.Capabilities, m.CustomMessage = nil, 0, 0, nil
+		assert.Zero(t, proto.Size(&m))
+	})
 }

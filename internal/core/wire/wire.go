@@ -17,7 +17,6 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/open-telemetry/opamp-go/protobufs"
-	"google.golang.org/protobuf/encoding/protowire"
 	"google.golang.org/protobuf/proto"
 )
 
@@ -107,12 +106,14 @@ func Marshal(m proto.Message) ([]byte, error) {
 }
 
 // Unmarshal reads a frame; a frame without the header is taken too, as the specification asks.
-func Unmarshal(frame []byte, m proto.Message) error {
+func Unmarshal(frame []byte, m proto.Message) error { return Read(message(frame), m) }
+
+// message is what is in a frame behind its header.
+func message(frame []byte) []byte {
 	if len(frame) > 0 && frame[0] == 0 {
-		_, n := protowire.ConsumeVarint(frame)
-		frame = frame[n:]
+		return frame[1:]
 	}
-	return Read(frame, m)
+	return frame
 }
 
 // Attribute returns a text attribute of a description, or "".

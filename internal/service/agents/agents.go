@@ -63,6 +63,7 @@ type Parts struct {
 // Agents is the endpoint. It is safe for concurrent use.
 type Agents struct {
 	p        Parts
+	gathered gathered
 	requests crowd // over plain HTTP
 	sockets  crowd
 }
@@ -106,12 +107,19 @@ func (a *Agents) follow(changes []store.Change) {
 func (a *Agents) Run(ctx context.Context) {
 	t := time.NewTicker(time.Second)
 	defer t.Stop()
+	ticks := 0
 	for {
 		select {
 		case <-ctx.Done():
+			a.takeGathered()
 			a.p.Reports.Flush(context.WithoutCancel(ctx))
 			return
 		case <-t.C:
+			if ticks++; ticks%silentEvery == 0 {
+				for _, c := range a.p.Links.Silent(silentFor) {
+					go ping(c)
+				}
+			}
 			for _, uid := range a.p.Links.Missing() {
 				a.away(uid)
 			}
@@ -186,7 +194,7 @@ func (a *Agents) ServeOpAMP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ws.SetReadLimit(wire.MaxMessage)
-	c := links.NewConn(ws, private(r))
+	c := a.p.Links.Open(ws, private(r), a.push)
 	// Beside the handler, which returns: what the server keeps for a request would stay as long as the connection
 	// does.
 	go func() {
@@ -204,12 +212,20 @@ const (
 	reportsBurst = 20
 )
 
+// silentFor is how long a connection may be silent before it is asked whether anybody is there: agents report more
+// often. Every so many seconds it is looked who is.
+const (
+	silentFor   = 32 * time.Second
+	silentEvery = 3
+)
+
 // serve reads the messages of one WebSocket until it ends.
 func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	defer c.Close()
 	defer func() {
+		a.takeGathered() // what is taken after it has left would make it look as if it was there
 		if uid := a.p.Links.Left(c); uid != "" {
 			a.away(uid)
 		}
@@ -220,15 +236,22 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 			return
 		}
 	}
-	go a.push(ctx, c)
+	var own []byte
+	if who.Credential != nil {
+		own, _ = hex.DecodeString(who.Credential.UID)
+	}
 	pace, reports := rate.NewLimiter(paceMessages, paceBurst), rate.NewLimiter(paceReports, reportsBurst)
 	for {
-		msg := &protobufs.AgentToServer{}
+		var msg *protobufs.AgentToServer
 		// not by ctx, which ends with this function only: waiting for it would cost as much as the report
 		if err := c.Read(context.Background(), func(frame []byte) error {
 			if err := pace.WaitN(ctx, 1+len(frame)/paceBytes); err != nil {
 				return err
 			}
+			if a.gather(c, who, own, frame, reports.Allow) {
+				return nil
+			}
+			msg = &protobufs.AgentToServer{}
 			err := wire.Unmarshal(frame, msg)
 			if err != nil {
 				_ = c.Send(ctx, badRequest(nil, "the message is no OpAMP"))
@@ -237,38 +260,54 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 		}); err != nil {
 			return
 		}
-		c.Custom(msg)
-		answer, _, err := a.take(ctx, msg, who, c)
-		if err != nil {
-			var d membership.Denied
-			if !errors.As(err, &d) {
-				a.p.Log.Error("a message of an agent failed", "error", err)
-				return
-			}
-			_ = c.Send(ctx, badRequest(msg.GetInstanceUid(), d.Words))
-			return
+		if msg == nil {
+			continue
 		}
-		if answer != nil {
-			if err := c.Send(ctx, answer); err != nil {
-				return
-			}
-		}
-		// What is dropped here is in the next report, since sums are told from their begin.
-		if m := msg.GetCustomMessage(); m.GetCapability() == wire.NumbersCapability && who.Credential != nil &&
-			reports.Allow() {
-			if report, err := wire.ReadReport(m.GetData()); err == nil && len(m.GetData()) <= wire.MaxMetrics {
-				a.numbers(who.Credential.UID, report)
-			}
-		}
-		if answer := a.newest(ctx, msg, who, c.Private()); answer != nil {
-			if err := c.Send(ctx, answer); err != nil {
-				return
-			}
-		}
-		if msg.GetAgentDisconnect() != nil {
+		a.takeGathered() // what this agent said before comes first
+		if !a.handle(ctx, c, who, msg, reports) {
 			return
 		}
 	}
+}
+
+// handle takes a message of a WebSocket. It answers false when the connection is to end.
+func (a *Agents) handle(
+	ctx context.Context, c *links.Conn, who membership.Caller, msg *protobufs.AgentToServer, reports *rate.Limiter,
+) bool {
+	c.Custom(msg)
+	answer, _, err := a.take(ctx, msg, who, c)
+	if !a.answer(ctx, c, msg, answer, err) {
+		return false
+	}
+	// What is dropped here is in the next report, since sums are told from their begin.
+	if m := msg.GetCustomMessage(); m.GetCapability() == wire.NumbersCapability && who.Credential != nil &&
+		answer.GetAgentIdentification() == nil && reports.Allow() {
+		if report, err := wire.ReadReport(m.GetData()); err == nil && len(m.GetData()) <= wire.MaxMetrics {
+			a.numbers(who.Credential.UID, report)
+		}
+	}
+	if answer := a.newest(ctx, msg, who, c.Private()); answer != nil && c.Send(ctx, answer) != nil {
+		return false
+	}
+	return msg.GetAgentDisconnect() == nil
+}
+
+// answer sends what came of a message, if there is anything to say. It answers false when the connection is to end, or
+// has ended.
+func (a *Agents) answer(
+	ctx context.Context, c *links.Conn, msg *protobufs.AgentToServer, answer *protobufs.ServerToAgent, err error,
+) bool {
+	var d membership.Denied
+	switch {
+	case errors.As(err, &d):
+		_ = c.Send(ctx, badRequest(msg.GetInstanceUid(), d.Words))
+	case err != nil:
+		a.p.Log.Error("a message of an agent failed", "error", err)
+	case answer == nil || c.Send(ctx, answer) == nil:
+		return true
+	}
+	c.Close()
+	return false
 }
 
 // newest answers an agent that asks for the newest value of a secret, since a receiver does not take the one that it
@@ -335,42 +374,27 @@ func (a *Agents) certify(ctx context.Context, h store.Host, s wire.Secret) (text
 	return chain, true
 }
 
-// silentFor is how long a connection may be silent before it is asked whether anybody is there: agents report more
-// often.
-const silentFor = 32 * time.Second
+// push sends what is offered to an agent.
+func (a *Agents) push(c *links.Conn) {
+	uid := a.p.Links.UID(c)
+	o := a.p.Links.Take(uid, c)
+	if o == nil {
+		return
+	}
+	ctx := context.Background()
+	if err := c.Send(ctx, &protobufs.ServerToAgent{RemoteConfig: a.remote(ctx, o, c.Private())}); err != nil {
+		c.Close()
+		return
+	}
+	a.sent(uid, o)
+}
 
-// push sends offers as they come up, and pings who is silent, so that a dead peer is noticed.
-func (a *Agents) push(ctx context.Context, c *links.Conn) {
-	ping := time.NewTimer(silentFor)
-	defer ping.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-c.Kicked():
-			uid := a.p.Links.UID(c)
-			o := a.p.Links.Take(uid, c)
-			if o == nil {
-				continue
-			}
-			if err := c.Send(ctx, &protobufs.ServerToAgent{RemoteConfig: a.remote(ctx, o, c.Private())}); err != nil {
-				return
-			}
-			a.sent(uid, o)
-		case <-ping.C:
-			if silent := c.Silent(); silent < silentFor { // who reports is there
-				ping.Reset(silentFor - silent)
-				continue
-			}
-			ping.Reset(silentFor)
-			pctx, cancel := context.WithTimeout(ctx, 15*time.Second)
-			err := c.Ping(pctx)
-			cancel()
-			if err != nil {
-				c.Close()
-				return
-			}
-		}
+// ping closes a connection on which nobody answers.
+func ping(c *links.Conn) {
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancel()
+	if c.Ping(ctx) != nil {
+		c.Close()
 	}
 }
 
@@ -456,7 +480,7 @@ func (a *Agents) take(
 		return nil, "", membership.Denied{Words: "instance_uid must have 16 bytes"}
 	}
 	uid := hex.EncodeToString(msg.GetInstanceUid())
-	answer := &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), Capabilities: wire.ServerCapabilities}
+	answer := blank(msg)
 	if who.Token != nil {
 		return a.takeJoin(ctx, msg, uid, who, answer)
 	}
@@ -483,6 +507,26 @@ func (a *Agents) take(
 	}
 	running := a.recognise(ctx, msg.GetEffectiveConfig())
 	heard := a.p.Links.Hear(uid, msg.GetSequenceNum(), c, msg.GetAgentDescription() != nil)
+	return a.takeHeard(ctx, msg, who, c, h, heard, running, answer)
+}
+
+// blank is an answer to a message.
+func blank(msg *protobufs.AgentToServer) *protobufs.ServerToAgent {
+	return &protobufs.ServerToAgent{InstanceUid: msg.GetInstanceUid(), Capabilities: wire.ServerCapabilities}
+}
+
+// takeHeard handles a message of the agent of a host, whose config is the known one of a hash, or "".
+func (a *Agents) takeHeard(
+	ctx context.Context,
+	msg *protobufs.AgentToServer,
+	who membership.Caller,
+	c *links.Conn,
+	h store.Host,
+	heard links.Heard,
+	running string,
+	answer *protobufs.ServerToAgent,
+) (*protobufs.ServerToAgent, string, error) {
+	uid := who.Credential.UID
 	if heard.Copy == "" && otherMachine(h, msg) {
 		heard.Copy = "it carries the identity of this host, and says that it runs on another machine"
 		a.p.Links.Detach(uid, c)
@@ -495,7 +539,7 @@ func (a *Agents) take(
 	}
 	transport := "polling"
 	if c != nil {
-		transport = "websocket"
+		transport = reports.WebSocket
 	}
 	took := a.p.Reports.Take(h.Name, transport, msg, running)
 	events := took.Events

@@ -12,16 +12,10 @@ import (
 
 // numbers takes the numbers of an agent.
 func (a *Agents) numbers(uid string, r wire.Report) {
-	h, ok := a.p.Inventory.ByUID(uid)
-	if !ok {
-		return
+	if h, ok := a.p.Inventory.ByUID(uid); ok {
+		a.p.Reports.TakeNumbers(h.Name, r)
+		a.p.Hosts.Touch(h.Name)
 	}
-	if !r.ProcessAt.IsZero() {
-		a.p.Reports.TakeProcess(h.Name, r.Process, r.ProcessAt)
-	}
-	a.p.Reports.TakeNumbers(h.Name, r.Sources, r.Start, r.At)
-	a.p.Reports.TakeDestinations(h.Name, r.Destinations)
-	a.p.Hosts.Touch(h.Name)
 }
 
 // ServeMetrics takes an agent's own numbers as OTLP.

@@ -6,7 +6,6 @@ package hosts
 import (
 	"container/heap"
 	"log/slog"
-	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -33,7 +32,7 @@ type View struct {
 	Connected bool
 	Restarted time.Time // when the service itself began
 	rules     *rules    // what definitions say of its health
-	hour      func(source string) (records int64, full bool)
+	hour      func(host, source string) (records int64, full bool)
 	usually   time.Duration // within which the first report on a source comes
 	Assigned  store.Assignment
 	Pending   string // why it should run something else than it is assigned: "inventory", or ""
@@ -85,7 +84,7 @@ func (v *View) Verdict(now time.Time) health.Verdict {
 // another program.
 func (v *View) lacks() (out []string) {
 	seen := v.Facts().Seen
-	if seen == nil || len(seen.Parts) <= len(hostconfig.Baseline) || slices.Equal(seen.Parts, hostconfig.Runs) {
+	if seen == nil || len(seen.Parts) <= len(hostconfig.Baseline) || &seen.Parts[0] == &hostconfig.Runs[0] {
 		return nil
 	}
 	for _, p := range hostconfig.Runs {
@@ -147,7 +146,7 @@ func (v *View) expect(s *health.Source, name string, n wire.Numbers, now time.Ti
 		s.Filled = v.Fields(name, s.Expect.Filled, now)
 	}
 	if s.Expect.AtLeast > 0 && v.hour != nil {
-		s.Hour, s.HourFull = v.hour(name)
+		s.Hour, s.HourFull = v.hour(v.Name, name)
 	}
 }
 
@@ -175,6 +174,13 @@ type Judgement struct {
 
 // Judge evaluates a host. until is when time alone may change the judgement; zero for never.
 func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
+	j, until = v.judge(now)
+	j.roll()
+	return j, until
+}
+
+// judge is Judge, with nothing summed up.
+func (v *View) judge(now time.Time) (j Judgement, until time.Time) {
 	sooner := func(t time.Time) {
 		if t.After(now) && (until.IsZero() || t.Before(until)) {
 			until = t
@@ -183,7 +189,11 @@ func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
 	host := v.Verdict(now)
 	sooner(host.Until)
 	j.Host, j.By = host, map[string]health.Verdict{}
-	for _, name := range v.Sources() {
+	for part := range v.Components {
+		name, is := strings.CutPrefix(part, "source/")
+		if !is {
+			continue
+		}
 		s := v.source(name, host, now)
 		sooner(s.Until)
 		j.By[name] = s
@@ -198,7 +208,6 @@ func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
 			sooner(now.Add(reports.SampleEvery)) // the window moves on
 		}
 	}
-	j.roll()
 	return j, until
 }
 
@@ -206,10 +215,10 @@ func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
 func (j *Judgement) roll() {
 	j.Worst, j.Sources = j.Host, map[health.State]int{}
 	worst := ""
-	for _, name := range slices.Sorted(maps.Keys(j.By)) {
-		s := j.By[name]
+	for name, s := range j.By {
 		j.Sources[s.State]++
-		if s.State != health.Waiting && health.Worse(s.State, j.Worst.State) {
+		first := worst != "" && name < worst && s.State == j.Worst.State // by name, of those that are equally bad
+		if s.State != health.Waiting && (first || health.Worse(s.State, j.Worst.State)) {
 			j.Worst, worst = s, name
 		}
 	}
@@ -307,7 +316,7 @@ func (h *Hosts) Touch(name string) {
 	default:
 		h.judged++
 		now := h.now()
-		j, until := v.Judge(now)
+		j, until := v.judge(now)
 		next := kept{Judgement: j, until: until}
 		h.settle(name, h.health[name], &next, now)
 		until = next.until
@@ -384,8 +393,7 @@ func (h *Hosts) Get(name string) (View, bool) {
 
 func (h *Hosts) view(row store.Host) View {
 	v := View{Host: row, Said: h.reports.Of(row.Name), Restarted: h.restarted, rules: h.rules.Load(),
-		usually: h.reports.FirstReport(),
-		hour:    func(source string) (int64, bool) { return h.reports.Hour(row.Name, source) }}
+		usually: h.reports.FirstReport(), hour: h.reports.Hour}
 	v.Assigned, v.Pending = h.desired.Of(row.Name)
 	v.Connected = row.UID != "" && row.RetiredAt.IsZero() && h.links.Connected(row.UID)
 	return v

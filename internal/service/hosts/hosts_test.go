@@ -101,7 +101,8 @@ func TestHealthIsKept(t *testing.T) {
 			if second > 200 {
 				counts.Oldest = now.Add(-30 * time.Second).UnixNano()
 			}
-			o.Reports.TakeNumbers("h00001", map[string]wire.Numbers{"gate": counts}, t0, now)
+			o.Reports.TakeNumbers("h00001", wire.Report{Sources: map[string]wire.Numbers{"gate": counts}, Start: t0,
+				At: now})
 			o.Hosts.Touch("h00001")
 		}
 		o.Hosts.Pass()

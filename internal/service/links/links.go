@@ -23,8 +23,10 @@ import (
 // Conn is a WebSocket of an agent.
 type Conn struct {
 	ws      *websocket.Conn
-	private bool          // nobody between can read it
-	kick    chan struct{} // an offer waits
+	private bool        // nobody between can read it
+	offers  func(*Conn) // sends what is offered
+	kicks   atomic.Int64
+	pinged  atomic.Bool   // an answer is waited for
 	mu      sync.Mutex    // one writer at a time
 	answers atomic.Bool   // questions of the desk
 	asked   sync.Map      // channels for the answers, by the question's id
@@ -34,16 +36,18 @@ type Conn struct {
 	left    sync.Once
 }
 
-// NewConn takes a WebSocket.
-func NewConn(ws *websocket.Conn, private bool) *Conn {
-	return &Conn{ws: ws, private: private, kick: make(chan struct{}, 1), gone: make(chan struct{})}
+// Open takes a WebSocket, until Left. offers is called, by one goroutine at a time, when there is something to Take.
+func (l *Links) Open(ws *websocket.Conn, private bool, offers func(*Conn)) *Conn {
+	c := &Conn{ws: ws, private: private, offers: offers, gone: make(chan struct{})}
+	c.heard.Store(time.Now().UnixNano())
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open[c] = true
+	return c
 }
 
 // Private tells whether nobody between can read what is sent.
 func (c *Conn) Private() bool { return c.private }
-
-// Kicked gets word when an offer waits.
-func (c *Conn) Kicked() <-chan struct{} { return c.kick }
 
 // frames are buffers of messages that are being read. Most messages are small, and thousands a second are dropped at
 // once.
@@ -73,11 +77,28 @@ func (c *Conn) Read(ctx context.Context, take func(frame []byte) error) error {
 	return take(b.Bytes())
 }
 
-// Silent is how long nothing has come.
-func (c *Conn) Silent() time.Duration { return time.Since(time.Unix(0, c.heard.Load())) }
-
 // Ping waits for the agent to answer.
-func (c *Conn) Ping(ctx context.Context) error { return c.ws.Ping(ctx) }
+func (c *Conn) Ping(ctx context.Context) error {
+	defer c.pinged.Store(false)
+	err := c.ws.Ping(ctx)
+	if err == nil {
+		c.heard.Store(time.Now().UnixNano())
+	}
+	return err
+}
+
+// Silent answers the connections on which nothing has come for so long and that are to be pinged now.
+func (l *Links) Silent(long time.Duration) (out []*Conn) {
+	before := time.Now().Add(-long).UnixNano()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for c := range l.open {
+		if c.heard.Load() < before && c.pinged.CompareAndSwap(false, true) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
 
 // Close ends the connection. The agent will come back.
 func (c *Conn) Close() { _ = c.ws.CloseNow() }
@@ -99,11 +120,16 @@ func (c *Conn) Send(ctx context.Context, m *protobufs.ServerToAgent) error {
 	return c.ws.Write(ctx, websocket.MessageBinary, frame)
 }
 
+// wake lets what is offered be sent. No goroutine waits for it: ten thousand that do so would only be in the way.
 func (c *Conn) wake() {
-	select {
-	case c.kick <- struct{}{}:
-	default:
+	if c.kicks.Add(1) > 1 {
+		return
 	}
+	go func() {
+		for n := int64(1); n > 0; n = c.kicks.Add(-n) {
+			c.offers(c)
+		}
+	}()
 }
 
 // Custom takes what concerns the desk's questions out of a message.
@@ -145,13 +171,16 @@ type Links struct {
 
 	mu      sync.Mutex
 	peers   map[string]*peer // by uid
+	polls   map[string]*peer // of those, who may be missing: they have no connection
+	open    map[*Conn]bool
 	joiners map[*Conn]string // the ids of the join tokens that connections were made with
 	asks    *rate.Limiter    // bounds how many agents are asked for their full state at a time
 }
 
 // New makes it.
 func New(now func() time.Time) *Links {
-	return &Links{now: now, peers: map[string]*peer{}, joiners: map[*Conn]string{}, asks: rate.NewLimiter(300, 300)}
+	return &Links{now: now, peers: map[string]*peer{}, polls: map[string]*peer{}, open: map[*Conn]bool{},
+		joiners: map[*Conn]string{}, asks: rate.NewLimiter(300, 300)}
 }
 
 // PollPatience is how long after its last poll a polling agent counts as connected.
@@ -170,26 +199,20 @@ func (l *Links) Hear(uid string, sequence uint64, c *Conn, whole bool) (h Heard)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := l.now()
-	p := l.peers[uid]
-	if p == nil {
-		p = &peer{}
-		l.peers[uid] = p
-	}
+	p := l.peer(uid)
 	if h.Copy = p.streams.take(sequence, c, now); h.Copy != "" {
 		l.detach(p, c)
 		return h
 	}
 	h.Arrived = !p.connected || c != nil && p.conn != c
-	p.connected, p.heard = true, now
-	if c != nil {
-		p.conn, c.uid = c, uid
-	}
+	l.heard(uid, p, c, now)
 	h.AskAll = p.streams.gap && !whole && l.asks.AllowN(now, 1)
 	return h
 }
 
 func (l *Links) detach(p *peer, c *Conn) {
 	if c != nil && p.conn == c {
+		l.polls[c.uid] = p // it counts as there for as long as one that polls
 		p.conn, c.uid = nil, ""
 	}
 }
@@ -207,14 +230,27 @@ func (l *Links) Detach(uid string, c *Conn) {
 func (l *Links) Wait(uid string, c *Conn) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.heard(uid, l.peer(uid), c, l.now())
+}
+
+// peer is that of a uid. l is locked.
+func (l *Links) peer(uid string) *peer {
 	p := l.peers[uid]
 	if p == nil {
 		p = &peer{}
 		l.peers[uid] = p
 	}
-	p.heard, p.connected = l.now(), true
-	if c != nil {
+	return p
+}
+
+// heard notes that an agent is there. l is locked.
+func (l *Links) heard(uid string, p *peer, c *Conn, now time.Time) {
+	p.heard, p.connected = now, true
+	switch {
+	case c != nil:
 		p.conn, c.uid = c, uid
+	case p.conn == nil:
+		l.polls[uid] = p
 	}
 }
 
@@ -233,6 +269,7 @@ func (l *Links) Left(c *Conn) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	delete(l.joiners, c)
+	delete(l.open, c)
 	p := l.peers[c.uid]
 	if p == nil || p.conn != c {
 		return ""
@@ -246,8 +283,11 @@ func (l *Links) Missing() (gone []string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := l.now()
-	for uid, p := range l.peers {
-		if p.connected && p.conn == nil && now.Sub(p.heard) > PollPatience {
+	for uid, p := range l.polls {
+		if polls := p.connected && p.conn == nil; !polls {
+			delete(l.polls, uid)
+		} else if now.Sub(p.heard) > PollPatience {
+			delete(l.polls, uid)
 			p.connected = false
 			gone = append(gone, uid)
 		}
@@ -286,6 +326,7 @@ func (l *Links) Forget(uid string) {
 	l.mu.Lock()
 	p := l.peers[uid]
 	delete(l.peers, uid)
+	delete(l.polls, uid)
 	l.mu.Unlock()
 	if p != nil && p.conn != nil {
 		p.conn.Close()

@@ -31,7 +31,7 @@ func TestExplain(t *testing.T) {
 				d.InMemory = 300
 				n["gates"].Deliveries["archive"] = d
 			}
-			w.now.Take(host, n, map[string]wire.Numbers{"gates": n["gates"]})
+			w.take(host, n, map[string]wire.Numbers{"gates": n["gates"]})
 		}
 		w.at = w.at.Add(30 * time.Second)
 	}

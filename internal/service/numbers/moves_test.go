@@ -17,7 +17,7 @@ func TestClockSetBack(t *testing.T) {
 	begin := w.at.Add(-time.Hour)
 	for _, back := range []time.Duration{0, 20 * time.Second, 20 * time.Minute, 2 * time.Hour} {
 		w.at = w.at.Add(-back)
-		w.now.Take("na", counted(5, 5, 0), counted(5, 5, 0))
+		w.take("na", counted(5, 5, 0), counted(5, 5, 0))
 		w.at = w.at.Add(back)
 	}
 	w.at = w.at.Add(10 * time.Minute)
@@ -46,7 +46,7 @@ func TestHostsMove(t *testing.T) {
 	}
 	all := func() {
 		for host, n := range map[string]int64{"moves": 10, "stays": 1, "other": 2} {
-			w.now.Take(host, nil, counted(0, 0, n))
+			w.take(host, nil, counted(0, 0, n))
 		}
 	}
 	all()
@@ -58,7 +58,7 @@ func TestHostsMove(t *testing.T) {
 	assert.Equal(t, map[string]int64{"n": 1, "s": 12}, waiting())
 	w.now.Forget("moves")
 	w.at = w.at.Add(time.Minute)
-	w.now.Take("other", nil, counted(0, 0, 2))
-	w.now.Take("stays", nil, counted(0, 0, 1))
+	w.take("other", nil, counted(0, 0, 2))
+	w.take("stays", nil, counted(0, 0, 1))
 	assert.Equal(t, map[string]int64{"n": 1, "s": 2}, waiting())
 }

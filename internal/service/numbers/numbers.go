@@ -47,13 +47,13 @@ type Numbers struct {
 	now    func() time.Time
 	labels func(host string) map[string]string
 
-	saving sync.Mutex
 	mu     sync.Mutex
 	start  int64 // of the five minutes that are open, in Unix seconds
 	open   map[string]*series.Block
 	full   []*named // five minutes that are over, to be written
 	hosts  map[string]told
 	totals map[string]map[series.Key]int64 // levels, of each sum
+	sums   []sum                           // of the report that is taken
 	merged int64                           // up to when days are merged into coarser steps, in Unix seconds
 }
 
@@ -105,12 +105,17 @@ func (n *Numbers) Labels(labels func(host string) map[string]string) { n.labels 
 
 func floor(v, step int64) int64 { return v - ((v%step)+step)%step }
 
-// columns are the numbers of a source that add up, as keys.
-func columns(source string, d wire.Numbers) map[series.Key]int64 {
-	out := map[series.Key]int64{}
+// sum is a number with its key.
+type sum struct {
+	key   series.Key
+	value int64
+}
+
+// columns are the numbers of a source that add up, behind those of other sources.
+func columns(out []sum, source string, d wire.Numbers) []sum {
 	put := func(destination, number string, v int64) {
 		if v != 0 {
-			out[series.Key{Source: source, Destination: destination, Number: number}] = v
+			out = append(out, sum{series.Key{Source: source, Destination: destination, Number: number}, v})
 		}
 	}
 	put("", series.Read, d.Read)
@@ -119,18 +124,16 @@ func columns(source string, d wire.Numbers) map[series.Key]int64 {
 	put("", series.Dropped, d.Dropped)
 	put("", series.Masked, d.Masked)
 	put("", series.NoZone, d.NoZone)
-	for reason, v := range d.Drops {
-		put("", series.Dropped+":"+reason, v)
-	}
-	for mask, v := range d.Masks {
-		put("", series.Masked+":"+mask, v)
-	}
-	for number, by := range map[string]map[string]int64{series.Read: d.Senders, series.Bytes: d.SenderBytes,
-		series.Unparsed: d.SenderUnparsed} {
-		for sender, v := range by {
-			put("", number+":"+sender, v)
+	parts := func(number string, by map[string]int64) {
+		for name, v := range by {
+			put("", number+":"+name, v)
 		}
 	}
+	parts(series.Dropped, d.Drops)
+	parts(series.Masked, d.Masks)
+	parts(series.Read, d.Senders)
+	parts(series.Bytes, d.SenderBytes)
+	parts(series.Unparsed, d.SenderUnparsed)
 	for to, c := range d.Deliveries {
 		put(to, series.Acknowledged, c.Acknowledged)
 		put(to, series.Sent, c.Sent)
@@ -144,11 +147,12 @@ func columns(source string, d wire.Numbers) map[series.Key]int64 {
 func levelsOf(out map[series.Key]int64, source string, n wire.Numbers, now time.Time) {
 	age := func(unixNano int64) int64 { return max(0, int64(now.Sub(time.Unix(0, unixNano)).Seconds())) }
 	for to, c := range n.Deliveries {
-		k := series.Key{Source: source, Destination: to}
-		for number, v := range map[string]int64{series.Waiting: c.Waiting(), series.Disk: c.DiskBytes} {
-			if k.Number = number; v > 0 {
-				out[k] = v
-			}
+		k := series.Key{Source: source, Destination: to, Number: series.Waiting}
+		if v := c.Waiting(); v > 0 {
+			out[k] = v
+		}
+		if k.Number = series.Disk; c.DiskBytes > 0 {
+			out[k] = c.DiskBytes
 		}
 		if c.Oldest > 0 && c.Waiting() > 0 {
 			k.Number = series.Lag
@@ -160,15 +164,22 @@ func levelsOf(out map[series.Key]int64, source string, n wire.Numbers, now time.
 	}
 }
 
-// Take takes what a host counted since it reported before, and how its sources are now.
-func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
-	now := n.now()
-	is := told{at: now, site: n.labels(host)[siteLabel], levels: map[series.Key]int64{}}
+// Site is that of a host, as its labels say.
+func (n *Numbers) Site(host string) string { return n.labels(host)[siteLabel] }
+
+// Take takes what a host of a site has counted by now since it reported before, and how its sources are.
+func (n *Numbers) Take(now time.Time, host, site string, deltas, all map[string]wire.Numbers) {
+	is := told{at: now, site: site, levels: map[series.Key]int64{}}
 	for source, x := range all {
 		levelsOf(is.levels, source, x, now)
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	sums := n.sums[:0]
+	for source, d := range deltas {
+		sums = columns(sums, source, d)
+	}
+	n.sums = sums
 	n.roll(now)
 	was := n.hosts[host]
 	n.hosts[host] = is
@@ -177,7 +188,7 @@ func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
 		n.move(sitePrefix+was.site, was.levels, nil)
 		was.levels = nil // of the site that it has now nothing of it waited
 	}
-	names := []string{host, All}
+	names := append(make([]string, 0, 3), host, All)
 	if is.site != "" {
 		n.move(sitePrefix+is.site, was.levels, is.levels)
 		names = append(names, sitePrefix+is.site)
@@ -197,12 +208,11 @@ func (n *Numbers) Take(host string, deltas, all map[string]wire.Numbers) {
 		for i := at - 1; i >= 0 && !b.Heard[i] && quiet < together; i-- {
 			b.Heard[i] = now.Sub(time.Unix(b.Start+int64(i+1)*Fine, 0)) < quiet
 		}
-		for source, d := range deltas {
-			for k, v := range columns(source, d) {
-				b.Add(k, at, v)
-			}
+		for _, c := range sums {
+			b.Add(c.key, at, c.value)
 		}
-		for _, list := range []map[series.Key]int64{was.levels, is.levels} { // what waits no more waited in this step
+		// what waits no more waited in this step
+		for _, list := range [...]map[series.Key]int64{was.levels, is.levels} {
 			for k := range list {
 				switch {
 				case name == host || k.Number == series.Lag:
@@ -271,31 +281,41 @@ func (n *Numbers) roll(now time.Time) {
 // mostUnwritten bounds what waits to be written, in blocks.
 const mostUnwritten = 200_000
 
-// Flush writes the five minutes that are over; with all also those that are open.
-func (n *Numbers) Flush(ctx context.Context, all bool) error {
-	n.saving.Lock()
-	defer n.saving.Unlock()
+// Unwritten is what was counted and is not written yet.
+type Unwritten struct {
+	Until  time.Time // before when it was counted; zero for all that was
+	blocks []*named
+	open   []store.Block
+}
+
+// Any tells whether there is anything.
+func (u Unwritten) Any() bool { return len(u.blocks)+len(u.open) > 0 }
+
+// Unwritten answers the five minutes that are over now, and with all those that are open too.
+func (n *Numbers) Unwritten(now time.Time, all bool) (u Unwritten) {
 	n.mu.Lock()
-	n.roll(n.now())
-	list := n.full
-	var out []store.Block
-	for _, x := range list {
-		out = append(out, pack(x.name, x.block))
-	}
+	defer n.mu.Unlock()
+	n.roll(now)
+	u.blocks, u.Until = n.full, time.Unix(n.start, 0)
 	if all {
+		u.Until = time.Time{}
 		for name, b := range n.open {
-			out = append(out, pack(name, b))
+			u.open = append(u.open, pack(name, b))
 		}
 	}
-	n.mu.Unlock()
-	if len(out) == 0 {
-		return nil
+	return u
+}
+
+// Write writes it, and what each host had counted by then. One goroutine writes.
+func (n *Numbers) Write(ctx context.Context, u Unwritten, sums []store.Sums) error {
+	for _, x := range u.blocks {
+		u.open = append(u.open, pack(x.name, x.block))
 	}
-	err := n.store.SaveBlocks(ctx, out)
+	err := n.store.SaveBlocks(ctx, u.open, sums)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if err == nil {
-		n.full = n.full[len(list):]
+		n.full = n.full[len(u.blocks):]
 	} else if len(n.full) > mostUnwritten {
 		n.full = n.full[len(n.full)-mostUnwritten:]
 	}
@@ -306,27 +326,19 @@ func pack(name string, b *series.Block) store.Block {
 	return store.Block{Tier: b.Step, Start: b.Start, Host: name, Packed: b.Pack()}
 }
 
-// Run writes and merges until ctx ends.
+// Run merges until ctx ends.
 func (n *Numbers) Run(ctx context.Context) {
-	t := time.NewTicker(5 * time.Second)
+	t := time.NewTicker(10 * time.Minute)
 	defer t.Stop()
-	var kept time.Time
-	for {
+	for first := time.After(5 * time.Second); ; {
 		select {
 		case <-ctx.Done():
-			if err := n.Flush(context.WithoutCancel(ctx), true); err != nil {
-				n.log.Error("numbers over time are not written", "error", err)
-			}
 			return
+		case <-first:
 		case <-t.C:
 		}
-		err := n.Flush(ctx, false)
-		if now := n.now(); err == nil && now.Sub(kept) >= 10*time.Minute {
-			kept = now
-			err = n.Merge(ctx)
-		}
-		if err != nil && ctx.Err() == nil {
-			n.log.Error("numbers over time are not written", "error", err)
+		if err := n.Merge(ctx); err != nil && ctx.Err() == nil {
+			n.log.Error("numbers over time are not merged", "error", err)
 		}
 	}
 }
@@ -358,7 +370,7 @@ func (n *Numbers) Merge(ctx context.Context) error {
 				}
 				out = append(out, blocks...)
 			}
-			if err := n.store.SaveBlocks(ctx, out); err != nil {
+			if err := n.store.SaveBlocks(ctx, out, nil); err != nil {
 				return err
 			}
 			if ctx.Err() != nil {

@@ -40,6 +40,14 @@ func (w *world) start() {
 	w.now = n
 }
 
+func (w *world) take(host string, deltas, all map[string]wire.Numbers) {
+	w.now.Take(w.at, host, w.now.Site(host), deltas, all)
+}
+
+func (w *world) flush(all bool) error {
+	return w.now.Write(context.Background(), w.now.Unwritten(w.at, all), nil)
+}
+
 func (w *world) ask(q Question) Answer {
 	w.t.Helper()
 	if q.To.IsZero() {
@@ -72,19 +80,19 @@ func TestSumsAgree(t *testing.T) {
 				continue
 			}
 			n := int64(rnd.IntN(100))
-			w.now.Take(h, counted(n, n, 0), counted(n, n, int64(len(h))))
+			w.take(h, counted(n, n, 0), counted(n, n, int64(len(h))))
 			total[h] += n
 			read += n
 		}
 		w.at = w.at.Add(time.Duration(20+rnd.IntN(20)) * time.Second)
 		switch rnd.IntN(200) {
 		case 0:
-			require.NoError(t, w.now.Flush(ctx, true))
+			require.NoError(t, w.flush(true))
 			w.start()
 		case 1, 2, 3:
-			require.NoError(t, w.now.Flush(ctx, false))
+			require.NoError(t, w.flush(false))
 		case 4:
-			require.NoError(t, w.now.Flush(ctx, false))
+			require.NoError(t, w.flush(false))
 			require.NoError(t, w.now.Merge(ctx))
 		}
 	}
@@ -152,9 +160,9 @@ func TestLevels(t *testing.T) {
 		{10, 0, 60}, {10, 5, 120}, {3, 5, 90}, {0, 0, 0}, {0, 7, 30},
 	} {
 		w.at = begin.Add(time.Duration(minute)*time.Minute + 10*time.Second)
-		w.now.Take("na", nil, lagging(c.na, time.Duration(c.lag)*time.Second))
+		w.take("na", nil, lagging(c.na, time.Duration(c.lag)*time.Second))
 		w.at = w.at.Add(25 * time.Second)
-		w.now.Take("sa", nil, lagging(c.sa, time.Duration(c.lag)*time.Second))
+		w.take("sa", nil, lagging(c.sa, time.Duration(c.lag)*time.Second))
 	}
 	for by, names := range map[string][]string{"": {""}, "source": {"gates"}, "destination": {"archive"}} {
 		a := w.ask(Question{From: begin, Step: time.Minute, Numbers: []string{series.Waiting, series.Lag},
@@ -178,7 +186,7 @@ func TestSpans(t *testing.T) {
 	}
 	w := newWorld(t, time.Date(2031, 3, 10, 6, 0, 0, 0, time.UTC))
 	assert.Empty(t, w.ask(Question{From: w.at.Add(-time.Hour), Numbers: []string{series.Read}}).Lines)
-	w.now.Take("na", counted(1, 1, 0), counted(1, 1, 0))
+	w.take("na", counted(1, 1, 0), counted(1, 1, 0))
 	assert.Empty(t, w.ask(Question{From: w.at.Add(-time.Hour), Numbers: []string{series.Read},
 		Hosts: map[string]bool{}}).Lines)
 	got := w.ask(Question{From: w.at.Add(-time.Hour), Numbers: []string{series.Read, series.Unparsed}, Source: "gates"})
@@ -196,9 +204,9 @@ func BenchmarkMonth(b *testing.B) {
 		for i := range of.Heard {
 			of.Heard[i] = true
 			v := int64(rnd.IntN(3000))
-			for k, v := range columns(source, wire.Numbers{Read: v, Bytes: v * 120,
+			for _, c := range columns(nil, source, wire.Numbers{Read: v, Bytes: v * 120,
 				Deliveries: map[string]wire.DeliveryCounts{"archive": {Acknowledged: v, Sent: v * 250}}}) {
-				of.Add(k, i, v)
+				of.Add(c.key, i, c.value)
 			}
 		}
 	}
@@ -233,10 +241,10 @@ func TestOfSenders(t *testing.T) {
 				read += n.Read
 				all[source] = n
 			}
-			w.now.Take(h, all, all)
+			w.take(h, all, all)
 		}
 		if w.at = w.at.Add(time.Minute); rnd.IntN(100) == 0 {
-			require.NoError(t, w.now.Flush(context.Background(), true))
+			require.NoError(t, w.flush(true))
 			w.start()
 		}
 	}

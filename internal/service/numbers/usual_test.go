@@ -27,10 +27,10 @@ func TestUsual(t *testing.T) {
 		g := x["gates"]
 		g.Bytes = 50 * n
 		x["gates"] = g
-		w.now.Take("na", x, x)
+		w.take("na", x, x)
 		w.at = w.at.Add(time.Hour)
 		if w.at.Hour() == 1 {
-			require.NoError(t, w.now.Flush(ctx, false))
+			require.NoError(t, w.flush(false))
 			require.NoError(t, w.now.Merge(ctx))
 		}
 	}

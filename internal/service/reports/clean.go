@@ -82,33 +82,30 @@ func attributes(d *protobufs.AgentDescription) map[string]string {
 	return out
 }
 
-// bounded takes the first of a map by name, when there are more than most, or names that no definition can have.
+// bounded takes names that no definition can have out of a map, and all but the first of it by name when there are
+// more than most.
 func bounded[T any](all map[string]T, most int) map[string]T {
-	out := make(map[string]T, min(len(all), most))
-	for _, name := range slices.Sorted(maps.Keys(all)) {
-		if len(out) == most {
-			break
-		}
-		if inventory.CheckKey(name) == "" {
-			out[name] = all[name]
+	for name := range all {
+		if inventory.CheckKey(name) != "" {
+			delete(all, name)
 		}
 	}
-	return out
+	if len(all) > most {
+		for _, name := range slices.Sorted(maps.Keys(all))[most:] {
+			delete(all, name)
+		}
+	}
+	return all
 }
 
-// cleanNumbers bounds the numbers that an agent reports.
+// cleanNumbers bounds the numbers that an agent reports, where they are.
 func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
 	all = bounded(all, maxSources)
-	for name, n := range all {
+	for _, n := range all {
 		for _, p := range wire.Parts {
-			if of := p.Of(&n); *of != nil {
-				*of = bounded(*of, maxNames)
-			}
+			bounded(*p.Of(&n), maxNames)
 		}
-		if n.Deliveries != nil {
-			n.Deliveries = bounded(n.Deliveries, maxNames)
-		}
-		all[name] = n
+		bounded(n.Deliveries, maxNames)
 	}
 	return all
 }

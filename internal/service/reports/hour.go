@@ -27,10 +27,13 @@ func sums(n wire.Numbers) rollout.Sums {
 }
 
 // Total are the sums over all sources since an earlier saying of the same host.
-func (s *Said) Total(since *Said) (out rollout.Sums) { return s.total(since.Numbers, since.used) }
+func (s *Said) Total(since *Said) (out rollout.Sums) {
+	return s.total(deltas(since.Numbers, s.Numbers), since.used)
+}
 
-func (s *Said) total(since map[string]wire.Numbers, used usage) (out rollout.Sums) {
-	for _, n := range deltas(since, s.Numbers) {
+// total sums up what was counted, with what the agent has used since then.
+func (s *Said) total(counted map[string]wire.Numbers, used usage) (out rollout.Sums) {
+	for _, n := range counted {
 		out.Add(sums(n))
 	}
 	out.Add(s.used.since(used))
@@ -78,12 +81,6 @@ func (u usage) since(was usage) rollout.Sums {
 	return rollout.Sums{CPU: u.sum - was.sum, Over: u.over - was.over}
 }
 
-// TakeProcess takes what the agent's process has used until a moment, by the clock of its host. It is called before
-// TakeNumbers, which closes the five minutes.
-func (r *Reports) TakeProcess(host string, p wire.Process, at time.Time) {
-	r.change(host, func(_ *entry, s *Said) { s.used = s.used.take(p, at) })
-}
-
 // passed keeps what was counted in five minutes.
 func (e *entry) passed(bucket int64, counted rollout.Sums, read map[string]int64) {
 	x := row{bucket, counted, read}
@@ -112,7 +109,7 @@ func (r *Reports) Past(host string) (p rollout.Past) {
 	}
 	first := e.first
 	if e.bucket != 0 {
-		p.Add(e.said.total(e.base, e.used))
+		p.Add(e.said.total(deltas(e.base, e.said.Numbers), e.used))
 		if first == 0 {
 			first = e.began
 		}

@@ -109,12 +109,14 @@ var nothing = &Said{}
 // entry is what is kept of a host.
 type entry struct {
 	said    *Said
-	dirty   bool      // more than numbers is to be written to state.db
-	counted bool      // numbers are
-	saved   time.Time // when they were written last
-	bucket  int64     // of five minutes
+	dirty   bool  // more than numbers is to be written to state.db
+	counted bool  // numbers are, with the five minutes that they are counted in
+	strange bool  // it counted before it was heard of: from where is to be written at once
+	bucket  int64 // of five minutes
+	// when these five minutes began
 	base    map[string]wire.Numbers
-	used    usage             // when these five minutes began
+	since   time.Time // since when they were counted
+	used    usage
 	volumes map[string]volume // by source
 	hour    []row             // of the last hour, oldest first
 	first   int64             // the bucket of the first of them that there was
@@ -131,6 +133,7 @@ type Reports struct {
 
 	mu     sync.RWMutex
 	hosts  map[string]*entry
+	dirty  map[string]bool // hosts
 	saving sync.Mutex
 	seen   time.Time // when it was written last when hosts were seen
 	first  atomic.Int64
@@ -145,27 +148,36 @@ func New(
 	now func() time.Time,
 	note func(topic string),
 ) (*Reports, error) {
-	r := &Reports{store: st, numbers: over, log: log, now: now, note: note, hosts: map[string]*entry{}}
-	states, counted, err := st.HostStates(ctx)
+	r := &Reports{store: st, numbers: over, log: log, now: now, note: note, hosts: map[string]*entry{},
+		dirty: map[string]bool{}}
+	states, sums, err := st.HostStates(ctx)
 	if err != nil {
 		return nil, err
 	}
-	read := func(all map[string]string, what string, into func(*Said) any) {
-		for host, text := range all {
-			e := r.entry(host)
-			if err := json.Unmarshal([]byte(text), into(e.said)); err != nil {
-				log.Warn(what+" of a host are damaged and begin anew", "host", host, "error", err)
-				e.said = &Said{}
-			}
+	read := func(host, text, what string, into func(*Said) any) {
+		e := r.entry(host)
+		if err := json.Unmarshal([]byte(text), into(e.said)); err != nil {
+			log.Warn(what+" of a host are damaged and begin anew", "host", host, "error", err)
+			e.said = &Said{}
 		}
 	}
 	delete(states, "") // written to notice whether anything can be
 	var seen map[string]int64
 	_ = json.Unmarshal([]byte(states[seenRow]), &seen) // without it hosts were seen when their state was written
 	delete(states, seenRow)
-	read(states, "reports", func(s *Said) any { return &s.Live })
-	read(counted, "numbers", func(s *Said) any { return &s.Numbers })
+	for host, text := range states {
+		read(host, text, "reports", func(s *Said) any { return &s.Live })
+	}
+	for _, x := range sums {
+		read(x.Host, x.Numbers, "numbers", func(s *Said) any { return &s.Numbers })
+		if s := r.hosts[x.Host].said; x.Since != 0 {
+			s.Counting = time.Unix(0, x.Since)
+		}
+	}
 	for name, e := range r.hosts {
+		if e.said.Numbers == nil { // what was counted since then is not known
+			e.said.Counting = time.Time{}
+		}
 		e.said.facts = facts(e.said.Observed)
 		if at := time.Unix(seen[name], 0); at.After(e.said.LastSeen) {
 			e.said.LastSeen = at
@@ -209,6 +221,9 @@ func (r *Reports) entry(host string) *entry {
 	return e
 }
 
+// everyPart is what an agent says that runs all that this service knows.
+var everyPart = strings.Join(hostconfig.Runs, ",")
+
 // facts reads what definitions see of a host. Of another program than our agent they see no more than the system: it
 // runs no config of ours.
 func facts(attributes map[string]string) inventory.Facts {
@@ -225,7 +240,11 @@ func facts(attributes map[string]string) inventory.Facts {
 		LowPorts: attributes[wire.LowPortsAttribute] == "true",
 		Parts:    hostconfig.Baseline,
 	}
-	if text := attributes[wire.PartsAttribute]; text != "" {
+	switch text := attributes[wire.PartsAttribute]; text {
+	case "":
+	case everyPart: // as nearly all agents say
+		f.Seen.Parts = hostconfig.Runs
+	default:
 		f.Seen.Parts = strings.Split(text, ",")
 	}
 	for _, p := range wire.ParsePorts(attributes[wire.PortsAttribute]) {
@@ -256,6 +275,9 @@ func (r *Reports) change(host string, f func(e *entry, s *Said)) *Said {
 	s := *e.said
 	f(e, &s)
 	e.said = &s
+	if e.dirty || e.strange {
+		r.dirty[host] = true
+	}
 	return &s
 }
 
@@ -421,64 +443,100 @@ func sinceOf(old Component, code health.Code, now time.Time) time.Time {
 // now is of now.
 const countsNew = 10 * time.Minute
 
-// TakeNumbers takes the numbers of an agent whose sums count since start, as of at by the clock of its host.
-func (r *Reports) TakeNumbers(host string, numbers map[string]wire.Numbers, start, at time.Time) {
-	numbers = cleanNumbers(numbers)
-	var grew map[string]wire.Numbers
-	reported := make(map[string]wire.Numbers, len(numbers))
+// TakeNumbers takes the numbers of an agent.
+func (r *Reports) TakeNumbers(host string, x wire.Report) { r.report(host, x, false) }
+
+// TakeReport takes a message that an agent sent over a WebSocket and that has no more in it than numbers.
+func (r *Reports) TakeReport(host string, x wire.Report) { r.report(host, x, true) }
+
+// WebSocket is the transport of agents that are connected.
+const WebSocket = "websocket"
+
+func (r *Reports) report(host string, x wire.Report, heard bool) {
+	numbers := cleanNumbers(x.Sources)
+	destinations := bounded(x.Destinations, maxNames)
+	for _, d := range destinations {
+		bounded(d.Answers, maxAnswers)
+	}
+	site := r.numbers.Site(host)
 	r.change(host, func(e *entry, s *Said) {
 		now := r.now()
-		if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
-			if e.bucket != 0 {
-				e.learn(deltas(e.base, s.Numbers))
-				e.passed(e.bucket, s.total(e.base, e.used), reads(deltas(e.base, s.Numbers)))
-			} else {
-				e.began = now.Unix()
-			}
-			e.bucket, e.base, e.used = bucket, s.Numbers, s.used
+		if heard {
+			e.dirty = e.dirty || s.Transport != WebSocket
+			s.LastSeen, s.Transport = now, WebSocket
 		}
-		if start.IsZero() { // it runs no source now, and has not begun to count anew
-			start = s.Counting
+		if !x.ProcessAt.IsZero() {
+			s.used = s.used.take(x.Process, x.ProcessAt)
 		}
-		same := s.Counting.Equal(start)
-		before := s.Numbers
-		e.counted, e.dirty = true, e.dirty || !same
-		s.book(numbers, at)
-		if s.told = now; !at.IsZero() {
-			s.skew = at.Sub(now)
-		}
-		all, recent := map[string]wire.Numbers{}, map[string]*window{}
-		for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
-			if len(numbers)+len(all) < maxSources {
-				all[name] = n
-			}
-		}
-		for name, n := range numbers {
-			if was, ok := all[name]; ok && same {
-				n = n.NotBelow(was)
-			}
-			if n.Oldest > 0 { // by our own clock
-				n.Oldest += now.Sub(at).Nanoseconds()
-			}
-			for to, d := range n.Deliveries {
-				if d.Oldest > 0 {
-					d.Oldest += now.Sub(at).Nanoseconds()
-					n.Deliveries[to] = d
-				}
-			}
-			all[name], reported[name] = n, n
-			recent[name] = s.recent[name].add(n, now)
-		}
-		s.Numbers, s.recent, s.Counting = all, recent, start
-		switch {
-		case same:
-			grew = deltas(before, all)
-		case len(before) > 0, at.Sub(start) < countsNew: // it counts from nothing
-			grew = deltas(nil, reported)
+		if numbers != nil {
+			grew := e.take(s, numbers, x.Start, x.At, now)
+			s.Destinations = destinations
+			// here, so that nobody ever writes one without the other
+			r.numbers.Take(now, host, site, grew, numbers)
 		}
 	})
-	r.numbers.Take(host, grew, reported)
-	r.note("numbers")
+	if numbers != nil {
+		r.note("numbers")
+	}
+}
+
+// take takes numbers whose sums count since start, as of at by the clock of the host, and brings them up to what was
+// told before. It answers what sums grew by.
+func (e *entry) take(
+	s *Said, numbers map[string]wire.Numbers, start, at, now time.Time,
+) (grew map[string]wire.Numbers) {
+	if bucket := now.Unix() / 300 * 300; bucket != e.bucket {
+		if e.bucket != 0 {
+			counted := deltas(e.base, s.Numbers)
+			e.learn(counted)
+			e.passed(e.bucket, s.total(counted, e.used), reads(counted))
+		} else {
+			e.began = now.Unix()
+		}
+		e.bucket, e.base, e.since, e.used = bucket, s.Numbers, s.Counting, s.used
+	}
+	if start.IsZero() { // it runs no source now, and has not begun to count anew
+		start = s.Counting
+	}
+	same := s.Counting.Equal(start)
+	before := s.Numbers
+	e.counted, e.dirty = true, e.dirty || !same
+	s.book(numbers, at)
+	if s.told = now; !at.IsZero() {
+		s.skew = at.Sub(now)
+	}
+	all, recent := make(map[string]wire.Numbers, len(numbers)), make(map[string]*window, len(numbers))
+	for name, n := range s.Numbers { // a source that the host runs no more keeps what it had
+		if len(numbers)+len(all) < maxSources {
+			all[name] = n
+		}
+	}
+	for name, n := range numbers {
+		if was, ok := all[name]; ok && same {
+			n = n.NotBelow(was)
+		}
+		if n.Oldest > 0 { // by our own clock
+			n.Oldest += now.Sub(at).Nanoseconds()
+		}
+		for to, d := range n.Deliveries {
+			if d.Oldest > 0 {
+				d.Oldest += now.Sub(at).Nanoseconds()
+				n.Deliveries[to] = d
+			}
+		}
+		all[name], numbers[name] = n, n
+		recent[name] = s.recent[name].add(n, now)
+	}
+	s.Numbers, s.recent, s.Counting = all, recent, start
+	switch {
+	case same:
+		grew = deltas(before, all)
+	case len(before) > 0, at.Sub(start) < countsNew: // it counts from nothing
+		grew = deltas(nil, numbers)
+	default:
+		e.base, e.since, e.strange = all, start, true
+	}
+	return grew
 }
 
 // book keeps what became of records at destinations, and how fast they took them.
@@ -493,16 +551,6 @@ func (s *Said) book(numbers map[string]wire.Numbers, at time.Time) {
 			}
 		}
 	}
-}
-
-// TakeDestinations takes how the destinations of a host are.
-func (r *Reports) TakeDestinations(host string, all map[string]wire.Destination) {
-	all = bounded(all, maxNames)
-	for name, d := range all {
-		d.Answers = bounded(d.Answers, maxAnswers)
-		all[name] = d
-	}
-	r.change(host, func(_ *entry, s *Said) { s.Destinations = all })
 }
 
 // maxAnswers bounds the kinds of answers of a destination.
@@ -523,12 +571,8 @@ func (r *Reports) Volumes() []check.Volume {
 	return out
 }
 
-// How often numbers of a host are written, and when hosts were seen. Agents report sums, so that nothing is lost with
-// what is not written.
-const (
-	numbersEvery = time.Minute
-	seenEvery    = 30 * time.Second
-)
+// seenEvery is how often it is written when hosts were seen.
+const seenEvery = 30 * time.Second
 
 // seenRow holds when hosts were seen, as JSON of Unix seconds by host: no host has such a name.
 const seenRow = "*"
@@ -536,67 +580,121 @@ const seenRow = "*"
 // Flush writes everything that hosts said since the last time.
 func (r *Reports) Flush(ctx context.Context) { r.flush(ctx, true) }
 
-// FlushDue writes what is due: states at once, numbers and when hosts were seen now and then.
+// FlushDue writes what is due: states at once, when hosts were seen now and then, and what they have counted with the
+// five minutes in which they did. Agents report sums, so that nothing is lost with what is not written.
 func (r *Reports) FlushDue(ctx context.Context) { r.flush(ctx, false) }
+
+// counts are what a host had counted.
+type counts struct {
+	host    string
+	since   time.Time
+	numbers map[string]wire.Numbers
+}
 
 // flush writes. Nothing waits for it but the next flush: what was said is encoded outside the lock.
 func (r *Reports) flush(ctx context.Context, all bool) {
 	r.saving.Lock()
 	defer r.saving.Unlock()
-	type unsaved struct {
-		said           *Said
-		state, numbers bool
-	}
 	now := r.now()
-	rows := map[string]unsaved{}
-	var seen map[string]int64
+	states, seen := map[string]Live{}, map[string]int64(nil)
+	var strange []counts
 	r.mu.Lock()
 	if all || now.Sub(r.seen) >= seenEvery {
-		r.seen, seen = now, map[string]int64{}
-	}
-	for name, e := range r.hosts {
-		if seen != nil && !e.said.LastSeen.IsZero() {
-			seen[name] = e.said.LastSeen.Unix()
-		}
-		counted := e.counted && (all || now.Sub(e.saved) >= numbersEvery)
-		if e.dirty || counted {
-			rows[name] = unsaved{e.said, e.dirty, counted}
-			e.dirty = false
-			if counted {
-				e.counted, e.saved = false, now
+		r.seen, seen = now, make(map[string]int64, len(r.hosts))
+		for name, e := range r.hosts {
+			if !e.said.LastSeen.IsZero() {
+				seen[name] = e.said.LastSeen.Unix()
 			}
 		}
+	}
+	for name := range r.dirty {
+		e := r.hosts[name]
+		if e.dirty {
+			states[name] = e.said.Live
+		}
+		if e.strange {
+			strange = append(strange, counts{name, e.since, e.base})
+		}
+		e.dirty, e.strange = false, false
+	}
+	clear(r.dirty)
+	unwritten := r.numbers.Unwritten(now, all)
+	var sums []counts
+	if unwritten.Any() {
+		sums = r.counted(unwritten.Until)
 	}
 	r.mu.Unlock()
-	if len(rows) == 0 && len(seen) == 0 {
+	r.save(ctx, states, seen, strange)
+	if !unwritten.Any() {
 		return
 	}
-	updates := make([]store.HostUpdate, 0, len(rows)+1)
-	for name, e := range rows {
-		u := store.HostUpdate{Host: name}
-		if e.state {
-			u.State = encode(e.said.Live)
+	if err := r.numbers.Write(ctx, unwritten, rows(sums)); err != nil {
+		r.log.Error("numbers over time are not written", "error", err)
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		for _, x := range sums {
+			r.hosts[x.host].counted = true
 		}
-		if e.numbers && e.said.Numbers != nil {
-			u.Numbers = encode(e.said.Numbers)
+	}
+}
+
+// counted are what hosts had counted until a time, the begin of the five minutes that are open, or zero for now, where
+// that was not written. r is locked.
+func (r *Reports) counted(until time.Time) (out []counts) {
+	for name, e := range r.hosts {
+		if !e.counted {
+			continue
 		}
-		updates = append(updates, u)
+		x := counts{name, e.said.Counting, e.said.Numbers}
+		if !until.IsZero() && e.bucket >= until.Unix() {
+			x.since, x.numbers = e.since, e.base
+		} else {
+			e.counted = false
+		}
+		if len(x.numbers) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// save writes states. What is not written is written with the next ones.
+func (r *Reports) save(ctx context.Context, states map[string]Live, seen map[string]int64, strange []counts) {
+	if len(states)+len(seen)+len(strange) == 0 {
+		return
+	}
+	texts := make(map[string]string, len(states)+1)
+	for name, l := range states {
+		texts[name] = encode(l)
 	}
 	if len(seen) > 0 {
-		updates = append(updates, store.HostUpdate{Host: seenRow, State: encode(seen)})
+		texts[seenRow] = encode(seen)
 	}
-	if err := r.store.SaveStates(ctx, updates); err != nil {
-		r.log.Error("what agents reported is not written", "error", err)
-		r.mu.Lock()
-		for name, e := range rows {
-			r.hosts[name].dirty = r.hosts[name].dirty || e.state
-			r.hosts[name].counted = r.hosts[name].counted || e.numbers
-			if e.numbers {
-				r.hosts[name].saved = time.Time{}
-			}
+	err := r.store.SaveStates(ctx, texts, rows(strange))
+	if err == nil {
+		return
+	}
+	r.log.Error("what agents reported is not written", "error", err)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for name := range states {
+		r.hosts[name].dirty, r.dirty[name] = true, true
+	}
+	for _, x := range strange {
+		r.hosts[x.host].strange, r.dirty[x.host] = true, true
+	}
+}
+
+func rows(of []counts) []store.Sums {
+	out := make([]store.Sums, 0, len(of))
+	for _, x := range of {
+		row := store.Sums{Host: x.host, Numbers: encode(x.numbers)}
+		if !x.since.IsZero() {
+			row.Since = x.since.UnixNano()
 		}
-		r.mu.Unlock()
+		out = append(out, row)
 	}
+	return out
 }
 
 func encode(v any) string {

@@ -24,7 +24,7 @@ type window struct{ samples []sample }
 const SampleEvery = 10 * time.Second
 
 // add takes what a source has counted by now. A sum that fell began anew. The window that was is left as it is, since
-// it is read.
+// it is read: the next one may lie in the same memory, and goes on behind it. A window is added to once.
 func (w *window) add(n wire.Numbers, now time.Time) *window {
 	s := sample{at: now, counts: health.Recent{Read: n.Read, Unparsed: n.Unparsed, NoZone: n.NoZone},
 		offset: time.Duration(n.TimeOffset) * time.Millisecond, filled: n.Filled}
@@ -33,7 +33,7 @@ func (w *window) add(n wire.Numbers, now time.Time) *window {
 	}
 	next := &window{}
 	if w != nil {
-		next.samples = slices.Clone(w.samples)
+		next.samples = w.samples
 	}
 	if k := len(next.samples); k > 0 && s.counts.Read < next.samples[k-1].counts.Read {
 		next.samples = nil
@@ -42,7 +42,7 @@ func (w *window) add(n wire.Numbers, now time.Time) *window {
 		next.samples = next.samples[1:]
 	}
 	if k := len(next.samples); k > 1 && now.Sub(next.samples[k-2].at) < SampleEvery {
-		next.samples[k-1] = s
+		next.samples = append(slices.Clone(next.samples[:k-1]), s)
 	} else {
 		next.samples = append(next.samples, s)
 	}

@@ -364,66 +364,78 @@ func (s *Store) Session(ctx context.Context, hash []byte) (Session, error) {
 	}, `SELECT hash, who, expires_at FROM sessions WHERE hash=?`, hash)
 }
 
-// HostStates returns what state.db holds of each host, as JSON.
-func (s *Store) HostStates(ctx context.Context) (states, numbers map[string]string, err error) {
-	read := func(query string) (map[string]string, error) {
-		out := map[string]string{}
-		_, err := list(ctx, s.state, func(r *sql.Rows) (struct{}, error) {
-			var k, v string
-			err := r.Scan(&k, &v)
-			out[k] = v
-			return struct{}{}, err
-		}, query)
-		return out, err
-	}
-	if states, err = read(`SELECT host, state FROM host_states`); err != nil {
+// Sums are what a host had counted at a time, as JSON.
+type Sums struct {
+	Host, Numbers string
+	Since         int64 // when its agent began to count, in Unix nanoseconds; 0 for not known
+}
+
+// HostStates returns what was saved of all hosts, as JSON by their names, and what they had counted.
+func (s *Store) HostStates(ctx context.Context) (states map[string]string, sums []Sums, err error) {
+	states = map[string]string{}
+	if _, err := list(ctx, s.state, func(r *sql.Rows) (struct{}, error) {
+		var k, v string
+		err := r.Scan(&k, &v)
+		states[k] = v
+		return struct{}{}, err
+	}, `SELECT host, state FROM host_states`); err != nil {
 		return nil, nil, err
 	}
-	numbers, err = read(`SELECT host, numbers FROM latest_numbers`)
-	return states, numbers, err
+	sums, err = list(ctx, s.state, func(r *sql.Rows) (x Sums, err error) {
+		return x, r.Scan(&x.Host, &x.Numbers, &x.Since)
+	}, `SELECT host, numbers, since FROM latest_numbers`)
+	return states, sums, err
 }
 
-// HostUpdate is what is written of one host in one go. Empty parts are left as they are.
-type HostUpdate struct{ Host, State, Numbers string }
-
-// SaveStates writes many hosts in one commit of state.db.
-func (s *Store) SaveStates(ctx context.Context, all []HostUpdate) error {
-	return s.wrote("state.db", s.saveStates(context.WithoutCancel(ctx), all))
-}
-
-func (s *Store) saveStates(ctx context.Context, all []HostUpdate) error {
-	tx, err := s.state.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	var puts [2]*sql.Stmt
-	for i, query := range []string{
-		`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`,
-		`INSERT INTO latest_numbers VALUES (?,?) ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers`,
-	} {
-		if puts[i], err = tx.PrepareContext(ctx, query); err != nil {
+// SaveStates writes the states of many hosts, as JSON by their names, and what some had counted, in one commit of
+// state.db.
+func (s *Store) SaveStates(ctx context.Context, states map[string]string, sums []Sums) error {
+	return s.inState(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		put, err := tx.PrepareContext(ctx,
+			`INSERT INTO host_states VALUES (?,?) ON CONFLICT (host) DO UPDATE SET state=excluded.state`)
+		if err != nil {
 			return err
 		}
-		defer puts[i].Close()
-	}
-	put := func(st *sql.Stmt, args ...any) {
-		if err == nil {
-			_, err = st.ExecContext(ctx, args...)
+		defer put.Close()
+		for host, state := range states {
+			if _, err := put.ExecContext(ctx, host, state); err != nil {
+				return err
+			}
 		}
+		return saveSums(ctx, tx, sums)
+	})
+}
+
+func saveSums(ctx context.Context, tx *sql.Tx, sums []Sums) error {
+	if len(sums) == 0 {
+		return nil
 	}
-	for _, u := range all {
-		if u.State != "" {
-			put(puts[0], u.Host, u.State)
-		}
-		if u.Numbers != "" {
-			put(puts[1], u.Host, u.Numbers)
-		}
-	}
+	put, err := tx.PrepareContext(ctx, `INSERT INTO latest_numbers (host, numbers, since) VALUES (?,?,?)
+		ON CONFLICT (host) DO UPDATE SET numbers=excluded.numbers, since=excluded.since`)
 	if err != nil {
 		return err
 	}
-	return tx.Commit()
+	defer put.Close()
+	for _, x := range sums {
+		if _, err := put.ExecContext(ctx, x.Host, x.Numbers, x.Since); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inState runs a transaction of state.db, which the end of ctx does not end.
+func (s *Store) inState(ctx context.Context, f func(context.Context, *sql.Tx) error) error {
+	ctx = context.WithoutCancel(ctx)
+	tx, err := s.state.BeginTx(ctx, nil)
+	if err != nil {
+		return s.wrote("state.db", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
+	if err := f(ctx, tx); err != nil {
+		return s.wrote("state.db", err)
+	}
+	return s.wrote("state.db", tx.Commit())
 }
 
 // Prune removes what nobody asks for any more: manifests that no host is assigned and that are not among those to

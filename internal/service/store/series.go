@@ -15,30 +15,23 @@ type Block struct {
 	Packed []byte
 }
 
-// SaveBlocks writes blocks over those of the same tier, host and start, and removes those of a tier and host in a span
-// that they replace, in one commit of state.db.
-func (s *Store) SaveBlocks(ctx context.Context, all []Block) error {
-	return s.wrote("state.db", s.saveBlocks(context.WithoutCancel(ctx), all))
-}
-
-func (s *Store) saveBlocks(ctx context.Context, all []Block) error {
-	tx, err := s.state.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	put, err := tx.PrepareContext(ctx, `INSERT INTO series (tier, start, host, block) VALUES (?,?,?,?)
-		ON CONFLICT (host, tier, start) DO UPDATE SET block=excluded.block`)
-	if err != nil {
-		return err
-	}
-	defer put.Close()
-	for _, b := range all {
-		if _, err := put.ExecContext(ctx, b.Tier, b.Start, b.Host, b.Packed); err != nil {
+// SaveBlocks writes blocks over those of the same tier, host and start, and what hosts had counted at their end, in
+// one commit of state.db.
+func (s *Store) SaveBlocks(ctx context.Context, all []Block, sums []Sums) error {
+	return s.inState(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		put, err := tx.PrepareContext(ctx, `INSERT INTO series (tier, start, host, block) VALUES (?,?,?,?)
+			ON CONFLICT (host, tier, start) DO UPDATE SET block=excluded.block`)
+		if err != nil {
 			return err
 		}
-	}
-	return tx.Commit()
+		defer put.Close()
+		for _, b := range all {
+			if _, err := put.ExecContext(ctx, b.Tier, b.Start, b.Host, b.Packed); err != nil {
+				return err
+			}
+		}
+		return saveSums(ctx, tx, sums)
+	})
 }
 
 // Blocks returns the blocks of a tier that start in a span, oldest first: of a host, of all whose names begin with one
@@ -83,19 +76,15 @@ type Turn struct {
 
 // SaveTurns writes state changes.
 func (s *Store) SaveTurns(ctx context.Context, all []Turn) error {
-	ctx = context.WithoutCancel(ctx)
-	tx, err := s.state.BeginTx(ctx, nil)
-	if err != nil {
-		return s.wrote("state.db", err)
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
-	for _, x := range all {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO turns VALUES (?,?,?,?)`, x.At.UnixMilli(), x.Host, x.Source,
-			x.Turn); err != nil {
-			return s.wrote("state.db", err)
+	return s.inState(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		for _, x := range all {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO turns VALUES (?,?,?,?)`, x.At.UnixMilli(), x.Host, x.Source,
+				x.Turn); err != nil {
+				return err
+			}
 		}
-	}
-	return s.wrote("state.db", tx.Commit())
+		return nil
+	})
 }
 
 // Turns are the state changes in a span, oldest first, of one host or, without one, of all; at most so many, the

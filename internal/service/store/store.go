@@ -115,7 +115,7 @@ func (s *Store) FailFor(fails func() bool) {
 // Probe writes a little into each database, so that one that cannot be written is noticed, and one that can again.
 func (s *Store) Probe(ctx context.Context) error {
 	err := s.Update(ctx, func(t *Tx) error { return t.SetMeta("probe", stamp(time.Now())) })
-	return errors.Join(err, s.SaveStates(ctx, []HostUpdate{{Host: "", State: "{}"}}))
+	return errors.Join(err, s.SaveStates(ctx, map[string]string{"": "{}"}, nil))
 }
 
 // Open opens or creates the databases in a folder and brings them up to date.

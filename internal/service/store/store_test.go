@@ -58,16 +58,9 @@ func TestKeeps(t *testing.T) {
 			tx.Audit(Person{"ada", "here"}, now, "did", "it", nil, map[string]int{"n": 1}),
 		)
 	}))
-	require.NoError(
-		t,
-		s.SaveStates(
-			ctx,
-			[]HostUpdate{
-				{Host: "h", State: "{}", Numbers: "{1}"},
-				{Host: "h", Numbers: "{2}"},
-			},
-		),
-	)
+	for _, n := range []string{"{1}", "{2}"} {
+		require.NoError(t, s.SaveStates(ctx, map[string]string{"h": n}, []Sums{{Host: "h", Numbers: n, Since: 5}}))
+	}
 	require.NoError(t, s.Close())
 	s = open2(t, dir)
 	defer s.Close()
@@ -105,9 +98,10 @@ func TestKeeps(t *testing.T) {
 	moved, err := s.Rollouts(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []rollout.Delta{first}, moved)
-	_, numbers, err := s.HostStates(ctx)
+	states, sums, err := s.HostStates(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, "{2}", numbers["h"])
+	assert.Equal(t, map[string]string{"h": "{2}"}, states)
+	assert.Equal(t, []Sums{{Host: "h", Numbers: "{2}", Since: 5}}, sums)
 	v, err := s.Meta(ctx, "k")
 	require.NoError(t, err)
 	assert.Equal(t, "v", v)
@@ -182,7 +176,7 @@ func TestPrune(t *testing.T) {
 			Block{Tier: 300, Start: at.Unix(), Host: "a", Packed: []byte{1}})
 		turns = append(turns, Turn{At: at, Host: []string{"a", "b"}[day%2], Turn: "{}"})
 	}
-	require.NoError(t, s.SaveBlocks(ctx, blocks))
+	require.NoError(t, s.SaveBlocks(ctx, blocks, nil))
 	require.NoError(t, s.SaveTurns(ctx, turns))
 	require.NoError(t, s.PruneBlocks(ctx, 30, now.AddDate(0, 0, -30)))
 	require.NoError(t, s.PruneTurns(ctx, now.AddDate(0, 0, -30)))
