@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/series"
 )
 
 func (a *app) numbersCmd() *cobra.Command {
@@ -21,12 +22,12 @@ func (a *app) numbersCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "numbers", Short: "What was counted over time, with a line that shows its course", Args: cobra.NoArgs,
 		Long: `Tells what hosts counted over time: the sum, the average rate, and the course as a line of bars. Without --by it
-is one line for each number, else one for each source, sender, destination, host, or value of a label. Of senders that
-are known by their name there are read, bytes and unparsed.
+is one line for each number, else one for each source, sender, destination, host, or value of a label.
 
-Numbers are read, read:SENDER, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes), rejected,
-discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). A step in which nothing was
-heard of a host is a gap and shown as a dot.
+Numbers are read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes),
+rejected, discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). Of senders that
+are known by their name there are read, bytes, unparsed, dropped, masked, acknowledged, sent and rejected, and of one
+alone read@SENDER and so on. A step in which nothing was heard of a host is a gap and shown as a dot.
 
 Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour for 400 days.`,
 		Example: "  synaxis numbers --by sender --source weighbridges --number read,unparsed\n" +
@@ -62,7 +63,14 @@ Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour 
 			return ask(
 				a,
 				func(c *contract.Client) (*http.Response, error) { return c.GetNumbers(cmd.Context(), &p) },
-				func(n contract.NumbersOverTime) { a.numbersTable(n, by) },
+				func(n contract.NumbersOverTime) {
+					if by != "" && len(numbers) == 0 { // what did not happen anywhere is no line of each
+						n.Lines = only(n.Lines, func(l contract.NumberLine) bool {
+							return l.Sum > 0 || l.Number == series.Read
+						})
+					}
+					a.numbersTable(n, by)
+				},
 			)
 		},
 	}

@@ -126,7 +126,8 @@ func (a *app) senderCourse(ctx context.Context, c *contract.Client, of []contrac
 	if of[0].Name == nil {
 		return
 	}
-	by, numbers := "sender", []string{"read", "bytes", "unparsed"}
+	by := "sender"
+	numbers := []string{"read", "bytes", "unparsed", "dropped", "masked", "acknowledged", "sent", "rejected"}
 	n, _, err := answer[contract.NumbersOverTime](c.GetNumbers(ctx, &contract.GetNumbersParams{By: &by,
 		Number: &numbers,
 		Source: &of[0].Source}))

@@ -2630,8 +2630,16 @@ type SenderList struct {
 
 // SenderNumbers defines model for SenderNumbers.
 type SenderNumbers struct {
-	Bytes    int64 `json:"bytes"`
-	Read     int64 `json:"read"`
+	// Acknowledged A record that two destinations have counts twice
+	Acknowledged int64 `json:"acknowledged"`
+	Bytes        int64 `json:"bytes"`
+	Dropped      int64 `json:"dropped"`
+	Masked       int64 `json:"masked"`
+	Read         int64 `json:"read"`
+	Rejected     int64 `json:"rejected"`
+
+	// Sent Bytes of them, before compression
+	Sent     int64 `json:"sent"`
 	Unparsed int64 `json:"unparsed"`
 }
 
@@ -3290,7 +3298,7 @@ type EditHostSettingsParams struct {
 
 // GetNumbersParams defines parameters for GetNumbers.
 type GetNumbersParams struct {
-	// Number read, read:SENDER, bytes, bytes:SENDER, unparsed, unparsed:SENDER, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag
+	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent and rejected
 	Number      *[]string `form:"number,omitempty" json:"number,omitempty"`
 	Source      *string   `form:"source,omitempty" json:"source,omitempty"`
 	Destination *string   `form:"destination,omitempty" json:"destination,omitempty"`

@@ -26,7 +26,7 @@ type Deps struct {
 	Budget   *Budget       // nil for any
 	DiskFull func(more int64) bool
 	// Account counts what became of a source's records that were on disk.
-	Account func(destination, source string, c wire.DeliveryCounts)
+	Account func(destination, source, sender string, c wire.DeliveryCounts)
 	// Follow hears what becomes of records, by the stream that they were read from, memory and disk alike; nil for
 	// nobody. It must not wait.
 	Follow func(destination string, stream uint64, c wire.DeliveryCounts)

@@ -77,7 +77,7 @@ func (it *Item) became(c wire.DeliveryCounts) bool {
 		return false
 	}
 	if it.safe {
-		it.edge.account(it.counts)
+		it.edge.account(it.Encoded.Origin.SenderName(), it.counts)
 	} else {
 		it.Done(it.counts)
 	}

@@ -54,7 +54,7 @@ type edge struct {
 	items   []*Item // in memory, in order; settled ones go when they are first
 	bytes   int64
 	lane    *buffer.Lane // nil without a buffer
-	account func(wire.DeliveryCounts)
+	account func(sender string, c wire.DeliveryCounts)
 	follow  func(stream uint64, c wire.DeliveryCounts)
 }
 
@@ -82,9 +82,9 @@ func (q *queue) edge(source string) *edge {
 	if e != nil {
 		return e
 	}
-	e = &edge{source: source, account: func(wire.DeliveryCounts) {}}
+	e = &edge{source: source, account: func(string, wire.DeliveryCounts) {}}
 	if q.deps.Account != nil {
-		e.account = func(c wire.DeliveryCounts) { q.deps.Account(q.name, source, c) }
+		e.account = func(sender string, c wire.DeliveryCounts) { q.deps.Account(q.name, source, sender, c) }
 	}
 	if q.deps.Follow != nil {
 		e.follow = func(stream uint64, c wire.DeliveryCounts) { q.deps.Follow(q.name, stream, c) }

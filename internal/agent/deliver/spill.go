@@ -90,7 +90,7 @@ func (q *queue) makeRoom(e *edge, size int64) bool {
 			return false
 		}
 		if records > 0 {
-			largest.account(wire.DeliveryCounts{Discarded: records})
+			largest.account("", wire.DeliveryCounts{Discarded: records})
 			q.discarded(largest.source, records, from)
 		}
 	}
@@ -143,7 +143,7 @@ func (q *queue) load(transcode func(*record.Encoded) bool) error {
 			if !transcode(&it.Encoded) {
 				it.frame = nil
 				e.lane.Done(f.First, f.End())
-				e.account(wire.DeliveryCounts{Discarded: int64(it.left)})
+				e.account("", wire.DeliveryCounts{Discarded: int64(it.left)})
 				q.discarded(e.source, int64(it.left), f.At)
 				continue
 			}

@@ -529,7 +529,7 @@ func TestBufferTakenAway(t *testing.T) {
 		Retry: delivery.Retry{First: time.Millisecond, Longest: 5 * time.Millisecond, GiveUp: time.Hour}}
 	var total atomic.Int64
 	d, err := New(spec, Deps{Rejects: &Rejects{Dir: t.TempDir()}, Buffers: b,
-		Account: func(_, _ string, c wire.DeliveryCounts) { total.Add(c.Acknowledged) }})
+		Account: func(_, _, _ string, c wire.DeliveryCounts) { total.Add(c.Acknowledged) }})
 	require.NoError(t, err)
 	d.Start()
 	done := func(c wire.DeliveryCounts) { total.Add(c.Acknowledged) }

@@ -158,10 +158,11 @@ func (ps *peers) treatment(in *Input, p *peer) *pipeline.Treatment {
 	}
 	var labels map[string]string
 	if s := in.rules.senders.Of(p.addr); s != nil {
-		labels = map[string]string{"sender": s.Name}
+		labels = map[string]string{}
 		for k, v := range s.Labels {
 			labels[k] = v
 		}
+		labels[record.SenderLabel] = s.Name
 	}
 	p.gen, p.treatment, p.learns = gen, in.Treatment, in.Spec.Format == string(format.Recognised)
 	if t := in.Parts.Senders[name]; t != nil {
@@ -210,9 +211,9 @@ func (ps *peers) saw(p *peer, b *record.Batch, n *wire.Numbers) {
 	defer ps.mu.Unlock()
 	if p.name != "" && n.Read > 0 {
 		n.Senders, n.SenderBytes = map[string]int64{p.name: n.Read}, map[string]int64{p.name: n.Bytes}
-		if n.Unparsed > 0 {
-			n.SenderUnparsed = map[string]int64{p.name: n.Unparsed}
-		}
+		wire.Count(&n.SenderUnparsed, p.name, n.Unparsed)
+		wire.Count(&n.SenderDropped, p.name, n.Dropped)
+		wire.Count(&n.SenderMasked, p.name, n.Masked)
 	}
 	p.messages += n.Read
 	p.bytes += n.Bytes

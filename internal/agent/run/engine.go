@@ -313,8 +313,8 @@ func (e *Engine) deps(secret func(ref string) ([]byte, bool)) deliver.Deps {
 		Rejects: e.rejects,
 		Buffers: e.buffers,
 		Budget:  e.budget,
-		Account: func(destination, source string, n wire.DeliveryCounts) {
-			e.books.at(destination, source).FromDisk(destination, n)
+		Account: func(destination, source, sender string, n wire.DeliveryCounts) {
+			e.books.at(destination, source).FromDisk(destination, sender, n)
 		},
 		Follow:   e.probes.Settled,
 		DiskFull: e.diskFull,

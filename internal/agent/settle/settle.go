@@ -34,7 +34,29 @@ type Books struct {
 func (s *Books) Changes() int64 { return s.changes.Load() }
 
 // edge is the account of one destination.
-type edge struct{ live, settled wire.DeliveryCounts }
+type edge struct {
+	live, settled wire.DeliveryCounts
+	senders       map[string]*became // of who sent the records; nil where nobody is known
+}
+
+// became is what became of the records of a sender.
+type became struct{ live, settled wire.DeliveryCounts }
+
+// sender is the account of a sender that is known by its name; nil for nobody.
+func (e *edge) sender(name string) *became {
+	if name == "" {
+		return nil
+	}
+	s := e.senders[name]
+	if s == nil {
+		if e.senders == nil {
+			e.senders = map[string]*became{}
+		}
+		s = &became{}
+		e.senders[name] = s
+	}
+	return s
+}
 
 // NewBook begins a book alone with what was on disk.
 func NewBook(from wire.Numbers) *Book { return new(Books).Open(from) }
@@ -47,13 +69,35 @@ func (s *Books) Open(from wire.Numbers) *Book {
 		if d.Read == 0 { // kept by a version that did not count it
 			d.Read = -d.Difference()
 		}
-		b.edges[name] = &edge{d, d}
+		b.edges[name] = &edge{live: d, settled: d}
 	}
 	from = from.Settled()
 	from.Deliveries = nil
+	for _, c := range ofSenders(&from) {
+		for name, v := range *c.of {
+			to, sender := wire.CutSenderAt(name)
+			s := b.edge(to).sender(sender)
+			*c.in(&s.live), *c.in(&s.settled) = v, v
+		}
+		*c.of = nil
+	}
 	b.live.Add(from)
 	b.settled.Add(from)
 	return b
+}
+
+// senderCount is a number of what became of a sender's records, in the numbers of a source and in an account.
+type senderCount struct {
+	of *map[string]int64
+	in func(*wire.DeliveryCounts) *int64
+}
+
+func ofSenders(n *wire.Numbers) []senderCount {
+	return []senderCount{
+		{&n.SenderAcknowledged, func(c *wire.DeliveryCounts) *int64 { return &c.Acknowledged }},
+		{&n.SenderSent, func(c *wire.DeliveryCounts) *int64 { return &c.Sent }},
+		{&n.SenderRefused, func(c *wire.DeliveryCounts) *int64 { return &c.Refused }},
+	}
 }
 
 func (b *Book) edge(destination string) *edge {
@@ -81,20 +125,24 @@ func (b *Book) OnDisk(destination string, records int64) {
 	}
 }
 
-// FromDisk says what became of records that were on disk.
-func (b *Book) FromDisk(destination string, c wire.DeliveryCounts) {
+// FromDisk says what became of records of a sender, or of nobody who is known, that were on disk.
+func (b *Book) FromDisk(destination, sender string, c wire.DeliveryCounts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.changes.Add(1)
 	e := b.edge(destination)
 	for _, to := range []*wire.DeliveryCounts{&e.live, &e.settled} {
 		to.OnDisk -= c.Acknowledged + c.Refused + c.Discarded
-		became(to, c)
+		count(to, c)
+	}
+	if s := e.sender(sender); s != nil {
+		count(&s.live, c)
+		count(&s.settled, c)
 	}
 }
 
-// became counts what became of records.
-func became(to *wire.DeliveryCounts, c wire.DeliveryCounts) {
+// count counts what became of records.
+func count(to *wire.DeliveryCounts, c wire.DeliveryCounts) {
 	to.Acknowledged += c.Acknowledged
 	to.Sent += c.Sent
 	to.Refused += c.Refused
@@ -125,7 +173,12 @@ func (b *Book) Take(from *Book, destination string) {
 		x.to.Dropped += x.from.Dropped
 		x.to.Elsewhere += x.from.Elsewhere
 		x.to.InMemory += x.from.InMemory
-		became(x.to, *x.from)
+		count(x.to, *x.from)
+	}
+	for name, s := range e.senders {
+		have := to.sender(name)
+		count(&have.live, s.live)
+		count(&have.settled, s.settled)
 	}
 }
 
@@ -153,7 +206,8 @@ func (b *Book) Live() wire.Numbers {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.live.Acknowledged = b.acknowledged(b.live, func(e *edge) wire.DeliveryCounts { return e.live })
-	out := b.numbers(b.live, func(e *edge) wire.DeliveryCounts { return e.live })
+	out := b.numbers(b.live, func(e *edge) wire.DeliveryCounts { return e.live },
+		func(s *became) *wire.DeliveryCounts { return &s.live })
 	for name, e := range b.edges {
 		if !b.lent[name] {
 			out.Pending = max(out.Pending, e.live.Waiting())
@@ -162,8 +216,11 @@ func (b *Book) Live() wire.Numbers {
 	return out
 }
 
-func (b *Book) numbers(n wire.Numbers, of func(*edge) wire.DeliveryCounts) wire.Numbers {
+func (b *Book) numbers(
+	n wire.Numbers, of func(*edge) wire.DeliveryCounts, senders func(*became) *wire.DeliveryCounts,
+) wire.Numbers {
 	out := n.Clone()
+	counts := ofSenders(&out)
 	for name, e := range b.edges {
 		if b.lent[name] {
 			continue
@@ -172,6 +229,11 @@ func (b *Book) numbers(n wire.Numbers, of func(*edge) wire.DeliveryCounts) wire.
 			out.Deliveries = map[string]wire.DeliveryCounts{}
 		}
 		out.Deliveries[name] = of(e)
+		for sender, s := range e.senders {
+			for _, c := range counts {
+				wire.Count(c.of, wire.SenderAt(name, sender), *c.in(senders(s)))
+			}
+		}
 	}
 	return out
 }
@@ -207,7 +269,8 @@ func (b *Book) Snapshot(ledgers []*Ledger) (settled []Settled, numbers wire.Numb
 		settled = append(settled, Settled{l.settled, l.ahead()})
 	}
 	b.settled.Acknowledged = b.acknowledged(b.settled, func(e *edge) wire.DeliveryCounts { return e.settled })
-	return settled, b.numbers(b.settled, func(e *edge) wire.DeliveryCounts { return e.settled })
+	return settled, b.numbers(b.settled, func(e *edge) wire.DeliveryCounts { return e.settled },
+		func(s *became) *wire.DeliveryCounts { return &s.settled })
 }
 
 // Ledger is the account of what is read in order: a file, a connection.
@@ -285,6 +348,7 @@ type Entry struct {
 	left   int // ways that are not settled
 	ways   []way
 	counts wire.Numbers
+	sender string        // of its records, where it is known
 	done   chan struct{} // closed when left is 0; nil where nobody waits
 }
 
@@ -318,6 +382,9 @@ func (l *Ledger) Add(end Cursor, ways []Way, counts wire.Numbers) *Entry {
 	b.changes.Add(1)
 	b.live.Add(counts)
 	e := &Entry{ledger: l, index: l.base + len(l.open), end: end, counts: counts}
+	for name := range counts.Senders { // a batch is of one
+		e.sender = name
+	}
 	if len(ways) > 0 {
 		e.ways = make([]way, len(ways))
 	}
@@ -355,11 +422,14 @@ func (e *Entry) Done(destination string, c wire.DeliveryCounts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.changes.Add(1)
-	live := &b.edge(destination).live
-	live.InMemory -= c.Acknowledged + c.Refused + c.Discarded + c.OnDisk
-	became(live, c)
+	edge := b.edge(destination)
+	edge.live.InMemory -= c.Acknowledged + c.Refused + c.Discarded + c.OnDisk
+	count(&edge.live, c)
+	if s := edge.sender(e.sender); s != nil {
+		count(&s.live, c)
+	}
 	if w := e.way(destination); w != nil && !w.settled {
-		became(&w.counts, c)
+		count(&w.counts, c)
 		w.settled = true
 		if e.left--; e.left == 0 && e.done != nil {
 			close(e.done)
@@ -391,11 +461,14 @@ func (l *Ledger) advanceOwn(destination string) {
 			return
 		}
 		if w != nil {
-			settled := &l.book.edge(destination).settled
-			settled.Read += w.counts.Read
-			settled.Dropped += w.counts.Dropped
-			settled.Elsewhere += w.counts.Elsewhere
-			became(settled, w.counts)
+			edge := l.book.edge(destination)
+			edge.settled.Read += w.counts.Read
+			edge.settled.Dropped += w.counts.Dropped
+			edge.settled.Elsewhere += w.counts.Elsewhere
+			count(&edge.settled, w.counts)
+			if s := edge.sender(e.sender); s != nil {
+				count(&s.settled, w.counts)
+			}
 		}
 		if bytes.Compare(e.end, o.end) > 0 {
 			o.end = e.end

@@ -64,21 +64,34 @@ func TestBooksBalance(t *testing.T) {
 		l := b.Ledger(at(0), nil)
 		read := 0
 		type open struct {
-			e       *Entry
-			name    string
-			records int64
+			e            *Entry
+			name, sender string
+			records      int64
 		}
+		senders := []string{"bridge-a", "bridge-b"}
+		acknowledged, refused := map[string]int64{}, map[string]int64{} // of each sender
 		var waits []open
 		disk := map[string]int64{}
 		balance := func() {
 			t.Helper()
-			for name, c := range b.Live().Deliveries {
+			live := b.Live()
+			require.Equal(t, acknowledged, counted(live.SenderAcknowledged), "seed %d", seed)
+			require.Equal(t, refused, counted(live.SenderRefused), "seed %d", seed)
+			for name, c := range live.Deliveries {
 				require.Zero(t, c.Difference(), "seed %d: %s: %+v", seed, name, c)
 				require.Equal(t, disk[name], c.OnDisk, "seed %d: %s", seed, name)
 			}
 			_, n := b.Snapshot([]*Ledger{l})
 			for name, c := range n.Deliveries {
 				require.Zero(t, c.Difference(), "seed %d: settled of %s: %+v", seed, name, c)
+				got := wire.DeliveryCounts{}
+				for _, s := range senders {
+					got.Acknowledged += n.SenderAcknowledged[wire.SenderAt(name, s)]
+					got.Sent += n.SenderSent[wire.SenderAt(name, s)]
+					got.Refused += n.SenderRefused[wire.SenderAt(name, s)]
+				}
+				want := wire.DeliveryCounts{Acknowledged: c.Acknowledged, Sent: c.Sent, Refused: c.Refused}
+				require.Equal(t, want, got, "seed %d: settled of all senders", seed)
 			}
 		}
 		for range 80 {
@@ -96,10 +109,12 @@ func TestBooksBalance(t *testing.T) {
 						ways = append(ways, Way{name, rnd.Int64N(kept + 1)})
 					}
 				}
-				e := l.Add(end, ways, wire.Numbers{Read: int64(size), Dropped: int64(size) - kept})
+				sender := senders[rnd.IntN(2)]
+				e := l.Add(end, ways, wire.Numbers{Read: int64(size), Dropped: int64(size) - kept,
+					Senders: map[string]int64{sender: int64(size)}})
 				for _, w := range ways {
 					if w.Records > 0 {
-						waits = append(waits, open{e, w.Destination, w.Records})
+						waits = append(waits, open{e, w.Destination, sender, w.Records})
 					}
 				}
 				read += size
@@ -111,9 +126,11 @@ func TestBooksBalance(t *testing.T) {
 					var c wire.DeliveryCounts
 					switch rnd.IntN(4) {
 					case 0:
-						c.Acknowledged = w.records
+						c.Acknowledged, c.Sent = w.records, 10*w.records
+						acknowledged[wire.SenderAt(w.name, w.sender)] += w.records
 					case 1:
 						c.Refused = w.records
+						refused[wire.SenderAt(w.name, w.sender)] += w.records
 					case 2:
 						c.Discarded = w.records
 					case 3:
@@ -127,7 +144,9 @@ func TestBooksBalance(t *testing.T) {
 				if n := disk[name]; n > 0 {
 					n = 1 + rnd.Int64N(n)
 					disk[name] -= n
-					b.FromDisk(name, wire.DeliveryCounts{Acknowledged: n})
+					sender := senders[rnd.IntN(2)]
+					b.FromDisk(name, sender, wire.DeliveryCounts{Acknowledged: n, Sent: 7})
+					acknowledged[wire.SenderAt(name, sender)] += n
 				}
 			case 4:
 				if rnd.IntN(3) > 0 {
@@ -135,6 +154,7 @@ func TestBooksBalance(t *testing.T) {
 				}
 				s, n := b.Snapshot([]*Ledger{l})
 				b = NewBook(n)
+				acknowledged, refused = counted(n.SenderAcknowledged), counted(n.SenderRefused)
 				for name, records := range maps.Clone(disk) {
 					if rnd.IntN(4) == 0 {
 						records = rnd.Int64N(records + 3)
@@ -151,4 +171,11 @@ func TestBooksBalance(t *testing.T) {
 			balance()
 		}
 	}
+}
+
+// counted is a map that is never nil.
+func counted(of map[string]int64) map[string]int64 {
+	out := map[string]int64{}
+	maps.Copy(out, of)
+	return out
 }

@@ -288,6 +288,22 @@ const (
 	senderAttribute = "source.address"
 )
 
+// SenderLabel is the label that has the name of a sender that a definition knows.
+const SenderLabel = "sender"
+
+// SenderName is the name by which a definition knows who sent records to a listener, or "".
+func (o *Origin) SenderName() string {
+	if o == nil || o.Sender == "" {
+		return ""
+	}
+	for _, l := range o.Labels {
+		if l.Key == SenderLabel {
+			return l.Value
+		}
+	}
+	return ""
+}
+
 // NewSenderOrigin prepares an origin of records that somebody sent. Labels must be sorted by key.
 func NewSenderOrigin(host, hostID, source, sender string, labels []Label) *Origin {
 	o := NewOrigin(host, hostID, source, "", labels)

@@ -13,8 +13,8 @@ import (
 type Key struct{ Source, Destination, Number string }
 
 // The numbers. What records were dropped for, which mask found something in them, and which sender they came from, are
-// numbers of their own: Dropped with a colon and the reason, Masked with a colon and the mask; Read, Bytes and
-// Unparsed with a colon and the sender.
+// numbers of their own: Dropped with a colon and the reason, Masked with a colon and the mask; those of OfSenders with
+// an at sign and the sender.
 const (
 	Read         = "read"         // records
 	Bytes        = "bytes"        // of input
@@ -41,13 +41,24 @@ func IsLevel(number string) bool { return number == Waiting || number == Disk ||
 
 // Known tells whether there is such a number.
 func Known(number string) bool {
+	if of, sender, ok := CutSender(number); ok {
+		return OfSenders(of) && sender != ""
+	}
 	base, name, part := strings.Cut(number, ":")
-	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked || OfSenders(base)) &&
-		name != "")
+	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked) && name != "")
 }
 
+// Senders are the numbers that are kept of each sender too.
+var Senders = []string{Read, Bytes, Unparsed, Dropped, Masked, Acknowledged, Sent, Rejected}
+
 // OfSenders tells whether a number is kept of each sender too.
-func OfSenders(number string) bool { return number == Read || number == Bytes || number == Unparsed }
+func OfSenders(number string) bool { return slices.Contains(Senders, number) }
+
+// OfSender is a number of one sender.
+func OfSender(number, sender string) string { return number + "@" + sender }
+
+// CutSender parts a number of one sender; false for another number.
+func CutSender(number string) (of, sender string, ok bool) { return strings.Cut(number, "@") }
 
 // Block is columns of values in N steps from Start. A step in which nothing was heard is a gap: its values are 0 and
 // say nothing.

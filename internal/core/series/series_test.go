@@ -148,8 +148,8 @@ func TestSumsStayAtTheBound(t *testing.T) {
 func TestKnown(t *testing.T) {
 	t.Parallel()
 	for number, known := range map[string]bool{Read: true, "dropped:limit": true, "dropped:": false,
-		"read:bridge-a": true, "unparsed:bridge-a": true,
-		"bytes:": false, "sent:x": false,
+		"read@bridge-a": true, "sent@bridge-a": true, "masked@bridge-a": true, "masked:phone": true,
+		"bytes@": false, "lag@x": false, "sent:x": false, "read:bridge-a": false, "dropped:limit@x": false,
 		"": false, "Read": false, Lag: true} {
 		assert.Equal(t, known, Known(number), number)
 	}

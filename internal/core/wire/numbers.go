@@ -3,6 +3,7 @@ package wire
 import (
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
@@ -45,10 +46,17 @@ type Numbers struct {
 	Missed int64 `json:"missed,omitempty"`
 	// messages, connections and requests that a listener turned away, by reason
 	TurnedAway map[string]int64 `json:"turnedAway,omitempty"`
-	// of senders that are known by their name: records, bytes, and records that the format could not read
+	// of senders that are known by their name: records, bytes, and records that the format could not read, that were
+	// dropped, and in which a mask found something
 	Senders        map[string]int64 `json:"senders,omitempty"`
 	SenderBytes    map[string]int64 `json:"senderBytes,omitempty"`
 	SenderUnparsed map[string]int64 `json:"senderUnparsed,omitempty"`
+	SenderDropped  map[string]int64 `json:"senderDropped,omitempty"`
+	SenderMasked   map[string]int64 `json:"senderMasked,omitempty"`
+	// what became of their records, by SenderAt
+	SenderAcknowledged map[string]int64 `json:"senderAcknowledged,omitempty"`
+	SenderSent         map[string]int64 `json:"senderSent,omitempty"` // bytes
+	SenderRefused      map[string]int64 `json:"senderRefused,omitempty"`
 
 	Pending int64 `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
 	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
@@ -197,17 +205,48 @@ var DeliveryCounters = []DeliveryCounter{
 type Part struct {
 	Metric, Attribute string
 	Of                func(*Numbers) *map[string]int64
+	AtDestinations    bool // its names are those of SenderAt
+}
+
+// Senders tells whether its names are those of senders.
+func (p Part) Senders() bool { return p.Attribute == "sender" }
+
+// SenderAt is the name of what became of a sender's records at a destination.
+func SenderAt(destination, sender string) string { return destination + "/" + sender }
+
+// CutSenderAt parts it.
+func CutSenderAt(name string) (destination, sender string) {
+	destination, sender, _ = strings.Cut(name, "/")
+	return destination, sender
 }
 
 // Parts are all of them.
 var Parts = []Part{
-	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }},
-	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }},
-	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }},
-	{"synaxis.source.turned_away.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.TurnedAway }},
-	{"synaxis.sender.read", "sender", func(n *Numbers) *map[string]int64 { return &n.Senders }},
-	{"synaxis.sender.read.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderBytes }},
-	{"synaxis.sender.unparsed", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }},
+	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }, false},
+	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }, false},
+	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }, false},
+	{
+		"synaxis.source.turned_away.by_reason", "reason",
+		func(n *Numbers) *map[string]int64 { return &n.TurnedAway }, false,
+	},
+	{"synaxis.sender.read", "sender", func(n *Numbers) *map[string]int64 { return &n.Senders }, false},
+	{"synaxis.sender.read.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderBytes }, false},
+	{"synaxis.sender.unparsed", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }, false},
+	{"synaxis.sender.dropped", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderDropped }, false},
+	{"synaxis.sender.masked", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderMasked }, false},
+	{
+		"synaxis.sender.acknowledged", "sender",
+		func(n *Numbers) *map[string]int64 { return &n.SenderAcknowledged }, true,
+	},
+	{"synaxis.sender.sent.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderSent }, true},
+	{"synaxis.sender.refused", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderRefused }, true},
+}
+
+// Count adds to the number of a name.
+func Count(m *map[string]int64, name string, v int64) {
+	if v != 0 {
+		put(m, name, (*m)[name]+v)
+	}
 }
 
 // put sets the number of a name.
@@ -395,6 +434,11 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 			n := all[s]
 			of := *p.Of(&n)
 			for _, name := range slices.Sorted(maps.Keys(of)) {
+				if p.AtDestinations {
+					to, sender := CutSenderAt(name)
+					points = append(points, point(of[name], "source", s, "destination", to, p.Attribute, sender))
+					continue
+				}
 				points = append(points, point(of[name], "source", s, p.Attribute, name))
 			}
 		}

@@ -279,7 +279,11 @@ func (r *reportReader) source(of metricFor, p point) {
 	case of.source != nil:
 		*of.source(r.numbers(p)) = p.whole
 	case of.part != nil && len(p.part) > 0 && string(p.partKey) == of.part.Attribute:
-		put(of.part.Of(r.numbers(p)), string(p.part), p.whole)
+		name := string(p.part)
+		if of.part.AtDestinations {
+			name = SenderAt(string(p.destination), name)
+		}
+		put(of.part.Of(r.numbers(p)), name, p.whole)
 	case of.delivery != nil && len(p.destination) > 0:
 		n := r.numbers(p)
 		r.delivery = n.Deliveries[string(p.destination)]

@@ -34,7 +34,11 @@ func randomNumbers(r *rand.Rand) map[string]Numbers {
 		}
 		for _, p := range Parts {
 			for j := range r.IntN(3) {
-				put(p.Of(&n), fmt.Sprint("part", j), r.Int64())
+				name := fmt.Sprint("part", j)
+				if p.AtDestinations {
+					name = SenderAt(fmt.Sprint("to", r.IntN(2)), name)
+				}
+				put(p.Of(&n), name, r.Int64())
 			}
 		}
 		for j := range r.IntN(3) {

@@ -39,8 +39,19 @@ func numbers(n wire.Numbers) contract.Numbers {
 		all := map[string]contract.SenderNumbers{}
 		for name, read := range n.Senders {
 			all[name] = contract.SenderNumbers{Read: read, Bytes: n.SenderBytes[name],
-				Unparsed: n.SenderUnparsed[name]}
+				Unparsed: n.SenderUnparsed[name], Dropped: n.SenderDropped[name], Masked: n.SenderMasked[name]}
 		}
+		became := func(of map[string]int64, into func(*contract.SenderNumbers) *int64) {
+			for name, v := range of {
+				_, sender := wire.CutSenderAt(name)
+				s := all[sender]
+				*into(&s) += v
+				all[sender] = s
+			}
+		}
+		became(n.SenderAcknowledged, func(s *contract.SenderNumbers) *int64 { return &s.Acknowledged })
+		became(n.SenderSent, func(s *contract.SenderNumbers) *int64 { return &s.Sent })
+		became(n.SenderRefused, func(s *contract.SenderNumbers) *int64 { return &s.Rejected })
 		out.Senders = &all
 	}
 	into := reflect.ValueOf(&out).Elem()

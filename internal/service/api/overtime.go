@@ -17,7 +17,11 @@ import (
 )
 
 // usualNumbers are told where none is named.
-var usualNumbers = []string{series.Read, series.Unparsed, series.Dropped, series.Acknowledged, series.Rejected}
+var (
+	usualNumbers   = []string{series.Read, series.Unparsed, series.Dropped, series.Acknowledged, series.Rejected}
+	usualOfSenders = []string{series.Read, series.Bytes, series.Unparsed, series.Dropped, series.Acknowledged,
+		series.Rejected}
+)
 
 // mostLines bounds the lines of an answer.
 const mostLines = 1000
@@ -58,18 +62,18 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	}
 	q.By = value(p.By)
 	if q.Numbers = usualNumbers; q.By == past.BySender {
-		q.Numbers = []string{series.Read, series.Bytes, series.Unparsed}
+		q.Numbers = usualOfSenders
 	}
 	if p.Number != nil && len(*p.Number) > 0 {
 		q.Numbers = *p.Number
 	}
 	for _, n := range q.Numbers {
 		if !series.Known(n) {
-			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, read:SENDER, dropped:REASON and masked:MASK", n,
-				strings.Join(series.Numbers, ", "))}
+			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON, masked:MASK, and of one sender "+
+				"read@SENDER and so on", n, strings.Join(series.Numbers, ", "))}
 		}
 		if q.By == past.BySender && !series.OfSenders(n) {
-			return q, usage{fmt.Sprintf("number: of senders there are read, bytes and unparsed, and no %q", n)}
+			return q, usage{fmt.Sprintf("number: of senders there are %s, and no %q", strings.Join(series.Senders, ", "), n)}
 		}
 	}
 	if text := value(p.Step); text != "" {

@@ -211,9 +211,9 @@ func (g *grid) asksFor(name string) bool {
 
 func (g *grid) wants(k series.Key) bool {
 	if g.By == BySender {
-		number, _, ok := strings.Cut(k.Number, ":")
-		return ok && series.OfSenders(number) && slices.Contains(g.Numbers, number) && (g.Source == "" ||
-			k.Source == g.Source)
+		number, _, ok := series.CutSender(k.Number)
+		return ok && slices.Contains(g.Numbers, number) && (g.Source == "" || k.Source == g.Source) &&
+			(g.Destination == "" || k.Destination == g.Destination || k.Destination == "")
 	}
 	return slices.Contains(g.Numbers, k.Number) && (g.Source == "" || k.Source == g.Source) &&
 		(g.Destination == "" || k.Destination == g.Destination || k.Destination == "" && !ofDestination(k.Number)) &&
@@ -236,7 +236,7 @@ func (g *grid) group(name string, k series.Key) string {
 	case "source":
 		return k.Source
 	case BySender:
-		_, sender, _ := strings.Cut(k.Number, ":")
+		_, sender, _ := series.CutSender(k.Number)
 		return sender
 	case "destination":
 		return k.Destination
@@ -285,7 +285,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 		group := g.group(name, k)
 		number := k.Number
 		if g.By == BySender {
-			number, _, _ = strings.Cut(number, ":")
+			number, _, _ = series.CutSender(number)
 		}
 		if apart {
 			heard(group)

@@ -124,16 +124,15 @@ func columns(out []sum, source string, d wire.Numbers) []sum {
 	put("", series.Dropped, d.Dropped)
 	put("", series.Masked, d.Masked)
 	put("", series.NoZone, d.NoZone)
-	parts := func(number string, by map[string]int64) {
-		for name, v := range by {
-			put("", number+":"+name, v)
-		}
+	for reason, v := range d.Drops {
+		put("", series.Dropped+":"+reason, v)
 	}
-	parts(series.Dropped, d.Drops)
-	parts(series.Masked, d.Masks)
-	parts(series.Read, d.Senders)
-	parts(series.Bytes, d.SenderBytes)
-	parts(series.Unparsed, d.SenderUnparsed)
+	for mask, v := range d.Masks {
+		put("", series.Masked+":"+mask, v)
+	}
+	if len(d.Senders)+len(d.SenderAcknowledged)+len(d.SenderRefused) > 0 {
+		senders(d, put)
+	}
 	for to, c := range d.Deliveries {
 		put(to, series.Acknowledged, c.Acknowledged)
 		put(to, series.Sent, c.Sent)
@@ -141,6 +140,23 @@ func columns(out []sum, source string, d wire.Numbers) []sum {
 		put(to, series.Discarded, c.Discarded)
 	}
 	return out
+}
+
+// senders puts what is counted of each sender.
+func senders(d wire.Numbers, put func(destination, number string, v int64)) {
+	for number, by := range map[string]map[string]int64{series.Read: d.Senders, series.Bytes: d.SenderBytes,
+		series.Unparsed: d.SenderUnparsed, series.Dropped: d.SenderDropped, series.Masked: d.SenderMasked} {
+		for sender, v := range by {
+			put("", series.OfSender(number, sender), v)
+		}
+	}
+	for number, by := range map[string]map[string]int64{series.Acknowledged: d.SenderAcknowledged,
+		series.Sent: d.SenderSent, series.Rejected: d.SenderRefused} {
+		for name, v := range by {
+			to, sender := wire.CutSenderAt(name)
+			put(to, series.OfSender(number, sender), v)
+		}
+	}
 }
 
 // levelsOf are how much waits of a source at a moment.

@@ -230,13 +230,29 @@ func TestOfSenders(t *testing.T) {
 		for _, h := range []string{"na", "nb"} {
 			all := map[string]wire.Numbers{}
 			for _, source := range []string{"bridges", "radar"} {
-				n := wire.Numbers{Senders: map[string]int64{}, SenderUnparsed: map[string]int64{}}
+				var n wire.Numbers
 				for _, sender := range []string{"bridge-a", "bridge-b"} {
 					k := int64(rnd.IntN(50))
-					n.Senders[sender], n.SenderUnparsed[sender] = k, k/10
 					n.Read += k + 1 // and one of who is not known
-					want[source+" "+sender+" read"] += k
-					want[source+" "+sender+" unparsed"] += k / 10
+					add := func(of *map[string]int64, number, destination string, v int64) {
+						name := sender
+						if destination != "" {
+							name = wire.SenderAt(destination, sender)
+							want[destination+" "+source+" "+sender+" "+number] += v
+						}
+						wire.Count(of, name, v)
+						want[source+" "+sender+" "+number] += v
+					}
+					add(&n.Senders, series.Read, "", k)
+					add(&n.SenderBytes, series.Bytes, "", 90*k)
+					add(&n.SenderUnparsed, series.Unparsed, "", k/10)
+					add(&n.SenderDropped, series.Dropped, "", k/5)
+					add(&n.SenderMasked, series.Masked, "", k/3)
+					for i, to := range []string{"archive", "lake"} {
+						add(&n.SenderAcknowledged, series.Acknowledged, to, k+int64(i))
+						add(&n.SenderSent, series.Sent, to, 100*k)
+						add(&n.SenderRefused, series.Rejected, to, k/7)
+					}
 				}
 				read += n.Read
 				all[source] = n
@@ -253,13 +269,21 @@ func TestOfSenders(t *testing.T) {
 			for _, source := range []string{"bridges", "radar"} {
 				got := map[string]int64{}
 				for _, l := range w.ask(Question{From: begin, Step: step, By: BySender, Source: source, Hosts: hosts,
-					Numbers: []string{series.Read, series.Unparsed}}).Lines {
+					Numbers: series.Senders}).Lines {
 					got[source+" "+l.Group+" "+l.Number] = l.Sum()
+				}
+				for _, l := range w.ask(Question{From: begin, Step: step, By: BySender, Source: source, Hosts: hosts,
+					Destination: "lake", Numbers: []string{series.Read, series.Acknowledged, series.Sent}}).Lines {
+					if l.Number == series.Read {
+						assert.Equal(t, got[source+" "+l.Group+" "+l.Number], l.Sum(), "which is of no destination")
+					} else {
+						got["lake "+source+" "+l.Group+" "+l.Number] = l.Sum()
+					}
 				}
 				for k, v := range got {
 					assert.Equal(t, want[k], v, "%s by steps of %s", k, step)
 				}
-				assert.Len(t, got, 4)
+				assert.Len(t, got, 2*len(series.Senders)+4)
 			}
 			sum := int64(0)
 			for _, l := range w.ask(Question{From: begin, Step: step, By: "source", Hosts: hosts,
@@ -269,6 +293,6 @@ func TestOfSenders(t *testing.T) {
 			assert.Equal(t, read, sum)
 		}
 	}
-	one := w.ask(Question{From: begin, Step: time.Hour, Numbers: []string{series.Read + ":bridge-a"}})
+	one := w.ask(Question{From: begin, Step: time.Hour, Numbers: []string{series.OfSender(series.Read, "bridge-a")}})
 	assert.Equal(t, want["bridges bridge-a read"]+want["radar bridge-a read"], one.Lines[0].Sum())
 }

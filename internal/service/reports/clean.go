@@ -26,6 +26,7 @@ const (
 	maxSources    = 2000    // that have numbers
 	maxEffective  = 1 << 20 // bytes of a config that is not ours
 	maxNames      = 64      // destinations, or reasons of drops, of one source
+	maxSenders    = 10_000  // known by their name, of one source
 )
 
 // clean drops what is not to be seen, and cuts at most bytes. Line breaks become spaces.
@@ -76,7 +77,9 @@ func attributes(d *protobufs.AgentDescription) map[string]string {
 			if key == wire.PartsAttribute || key == wire.PortsAttribute {
 				most = maxList
 			}
-			out[key] = factOf(kv.GetValue().GetStringValue(), most)
+			if out[key] = factOf(kv.GetValue().GetStringValue(), most); out[key] == everyPart {
+				out[key] = everyPart // kept once, not by each host
+			}
 		}
 	}
 	return out
@@ -85,8 +88,12 @@ func attributes(d *protobufs.AgentDescription) map[string]string {
 // bounded takes names that no definition can have out of a map, and all but the first of it by name when there are
 // more than most.
 func bounded[T any](all map[string]T, most int) map[string]T {
+	return boundedBy(all, most, func(name string) bool { return inventory.CheckKey(name) == "" })
+}
+
+func boundedBy[T any](all map[string]T, most int, can func(name string) bool) map[string]T {
 	for name := range all {
-		if inventory.CheckKey(name) != "" {
+		if !can(name) {
 			delete(all, name)
 		}
 	}
@@ -103,7 +110,17 @@ func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
 	all = bounded(all, maxSources)
 	for _, n := range all {
 		for _, p := range wire.Parts {
-			bounded(*p.Of(&n), maxNames)
+			switch of := *p.Of(&n); {
+			case p.AtDestinations:
+				boundedBy(of, maxSenders, func(name string) bool {
+					to, sender := wire.CutSenderAt(name)
+					return inventory.CheckKey(to) == "" && inventory.CheckKey(sender) == ""
+				})
+			case p.Senders():
+				bounded(of, maxSenders)
+			default:
+				bounded(of, maxNames)
+			}
 		}
 		bounded(n.Deliveries, maxNames)
 	}

@@ -514,6 +514,8 @@ func (e *entry) take(
 	for name, n := range numbers {
 		if was, ok := all[name]; ok && same {
 			n = n.NotBelow(was)
+		} else {
+			n = n.Clone()
 		}
 		if n.Oldest > 0 { // by our own clock
 			n.Oldest += now.Sub(at).Nanoseconds()
@@ -539,14 +541,17 @@ func (e *entry) take(
 	return grew
 }
 
-// book keeps what became of records at destinations, and how fast they took them.
+// book keeps what became of records at destinations, as it was told, and how fast they took them.
 func (s *Said) book(numbers map[string]wire.Numbers, at time.Time) {
 	before, since := s.Books, at.Sub(s.booked).Seconds()
-	s.Books, s.booked, s.Rates = map[string]map[string]wire.DeliveryCounts{}, at, map[string]float64{}
+	s.Books, s.booked, s.Rates = make(map[string]map[string]wire.DeliveryCounts, len(numbers)), at, nil
 	for source, n := range numbers {
-		s.Books[source] = maps.Clone(n.Deliveries)
+		s.Books[source] = n.Deliveries
 		for to, d := range n.Deliveries {
 			if was, ok := before[source][to]; ok && since > 0 && d.Acknowledged > was.Acknowledged {
+				if s.Rates == nil {
+					s.Rates = map[string]float64{}
+				}
 				s.Rates[to] += float64(d.Acknowledged-was.Acknowledged) / since
 			}
 		}

@@ -2911,6 +2911,22 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             unparsed: number;
+            /** Format: int64 */
+            dropped: number;
+            /** Format: int64 */
+            masked: number;
+            /**
+             * Format: int64
+             * @description A record that two destinations have counts twice
+             */
+            acknowledged: number;
+            /**
+             * Format: int64
+             * @description Bytes of them, before compression
+             */
+            sent: number;
+            /** Format: int64 */
+            rejected: number;
         };
         HostSource: {
             /** @description What is left out or late and is no trouble */
@@ -5059,7 +5075,7 @@ export interface operations {
     getNumbers: {
         parameters: {
             query?: {
-                /** @description read, read:SENDER, bytes, bytes:SENDER, unparsed, unparsed:SENDER, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag */
+                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent and rejected */
                 number?: string[];
                 source?: string;
                 destination?: string;

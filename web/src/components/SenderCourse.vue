@@ -2,11 +2,23 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { client, take } from '../api/client'
+import { amount, unitOf } from '../composables/chart'
 import Answer from './Answer.vue'
 import NumberChart from './NumberChart.vue'
 
 /** What came from a sender over time. */
 const props = defineProps<{ source: string; name: string }>()
+const numbers = [
+  'read',
+  'unparsed',
+  'dropped',
+  'masked',
+  'acknowledged',
+  'rejected',
+  'bytes',
+  'sent',
+]
+const drawn = ['read', 'unparsed', 'dropped', 'acknowledged', 'rejected']
 const spans = ['1h', '24h', '7d', '30d']
 const span = ref<{ since?: string; from?: string; to?: string }>({ since: '1h' })
 const { data, isPending, error } = useQuery({
@@ -18,7 +30,7 @@ const { data, isPending, error } = useQuery({
           query: {
             by: 'sender',
             source: props.source,
-            number: ['read', 'unparsed'],
+            number: numbers,
             ...span.value,
           },
         },
@@ -28,6 +40,16 @@ const { data, isPending, error } = useQuery({
   placeholderData: (old) => old,
 })
 const lines = computed(() => (data.value?.lines ?? []).filter((l) => l.group === props.name))
+/** Of what can go wrong only what did is drawn. */
+const chart = computed(() =>
+  lines.value.filter((l) => l.number === 'read' || (drawn.includes(l.number) && l.sum > 0)),
+)
+const sums = computed(() =>
+  lines.value
+    .filter((l) => l.number === 'read' || l.sum > 0)
+    .map((l) => `${l.number} ${amount(unitOf(l.number), l.sum)}`)
+    .join(', '),
+)
 const choose = (from: number, to: number) => {
   span.value = { from: new Date(from).toISOString(), to: new Date(to).toISOString() }
 }
@@ -48,13 +70,15 @@ const choose = (from: number, to: number) => {
   </nav>
   <Answer :pending="isPending" :error="error" what="The numbers">
     <p v-if="data && !lines.length" class="text-soft">Nothing of it was counted in this time.</p>
-    <NumberChart
-      v-else-if="data"
-      :numbers="data"
-      :lines="lines"
-      :label="`Records of ${name}`"
-      unit="count"
-      @span="choose"
-    />
+    <template v-else-if="data">
+      <NumberChart
+        :numbers="data"
+        :lines="chart"
+        :label="`Records of ${name}`"
+        unit="count"
+        @span="choose"
+      />
+      <p class="mt-1 text-table text-soft">In all: {{ sums }}.</p>
+    </template>
   </Answer>
 </template>
