@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/rand"
-	"fmt"
 	"io"
 	"net/http"
 	"path/filepath"
@@ -376,57 +375,112 @@ func (d *desk) rollOutOffered() {
 	get[contract.Rollout](d.t, resp, err)
 }
 
+// speaker is an agent over a WebSocket that says what a test wants it to.
+type speaker struct {
+	*poller
+	ws *websocket.Conn
+}
+
+// speak connects an agent that has joined, and tells what it is.
+func (p *poller) speak(d *desk) *speaker {
+	p.t.Helper()
+	ws, _, err := websocket.Dial(context.Background(), strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
+		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
+	require.NoError(p.t, err)
+	p.t.Cleanup(func() { _ = ws.CloseNow() })
+	s := &speaker{p, ws}
+	s.say(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "h")})
+	_, _, err = ws.Read(context.Background())
+	require.NoError(p.t, err)
+	return s
+}
+
+func (s *speaker) say(m *protobufs.AgentToServer) {
+	m.InstanceUid, m.SequenceNum = s.uid, s.sequence
+	s.sequence++
+	frame, err := wire.Marshal(m)
+	require.NoError(s.t, err)
+	require.NoError(s.t, s.ws.Write(context.Background(), websocket.MessageBinary, frame))
+}
+
+// report says that a source has read so much since a time.
+func (s *speaker) report(began time.Time, read int64) {
+	counted := map[string]wire.Numbers{"gate": {Read: read}}
+	body, err := proto.Marshal(wire.EncodeNumbers("h", began, time.Now(), counted))
+	require.NoError(s.t, err)
+	s.say(&protobufs.AgentToServer{CustomMessage: &protobufs.CustomMessage{Capability: wire.NumbersCapability,
+		Type: wire.TypeNumbers, Data: body}})
+}
+
+// healthy says that the source is well, with words.
+func (s *speaker) healthy(words string) {
+	parts := map[string]*protobufs.ComponentHealth{"source/gate": {Healthy: true, LastError: words}}
+	s.say(&protobufs.AgentToServer{Health: &protobufs.ComponentHealth{ComponentHealthMap: parts}})
+}
+
 // TestReportsInOrder: reports of numbers alone are taken together after a moment, and still before what the same agent
 // says next, or its going.
 func TestReportsInOrder(t *testing.T) {
 	t.Parallel()
 	d := startDesk(t)
-	ctx := context.Background()
 	p := newPoller(t, d, d.joinToken(1, nil))
 	p.join(description("synaxis-agent", "h"))
 	began, read := time.Now(), int64(0)
 	for round := range 8 {
-		ws, _, err := websocket.Dial(ctx, strings.Replace(d.url, "http", "ws", 1)+"/v1/opamp",
-			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + p.bearer}}})
-		require.NoError(t, err)
-		say := func(m *protobufs.AgentToServer) {
-			m.InstanceUid, m.SequenceNum = p.uid, p.sequence
-			p.sequence++
-			frame, err := wire.Marshal(m)
-			require.NoError(t, err)
-			require.NoError(t, ws.Write(ctx, websocket.MessageBinary, frame))
-		}
-		say(&protobufs.AgentToServer{AgentDescription: description("synaxis-agent", "h")})
-		_, _, err = ws.Read(ctx)
-		require.NoError(t, err)
-		report := func() {
-			read += 100
-			body, err := proto.Marshal(wire.EncodeNumbers("h", began, time.Now(),
-				map[string]wire.Numbers{"gate": {Read: read}}))
-			require.NoError(t, err)
-			say(&protobufs.AgentToServer{CustomMessage: &protobufs.CustomMessage{Capability: wire.NumbersCapability,
-				Type: wire.TypeNumbers, Data: body}})
-		}
+		s := p.speak(d)
 		for range 5 {
-			report()
+			read += 100
+			s.report(began, read)
 		}
-		reason := fmt.Sprint("round ", round)
-		parts := map[string]*protobufs.ComponentHealth{"source/gate": {Healthy: true, LastError: reason}}
-		say(&protobufs.AgentToServer{Health: &protobufs.ComponentHealth{ComponentHealthMap: parts}})
+		s.healthy("")
 		if round%2 == 0 {
-			say(&protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}})
+			s.say(&protobufs.AgentToServer{AgentDisconnect: &protobufs.AgentDisconnect{}})
 		}
 		eventually(t, 10*time.Second, "numbers to come", func() bool {
 			sources := d.host("h").Sources
 			return len(sources) == 1 && sources[0].Numbers.Read == read
 		})
 		if round%2 == 1 {
-			report()
-			ws.CloseNow()
+			read += 100
+			s.report(began, read)
+			s.ws.CloseNow()
 		}
 		eventually(t, 10*time.Second, "the agent to be away", func() bool { return !d.host("h").Connected })
 		time.Sleep(400 * time.Millisecond) // longer than reports are gathered
 		assert.False(t, d.host("h").Connected, "a report that is taken late does not bring it back")
-		ws.CloseNow()
+		assert.Equal(t, read, d.host("h").Sources[0].Numbers.Read)
 	}
+}
+
+// TestFloodOfReports: an agent that reports a thousand times at once is still heard soon when it says something else,
+// and is not asked for anything, since no message is missing; another one is heard meanwhile.
+func TestFloodOfReports(t *testing.T) {
+	t.Parallel()
+	d := startDesk(t)
+	p := newPoller(t, d, d.joinToken(1, nil))
+	p.join(description("synaxis-agent", "h"))
+	s, began := p.speak(d), time.Now()
+	answers := make(chan error, 1)
+	go func() {
+		_, _, err := s.ws.Read(context.Background())
+		answers <- err
+	}()
+	for n := range int64(1000) {
+		if n%7 == 0 {
+			s.say(&protobufs.AgentToServer{})
+			continue
+		}
+		s.report(began, n)
+	}
+	s.healthy("after the flood")
+	eventually(t, 10*time.Second, "its health", func() bool { return len(d.host("h").Sources) == 1 })
+	assert.Less(t, time.Since(began), 20*time.Second)
+	s.report(began, 5000)
+	eventually(t, 10*time.Second, "the newest sum", func() bool {
+		s.report(began, 5000)
+		time.Sleep(500 * time.Millisecond)
+		return d.host("h").Sources[0].Numbers.Read == 5000
+	})
+	s.ws.CloseNow()
+	require.Error(t, <-answers, "nothing is asked")
 }

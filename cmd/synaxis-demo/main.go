@@ -85,7 +85,7 @@ those that the service says were acknowledged, and those that arrived at the rec
 	f.BoolVar(&once, "once", false, "tell the whole story, print a table and end")
 	f.IntVar(&records, "records", 400, "with --once: records for each log")
 	f.BoolVar(&verbose, "verbose", false, "show what service and agents log")
-	cmd.AddCommand(simulateCmd(), rehearseCmd())
+	cmd.AddCommand(simulateCmd(), lookCmd(), rehearseCmd())
 	if err := cmd.ExecuteContext(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "synaxis-demo:", err)
 		os.Exit(1)
@@ -153,6 +153,21 @@ func simulateCmd() *cobra.Command {
 	cmd.Flags().DurationVar(&o.Report, "report", 30*time.Second, "how often hosts report")
 	cmd.Flags().DurationVar(&o.Rest, "rest", time.Minute, "how long the fleet is watched at rest")
 	return cmd
+}
+
+// lookCmd times answers of the service, for a simulation.
+func lookCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:    "look ADDRESS...",
+		Short:  "Ask for addresses again and again, and tell how many microseconds each answer took",
+		Hidden: true,
+		Args:   cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return fleetsim.Look(ctx, args, os.Stdout)
+		},
+	}
 }
 
 // tell runs the story and prints its table.

@@ -1,6 +1,7 @@
 package fleetsim
 
 import (
+	"bytes"
 	"context"
 	"log/slog"
 	"math"
@@ -241,7 +242,7 @@ func (h *Light) Answer(_ context.Context, _ string, ask wire.Ask) wire.Reply {
 func (h *Light) Runs(part string) (runs bool, again int) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return strings.Contains(string(h.text), part), h.again
+	return bytes.Contains(h.text, []byte(part)), h.again
 }
 
 // Saw tells whether it was ever offered a config with a word of the simulation.

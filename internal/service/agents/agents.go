@@ -241,15 +241,16 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 		own, _ = hex.DecodeString(who.Credential.UID)
 	}
 	pace, reports := rate.NewLimiter(paceMessages, paceBurst), rate.NewLimiter(paceReports, reportsBurst)
+	brief := &sayer{c: c, who: who, uid: own, pace: rate.NewLimiter(paceBriefs, briefBurst), counts: reports, taken: -1}
 	for {
 		var msg *protobufs.AgentToServer
 		// not by ctx, which ends with this function only: waiting for it would cost as much as the report
 		if err := c.Read(context.Background(), func(frame []byte) error {
-			if err := pace.WaitN(ctx, 1+len(frame)/paceBytes); err != nil {
+			if gathered, err := a.gather(ctx, brief, frame); gathered {
 				return err
 			}
-			if a.gather(c, who, own, frame, reports.Allow) {
-				return nil
+			if err := pace.WaitN(ctx, 1+len(frame)/paceBytes); err != nil {
+				return err
 			}
 			msg = &protobufs.AgentToServer{}
 			err := wire.Unmarshal(frame, msg)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/open-telemetry/opamp-go/protobufs"
+	"golang.org/x/time/rate"
 
 	"synaxis/internal/core/wire"
 	"synaxis/internal/service/links"
@@ -24,12 +25,21 @@ const (
 	gatherBytes = 1 << 20
 )
 
-// brief is a message that was gathered.
+// The pace of brief messages of one connection. An agent that floods is read faster than its messages would be taken one
+// by one, so that what else it says, that it runs another config, does not wait behind its flood for long.
+const (
+	paceBriefs = 50 // a second
+	briefBurst = 400
+	briefBytes = 2 << 10 // count as one more
+)
+
+// brief is a message that was gathered, or several of one connection that follow each other, of which the first may
+// have numbers that are taken.
 type brief struct {
-	c        *links.Conn
-	who      membership.Caller
-	sequence uint64
-	from, to int // its numbers in the bytes that were gathered
+	c           *links.Conn
+	who         membership.Caller
+	first, last uint64 // sequence numbers
+	from, to    int    // its numbers in the bytes that were gathered
 }
 
 // gathered are the messages that wait.
@@ -38,26 +48,49 @@ type gathered struct {
 	mu     sync.Mutex
 	briefs []brief
 	bytes  []byte
+	taken  int // how often they were taken
 }
 
-// gather keeps a frame until it is taken, if it holds a brief message of the agent with the uid that is who's; else it
-// answers false. numbers tells whether its numbers are to be taken.
-func (a *Agents) gather(c *links.Conn, who membership.Caller, uid, frame []byte, numbers func() bool) bool {
-	if uid == nil || who.Credential.UsedAt.IsZero() {
-		return false
+// sayer is one connection, as far as it is gathered.
+type sayer struct {
+	c      *links.Conn
+	who    membership.Caller
+	uid    []byte        // that is who's
+	pace   *rate.Limiter // of brief messages
+	counts *rate.Limiter // of those of them whose numbers are taken
+	taken  int           // how often had been taken when it said something last
+	at     int           // which brief message that was
+}
+
+// gather keeps a frame until it is taken, if it holds a brief message of the agent that it comes from; else it answers
+// false.
+func (a *Agents) gather(ctx context.Context, s *sayer, frame []byte) (bool, error) {
+	if s.uid == nil || s.who.Credential.UsedAt.IsZero() {
+		return false, nil
 	}
 	b, ok := wire.ReadBrief(frame)
-	if !ok || !bytes.Equal(b.UID, uid) {
-		return false
+	if !ok || !bytes.Equal(b.UID, s.uid) {
+		return false, nil
 	}
-	if len(b.Numbers) > wire.MaxMetrics || b.Numbers != nil && !numbers() {
+	if err := s.pace.WaitN(ctx, 1+min(len(frame)/briefBytes, briefBurst/2)); err != nil {
+		return true, err
+	}
+	if len(b.Numbers) > wire.MaxMetrics || b.Numbers != nil && !s.counts.Allow() {
 		b.Numbers = nil // they are in the next report, since sums are told from their begin
 	}
 	g := &a.gathered
 	g.mu.Lock()
+	if s.taken == g.taken && s.at < len(g.briefs) && b.Numbers == nil {
+		if was := &g.briefs[s.at]; was.c == s.c && b.Sequence == was.last+1 {
+			was.last++
+			g.mu.Unlock()
+			return true, nil
+		}
+	}
 	first, from := len(g.briefs) == 0, len(g.bytes)
+	s.taken, s.at = g.taken, len(g.briefs)
 	g.bytes = append(g.bytes, b.Numbers...)
-	g.briefs = append(g.briefs, brief{c, who, b.Sequence, from, len(g.bytes)})
+	g.briefs = append(g.briefs, brief{s.c, s.who, b.Sequence, b.Sequence, from, len(g.bytes)})
 	full := len(g.bytes) >= gatherBytes
 	g.mu.Unlock()
 	switch {
@@ -66,7 +99,7 @@ func (a *Agents) gather(c *links.Conn, who membership.Caller, uid, frame []byte,
 	case first:
 		time.AfterFunc(gatherFor, a.takeGathered)
 	}
-	return true
+	return true, nil
 }
 
 // takeGathered takes what was gathered before it was called.
@@ -77,6 +110,7 @@ func (a *Agents) takeGathered() {
 	g.mu.Lock()
 	briefs, numbers := g.briefs, g.bytes
 	g.briefs, g.bytes = nil, nil
+	g.taken++
 	g.mu.Unlock()
 	for _, b := range briefs {
 		a.takeBrief(b, numbers[b.from:b.to])
@@ -95,7 +129,7 @@ func (a *Agents) takeGathered() {
 // takeBrief takes one message. Where there is more to it than numbers, it goes the way of all others.
 func (a *Agents) takeBrief(b brief, numbers []byte) {
 	uid := b.who.Credential.UID
-	msg := &protobufs.AgentToServer{SequenceNum: b.sequence}
+	msg := &protobufs.AgentToServer{SequenceNum: b.last}
 	h, ok := a.p.Inventory.ByUID(uid)
 	if !ok || !h.RetiredAt.IsZero() {
 		msg.InstanceUid, _ = hex.DecodeString(uid)
@@ -105,7 +139,7 @@ func (a *Agents) takeBrief(b brief, numbers []byte) {
 		}()
 		return
 	}
-	if heard := a.p.Links.Hear(uid, b.sequence, b.c, false); heard != (links.Heard{}) {
+	if heard := a.hear(uid, b); heard != (links.Heard{}) {
 		msg.InstanceUid, _ = hex.DecodeString(uid)
 		go func() {
 			answer, _, err := a.takeHeard(context.Background(), msg, b.who, b.c, h, heard, "", blank(msg))
@@ -115,12 +149,23 @@ func (a *Agents) takeBrief(b brief, numbers []byte) {
 			return
 		}
 	}
-	var report wire.Report
 	if len(numbers) > 0 {
-		if r, err := wire.ReadReport(numbers); err == nil {
-			report = r
+		if report, err := wire.ReadReport(numbers); err == nil {
+			a.p.Reports.TakeReport(h.Name, report)
+			a.p.Hosts.Touch(h.Name)
+			return
 		}
 	}
-	a.p.Reports.TakeReport(h.Name, report)
-	a.p.Hosts.Touch(h.Name)
+	a.p.Reports.TakeReport(h.Name, wire.Report{})
+}
+
+// hear notes messages that follow each other.
+func (a *Agents) hear(uid string, b brief) (all links.Heard) {
+	for n := b.first; ; n++ {
+		h := a.p.Links.Hear(uid, n, b.c, false)
+		all.Arrived, all.AskAll, all.Copy = all.Arrived || h.Arrived, all.AskAll || h.AskAll, h.Copy
+		if n == b.last || h.Copy != "" {
+			return all
+		}
+	}
 }
