@@ -24,36 +24,45 @@ func (f Field) Is(number protowire.Number, t protowire.Type) bool {
 	return f.Number == number && f.Type == t
 }
 
+// Next is the first field of a message, and what comes behind it. The message has one at least.
+func Next(data []byte) (v Field, rest []byte, err error) {
+	number, kind, n := protowire.ConsumeTag(data)
+	if n < 0 || number > protowire.MaxValidNumber {
+		return v, nil, ErrForm
+	}
+	data = data[n:]
+	v.Number, v.Type = number, kind
+	switch kind {
+	case protowire.BytesType:
+		v.Bytes, n = protowire.ConsumeBytes(data)
+	case protowire.VarintType:
+		v.Bits, n = protowire.ConsumeVarint(data)
+	case protowire.Fixed64Type:
+		v.Bits, n = protowire.ConsumeFixed64(data)
+	case protowire.Fixed32Type:
+		var bits uint32
+		bits, n = protowire.ConsumeFixed32(data)
+		v.Bits = uint64(bits)
+	default:
+		n = protowire.ConsumeFieldValue(number, kind, data)
+	}
+	if n < 0 {
+		return v, nil, ErrForm
+	}
+	return v, data[n:], nil
+}
+
 // Each calls f with each field of a message, in order, until it fails.
 func Each(data []byte, f func(Field) error) error {
 	for len(data) > 0 {
-		number, kind, n := protowire.ConsumeTag(data)
-		if n < 0 || number > protowire.MaxValidNumber {
-			return ErrForm
+		v, rest, err := Next(data)
+		if err == nil {
+			err = f(v)
 		}
-		data = data[n:]
-		v := Field{Number: number, Type: kind}
-		switch kind {
-		case protowire.BytesType:
-			v.Bytes, n = protowire.ConsumeBytes(data)
-		case protowire.VarintType:
-			v.Bits, n = protowire.ConsumeVarint(data)
-		case protowire.Fixed64Type:
-			v.Bits, n = protowire.ConsumeFixed64(data)
-		case protowire.Fixed32Type:
-			var bits uint32
-			bits, n = protowire.ConsumeFixed32(data)
-			v.Bits = uint64(bits)
-		default:
-			n = protowire.ConsumeFieldValue(number, kind, data)
-		}
-		if n < 0 {
-			return ErrForm
-		}
-		data = data[n:]
-		if err := f(v); err != nil {
+		if err != nil {
 			return err
 		}
+		data = rest
 	}
 	return nil
 }

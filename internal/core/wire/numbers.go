@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	colmetrics "go.opentelemetry.io/proto/otlp/collector/metrics/v1"
@@ -315,36 +316,56 @@ func (n Numbers) Settled() Numbers {
 
 // Clone copies the numbers.
 func (n Numbers) Clone() Numbers {
+	n.own()
+	return n
+}
+
+// own makes its maps its own.
+func (n *Numbers) own() {
 	for _, p := range Parts {
-		*p.Of(&n) = maps.Clone(*p.Of(&n))
+		*p.Of(n) = maps.Clone(*p.Of(n))
 	}
 	n.Deliveries = maps.Clone(n.Deliveries)
-	return n
 }
 
 // Since is what was counted beyond an earlier state: the sums that grew, and by how much. any tells whether one did.
 func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
+	p := scratch.Get().(*[3]Numbers)
+	defer scratch.Put(p)
+	p[0], p[1], p[2] = n, was, Numbers{}
+	any = since(&p[0], &p[1], &p[2])
+	d = p[2]
+	*p = [3]Numbers{}
+	return d, any
+}
+
+// scratch is where numbers lie while the tables of counters go round them: they would be made anew for each report.
+var scratch = sync.Pool{New: func() any { return new([3]Numbers) }}
+
+func since(n, was, d *Numbers) (any bool) {
 	for _, c := range Counters {
 		if c.Kind == Sum {
-			v := max(0, *c.Of(&n)-*c.Of(&was))
+			v := max(0, *c.Of(n)-*c.Of(was))
 			any = any || v > 0
-			*c.Of(&d) = v
+			*c.Of(d) = v
 		}
 	}
 	for _, p := range Parts {
-		before := *p.Of(&was)
-		for name, v := range *p.Of(&n) {
+		before := *p.Of(was)
+		for name, v := range *p.Of(n) {
 			if v > before[name] {
-				put(p.Of(&d), name, v-before[name])
+				put(p.Of(d), name, v-before[name])
 			}
 		}
 	}
+	var at [3]DeliveryCounts // now, before, and by how much they grew
 	for name, now := range n.Deliveries {
-		before, grew, out := was.Deliveries[name], false, DeliveryCounts{}
+		at = [3]DeliveryCounts{now, was.Deliveries[name]}
+		grew := false
 		for _, c := range DeliveryCounters {
 			if c.Kind == Sum {
-				v := max(0, *c.Of(&now)-*c.Of(&before))
-				*c.Of(&out) = v
+				v := max(0, *c.Of(&at[0])-*c.Of(&at[1]))
+				*c.Of(&at[2]) = v
 				grew = grew || v > 0
 			}
 		}
@@ -352,42 +373,52 @@ func (n Numbers) Since(was Numbers) (d Numbers, any bool) {
 			if d.Deliveries == nil {
 				d.Deliveries = map[string]DeliveryCounts{}
 			}
-			d.Deliveries[name], any = out, true
+			d.Deliveries[name], any = at[2], true
 		}
 	}
-	return d, any
+	return any
 }
 
 // NotBelow lifts sums to what they were: an agent that was killed counts some of its records again, and a number that
 // people audit never falls.
 func (n Numbers) NotBelow(was Numbers) Numbers {
-	n = n.Clone()
+	p := scratch.Get().(*[3]Numbers)
+	defer scratch.Put(p)
+	p[0], p[1] = n, was
+	p[0].own()
+	lift(&p[0], &p[1])
+	n = p[0]
+	*p = [3]Numbers{}
+	return n
+}
+
+func lift(n, was *Numbers) {
 	for _, c := range Counters {
 		if c.Kind == Sum {
-			*c.Of(&n) = max(*c.Of(&n), *c.Of(&was))
+			*c.Of(n) = max(*c.Of(n), *c.Of(was))
 		}
 	}
 	for _, p := range Parts {
-		now := p.Of(&n)
-		for name, v := range *p.Of(&was) {
+		now := p.Of(n)
+		for name, v := range *p.Of(was) {
 			if v > (*now)[name] {
 				put(now, name, v)
 			}
 		}
 	}
+	var at [2]DeliveryCounts // now and before
 	for name, before := range was.Deliveries {
-		now := n.Deliveries[name]
+		at = [2]DeliveryCounts{n.Deliveries[name], before}
 		for _, c := range DeliveryCounters {
 			if c.Kind == Sum {
-				*c.Of(&now) = max(*c.Of(&now), *c.Of(&before))
+				*c.Of(&at[0]) = max(*c.Of(&at[0]), *c.Of(&at[1]))
 			}
 		}
 		if n.Deliveries == nil {
 			n.Deliveries = map[string]DeliveryCounts{}
 		}
-		n.Deliveries[name] = now
+		n.Deliveries[name] = at[0]
 	}
-	return n
 }
 
 // EncodeNumbers writes numbers as OTLP metrics. Sums are cumulative since start. What is not there is 0.

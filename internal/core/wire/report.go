@@ -136,26 +136,30 @@ type point struct {
 	partKey                           []byte
 }
 
-// fields calls f with each field of a message. What takes memory is counted.
-func (r *reportReader) fields(data []byte, f func(v protofields.Field) error) error {
-	return protofields.Each(data, func(v protofields.Field) error {
-		if v.Type == protowire.BytesType {
-			if r.left--; r.left < 0 {
-				return ErrElements
-			}
+// next is the first field of a message, and what comes behind it. What takes memory is counted.
+func (r *reportReader) next(data []byte) (v protofields.Field, rest []byte, err error) {
+	v, rest, err = protofields.Next(data)
+	if err == nil && v.Type == protowire.BytesType {
+		if r.left--; r.left < 0 {
+			err = ErrElements
 		}
-		return f(v)
-	})
+	}
+	return v, rest, err
 }
 
 // each calls f with each embedded message of a field.
 func (r *reportReader) each(data []byte, number protowire.Number, f func([]byte) error) error {
-	return r.fields(data, func(v protofields.Field) error {
-		if !v.Is(number, protowire.BytesType) {
-			return nil
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
+		if err == nil && v.Is(number, protowire.BytesType) {
+			err = f(v.Bytes)
 		}
-		return f(v.Bytes)
-	})
+		if err != nil {
+			return err
+		}
+		data = rest
+	}
+	return nil
 }
 
 // metric reads one metric. Its name may stand behind its points.
@@ -163,24 +167,20 @@ func (r *reportReader) metric(data []byte) error {
 	var name []byte
 	gauge := false
 	r.points = r.points[:0]
-	err := r.fields(data, func(v protofields.Field) error {
-		if v.Type != protowire.BytesType {
-			return nil
-		}
-		switch v.Number {
-		case metricName:
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
+		switch {
+		case err != nil:
+		case v.Is(metricName, protowire.BytesType):
 			name = v.Bytes
-		case metricGauge, metricSum:
+		case v.Is(metricGauge, protowire.BytesType), v.Is(metricSum, protowire.BytesType):
 			gauge = v.Number == metricGauge
-			return r.each(v.Bytes, dataPoints, func(p []byte) error {
-				r.points = append(r.points, p)
-				return nil
-			})
+			err = r.keepPoints(v.Bytes)
 		}
-		return nil
-	})
-	if err != nil {
-		return err
+		if err != nil {
+			return err
+		}
+		data = rest
 	}
 	of := metricOf[string(name)]
 	for _, data := range r.points {
@@ -202,9 +202,26 @@ func (r *reportReader) metric(data []byte) error {
 	return nil
 }
 
+// keepPoints keeps the points of a metric, since its name may come behind them.
+func (r *reportReader) keepPoints(data []byte) error {
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
+		if err != nil {
+			return err
+		}
+		if v.Is(dataPoints, protowire.BytesType) {
+			r.points = append(r.points, v.Bytes)
+		}
+		data = rest
+	}
+	return nil
+}
+
 func (r *reportReader) point(data []byte) (p point, err error) {
-	err = r.fields(data, func(v protofields.Field) error {
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
 		switch {
+		case err != nil:
 		case v.Is(pointStart, protowire.Fixed64Type):
 			p.start = v.Bits
 		case v.Is(pointTime, protowire.Fixed64Type):
@@ -214,24 +231,32 @@ func (r *reportReader) point(data []byte) (p point, err error) {
 		case v.Is(pointDouble, protowire.Fixed64Type):
 			p.real, p.isReal = math.Float64frombits(v.Bits), true
 		case v.Is(pointAttributes, protowire.BytesType):
-			return r.attribute(v.Bytes, &p)
+			err = r.attribute(v.Bytes, &p)
 		}
-		return nil
-	})
-	return p, err
+		if err != nil {
+			return p, err
+		}
+		data = rest
+	}
+	return p, nil
 }
 
 func (r *reportReader) attribute(data []byte, p *point) error {
 	var key, text []byte
-	err := r.fields(data, func(v protofields.Field) error {
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
 		switch {
+		case err != nil:
 		case v.Is(pairKey, protowire.BytesType):
 			key = v.Bytes
 		case v.Is(pairValue, protowire.BytesType):
-			return r.each(v.Bytes, textOfPair, func(t []byte) error { text = t; return nil })
+			text, err = r.text(v.Bytes, text)
 		}
-		return nil
-	})
+		if err != nil {
+			return err
+		}
+		data = rest
+	}
 	switch string(key) {
 	case "source":
 		p.source = text
@@ -242,7 +267,22 @@ func (r *reportReader) attribute(data []byte, p *point) error {
 	default:
 		p.partKey, p.part = key, text
 	}
-	return err
+	return nil
+}
+
+// text is that of a value, or the one before where it has none.
+func (r *reportReader) text(data, before []byte) ([]byte, error) {
+	for len(data) > 0 {
+		v, rest, err := r.next(data)
+		if err != nil {
+			return nil, err
+		}
+		if v.Is(textOfPair, protowire.BytesType) {
+			before = v.Bytes
+		}
+		data = rest
+	}
+	return before, nil
 }
 
 // metricFor says what a metric's name stands for.

@@ -241,7 +241,8 @@ func (a *Agents) serve(c *links.Conn, who membership.Caller) {
 		own, _ = hex.DecodeString(who.Credential.UID)
 	}
 	pace, reports := rate.NewLimiter(paceMessages, paceBurst), rate.NewLimiter(paceReports, reportsBurst)
-	brief := &sayer{c: c, who: who, uid: own, pace: rate.NewLimiter(paceBriefs, briefBurst), counts: reports, taken: -1}
+	brief := &sayer{c: c, who: who, uid: own, pace: rate.NewLimiter(paceBriefs, briefBurst), counts: reports,
+		taken: -1}
 	for {
 		var msg *protobufs.AgentToServer
 		// not by ctx, which ends with this function only: waiting for it would cost as much as the report

@@ -25,8 +25,8 @@ const (
 	gatherBytes = 1 << 20
 )
 
-// The pace of brief messages of one connection. An agent that floods is read faster than its messages would be taken one
-// by one, so that what else it says, that it runs another config, does not wait behind its flood for long.
+// The pace of brief messages of one connection. An agent that floods is read faster than its messages would be taken
+// one by one, so that what else it says, that it runs another config, does not wait behind its flood for long.
 const (
 	paceBriefs = 50 // a second
 	briefBurst = 400

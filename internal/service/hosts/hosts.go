@@ -174,13 +174,13 @@ type Judgement struct {
 
 // Judge evaluates a host. until is when time alone may change the judgement; zero for never.
 func (v *View) Judge(now time.Time) (j Judgement, until time.Time) {
-	j, until = v.judge(now)
+	j, until, _ = v.judge(now, nil)
 	j.roll()
 	return j, until
 }
 
-// judge is Judge, with nothing summed up.
-func (v *View) judge(now time.Time) (j Judgement, until time.Time) {
+// judge is Judge, with nothing summed up. same tells that each source is as it was before.
+func (v *View) judge(now time.Time, before map[string]health.Verdict) (j Judgement, until time.Time, same bool) {
 	sooner := func(t time.Time) {
 		if t.After(now) && (until.IsZero() || t.Before(until)) {
 			until = t
@@ -188,7 +188,12 @@ func (v *View) judge(now time.Time) (j Judgement, until time.Time) {
 	}
 	host := v.Verdict(now)
 	sooner(host.Until)
-	j.Host, j.By = host, map[string]health.Verdict{}
+	j.Host = host
+	type judged struct {
+		source string
+		health.Verdict
+	}
+	sources := make([]judged, 0, 8)
 	for part := range v.Components {
 		name, is := strings.CutPrefix(part, "source/")
 		if !is {
@@ -196,7 +201,7 @@ func (v *View) judge(now time.Time) (j Judgement, until time.Time) {
 		}
 		s := v.source(name, host, now)
 		sooner(s.Until)
-		j.By[name] = s
+		sources = append(sources, judged{name, s})
 		n := v.Numbers[name]
 		j.Read += n.Read
 		j.LastRecord = max(j.LastRecord, n.LastRecord)
@@ -208,7 +213,19 @@ func (v *View) judge(now time.Time) (j Judgement, until time.Time) {
 			sooner(now.Add(reports.SampleEvery)) // the window moves on
 		}
 	}
-	return j, until
+	same = before != nil && len(before) == len(sources)
+	for _, s := range sources {
+		same = same && before[s.source] == s.Verdict
+	}
+	if same { // nearly always: nothing is made anew
+		j.By = before
+		return j, until, same
+	}
+	j.By = make(map[string]health.Verdict, len(sources))
+	for _, s := range sources {
+		j.By[s.source] = s.Verdict
+	}
+	return j, until, same
 }
 
 // roll counts the states of the sources, and finds what should be looked at first.
@@ -316,9 +333,10 @@ func (h *Hosts) Touch(name string) {
 	default:
 		h.judged++
 		now := h.now()
-		j, until := v.judge(now)
+		before := h.health[name]
+		j, until, same := v.judge(now, before.By)
 		next := kept{Judgement: j, until: until}
-		h.settle(name, h.health[name], &next, now)
+		h.settle(name, before, &next, same, now)
 		until = next.until
 		h.health[name] = next
 		if !until.IsZero() {

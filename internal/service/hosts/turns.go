@@ -3,6 +3,7 @@ package hosts
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"time"
 
 	"synaxis/internal/core/health"
@@ -29,9 +30,10 @@ const mostTurns = 100_000
 // bad tells whether a state is one that somebody should look at.
 func bad(s health.State) bool { return health.Rank(s) >= health.Rank(health.Degraded) }
 
-// settle keeps states from flapping, and notes those that change. A state that has turned worse twice within two
-// minutes does not turn better before two minutes have passed since. h is locked.
-func (h *Hosts) settle(host string, old kept, next *kept, now time.Time) {
+// settle keeps states from flapping, and notes those that change; same tells that the sources are judged as before. A
+// state that has turned worse twice within two minutes does not turn better before two minutes have passed since. h is
+// locked.
+func (h *Hosts) settle(host string, old kept, next *kept, same bool, now time.Time) {
 	one := func(source string, was, is health.Verdict) health.Verdict {
 		falls := old.falls[source]
 		keep := func() {
@@ -67,10 +69,20 @@ func (h *Hosts) settle(host string, old kept, next *kept, now time.Time) {
 		return is
 	}
 	next.Host = one("", old.Host, next.Host)
+	mine := !same // the judgements of before are read
 	for source, is := range next.By {
-		next.By[source] = one(source, old.By[source], is)
+		if s := one(source, old.By[source], is); s != is {
+			if !mine {
+				next.By, mine = maps.Clone(next.By), true
+			}
+			next.By[source] = s
+		}
 	}
-	next.roll()
+	if !mine && next.Host == old.Host {
+		next.Worst, next.Sources = old.Worst, old.Sources
+	} else {
+		next.roll()
+	}
 	if len(h.turns) > mostTurns {
 		h.turns = h.turns[len(h.turns)-mostTurns:]
 	}

@@ -42,7 +42,7 @@ func TestSettle(t *testing.T) {
 		var k kept
 		for _, s := range steps {
 			next := kept{Judgement: Judgement{Host: s.host, By: map[string]health.Verdict{"lines": s.source}}}
-			h.settle("a", k, &next, at.Add(time.Duration(s.after)*time.Second))
+			h.settle("a", k, &next, false, at.Add(time.Duration(s.after)*time.Second))
 			k = next
 			assert.Equal(t, s.shown, k.By["lines"].State, "%s, after %d s", name, s.after)
 			assert.Equal(t, 1, k.Sources[s.shown], "%s, after %d s", name, s.after)
