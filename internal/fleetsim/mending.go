@@ -91,6 +91,9 @@ func (d *Demo) mendRejects(ctx context.Context) error {
 	d.say("Its table is mended: a trial of ten took %d, and then the other %d went", trial.Done, all.Done)
 	return d.wait(ctx, time.Minute, "no reject to be left", func() (bool, error) {
 		left, err := rejects(1)()
+		if left && err == nil { // it was on its way while the table was mended
+			_, err = answer[contract.RejectOutcome](d.client.ResendRejects(ctx, archive, contract.RejectChoice{}))
+		}
 		return !left, err
 	})
 }
