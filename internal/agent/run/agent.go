@@ -66,6 +66,7 @@ type Agent struct {
 	text    []byte // of the config that runs
 	secrets []byte
 	status  *protobufs.RemoteConfigStatus
+	told    string // the sender that was told of last, where not all are at once
 }
 
 // New opens the state and starts from the last good config, if there is one.
@@ -467,6 +468,9 @@ func (a *Agent) Health() *protobufs.ComponentHealth {
 // Metrics are the agent's numbers.
 func (a *Agent) Metrics(now time.Time) proto.Message {
 	all, began := a.engine.Numbers()
+	a.mu.Lock()
+	a.told = wire.SomeSenders(all, a.told)
+	a.mu.Unlock()
 	req := wire.EncodeNumbers(a.o.Name, began, now, all)
 	wire.AddDestinations(req, now, a.engine.DestinationNumbers())
 	if used, err := cpuTime(); err == nil {

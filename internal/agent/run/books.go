@@ -124,7 +124,9 @@ func (e *Engine) numbers() map[string]wire.Numbers {
 		if n.Deliveries == nil {
 			n.Deliveries = map[string]wire.DeliveryCounts{}
 		}
-		n.Deliveries[only] = book.Live().Deliveries[only]
+		live := book.Live()
+		n.Deliveries[only] = live.Deliveries[only]
+		n.TakeSendersAt(only, live)
 		all[source] = n
 	}
 	return all

@@ -1,13 +1,20 @@
 package reports
 
 import (
+	"context"
+	"fmt"
+	"log/slog"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"synaxis/internal/core/health"
+	"synaxis/internal/core/series"
 	"synaxis/internal/core/wire"
+	"synaxis/internal/service/numbers"
+	"synaxis/internal/service/store"
 )
 
 func TestDeltas(t *testing.T) {
@@ -40,6 +47,44 @@ func TestDeltas(t *testing.T) {
 		deltas(map[string]wire.Numbers{"a": {Read: 5}}, map[string]wire.Numbers{"a": {Read: 2}}),
 		"an agent that began anew gives nothing negative",
 	)
+}
+
+// TestSendersInTurn: of senders that are told in turn nothing is lost, nor counted twice.
+func TestSendersInTurn(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	st, err := store.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer st.Close()
+	now := noon
+	log, clock := slog.New(slog.DiscardHandler), func() time.Time { return now }
+	over, err := numbers.New(ctx, st, log, clock)
+	require.NoError(t, err)
+	r, err := New(ctx, st, over, log, clock, func(string) {})
+	require.NoError(t, err)
+	const senders = 2*wire.SendersTold + 7
+	last := ""
+	for report := range int64(10) {
+		counted := map[string]int64{}
+		if report > 6 { // nothing comes any more
+			report = 6
+		}
+		for i := range int64(senders) {
+			counted[fmt.Sprintf("bridge-%04d", i)] = 100 + report*i
+		}
+		all := map[string]wire.Numbers{"bridges": {Read: 1, Senders: counted}}
+		last = wire.SomeSenders(all, last)
+		r.TakeReport("h", wire.Report{Start: noon, At: now, Sources: all})
+		now = now.Add(30 * time.Second)
+	}
+	assert.Len(t, r.Of("h").Numbers["bridges"].Senders, senders)
+	got, err := over.Ask(ctx, numbers.Question{From: noon, To: now, By: numbers.BySender,
+		Numbers: []string{series.Read}})
+	require.NoError(t, err)
+	require.Len(t, got.Lines, senders)
+	for i, l := range got.Lines {
+		assert.EqualValues(t, 100+6*i, l.Sum(), l.Group)
+	}
 }
 
 var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
