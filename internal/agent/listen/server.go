@@ -96,11 +96,12 @@ func (s *server) bind() error {
 	}
 	close, err := s.open()
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	if err == nil && s.stopped {
+		s.mu.Unlock()
 		close()
 		return nil
 	}
+	defer s.mu.Unlock()
 	if err != nil && s.failed == nil {
 		s.since = s.now()
 	}
@@ -139,19 +140,36 @@ func (s *server) open() (func(), error) {
 	case "http", "otlp":
 		return s.serveHTTP(l), nil
 	}
-	s.work.Go(func() { s.accept(l) })
-	return func() { l.Close() }, nil
+	done := make(chan struct{})
+	s.work.Go(func() {
+		defer close(done)
+		s.accept(l)
+	})
+	return func() {
+		// Who has connected already was answered by the system, and may have said something: it is let in.
+		if t, ok := l.(*net.TCPListener); ok && t.SetDeadline(time.Now().Add(lastCalls)) == nil {
+			select {
+			case <-done:
+			case <-time.After(10 * lastCalls):
+			}
+		}
+		l.Close()
+	}, nil
 }
 
 // leave gives back what is bound and takes nothing new.
 func (s *server) leave() {
 	s.mu.Lock()
 	bound := s.bound
-	s.stopped, s.bound = true, nil
+	s.stopped, s.bound = s.stopped || bound == nil, nil
 	s.mu.Unlock()
-	if bound != nil { // not while it is locked: connections that end come back to it
-		bound()
+	if bound == nil {
+		return
 	}
+	bound() // not while it is locked: connections that end come back to it
+	s.mu.Lock()
+	s.stopped = true
+	s.mu.Unlock()
 }
 
 // retire is for an address that is left: the port is free at once, and connections may go on for a while.
@@ -170,8 +188,10 @@ func (s *server) retire() {
 	}()
 }
 
-// Times of ending: how long nothing more comes until what has come is read.
+// Times of ending: how long nothing more comes until what has come is read, and nobody until all are let in who have
+// connected.
 const (
+	lastCalls     = 20 * time.Millisecond
 	lastDatagrams = 50 * time.Millisecond
 	lastBytes     = 100 * time.Millisecond
 )
@@ -181,21 +201,24 @@ func (s *server) drain(ctx context.Context) {
 	s.ending.Store(true)
 	s.mu.Lock()
 	bound, udp := s.bound, s.udp
-	s.stopped = true
 	if udp == nil {
 		s.bound = nil
 	}
-	if k := s.listener.Kind; k != "http" && k != "otlp" { // where requests go on to their answer
-		for c := range s.conns {
-			_ = c.SetReadDeadline(time.Now().Add(lastBytes))
-		}
-	}
+	s.stopped = s.stopped || udp != nil || bound == nil
 	s.mu.Unlock()
 	if udp != nil {
 		_ = udp.SetReadDeadline(time.Now().Add(lastDatagrams))
 	} else if bound != nil {
 		bound()
 	}
+	s.mu.Lock()
+	s.stopped = true
+	if k := s.listener.Kind; k != "http" && k != "otlp" { // where requests go on to their answer
+		for c := range s.conns {
+			_ = c.SetReadDeadline(time.Now().Add(lastBytes))
+		}
+	}
+	s.mu.Unlock()
 	done := make(chan struct{})
 	go func() { s.work.Wait(); close(done) }()
 	select {

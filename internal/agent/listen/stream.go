@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -30,11 +31,11 @@ type conn struct {
 	last  atomic.Int64 // when something came, in Unix nanoseconds
 }
 
-// accept takes connections until the listener is closed.
+// accept takes connections until the listener is closed, or has a deadline that has passed.
 func (s *server) accept(l net.Listener) {
 	for {
 		c, err := l.Accept()
-		if errors.Is(err, net.ErrClosed) {
+		if errors.Is(err, net.ErrClosed) || errors.Is(err, os.ErrDeadlineExceeded) {
 			return
 		}
 		if err != nil { // such as too many open files

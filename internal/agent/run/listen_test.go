@@ -512,6 +512,26 @@ func TestRebind(t *testing.T) {
 	assert.Len(t, seen, n, "each once")
 }
 
+// TestWhoHasCalled: who has connected and said something when an address is left or the agent ends, and was not let in
+// yet, is heard: the system has taken what it said.
+func TestWhoHasCalled(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	ports := []int{freePort(t, "tcp"), freePort(t, "tcp"), freePort(t, "tcp"), freePort(t, "tcp")}
+	n := 0
+	for _, port := range ports {
+		require.NoError(t, b.Apply(b.listens(fmt.Sprintf("socket: {listen: {address: 127.0.0.1, port: %d}}", port),
+			"    format: raw\n")))
+		for range 30 {
+			n++
+			_, err := fmt.Fprintf(dial(t, "tcp", port), "line %d\n", n)
+			require.NoError(t, err)
+		}
+	}
+	assert.Len(t, b.await1(n), n)
+}
+
 // TestPortIsHeld: a port that another program has is told with its name; when it is free, it is bound.
 func TestPortIsHeld(t *testing.T) {
 	t.Parallel()
