@@ -225,7 +225,10 @@ func TestHostileTexts(t *testing.T) {
 		assert.NotContains(t, out, "t0psecret")
 	}
 	// The files of a host, and what is in them.
-	logs := t.TempDir()
+	// of the same length each time, so that the cell breaks at the same place
+	logs := filepath.Join(os.TempDir(), fmt.Sprintf("hostile-texts-%016d", time.Now().UnixNano()%1e16))
+	require.NoError(t, os.Mkdir(logs, 0o755))
+	t.Cleanup(func() { os.RemoveAll(logs) })
 	d.agent("real", t.TempDir(), d.hostToken("real"))
 	eventually(t, 15*time.Second, "the agent", func() bool { return d.connected("real") })
 	given(d.api.EditHostSettings(ctx, "real", nil, contract.MapEdit{Set: &map[string]string{"logs": logs}}))
