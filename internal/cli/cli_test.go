@@ -134,3 +134,12 @@ func TestLogsAreAsOldAsTheirFiles(t *testing.T) {
 		}
 	}
 }
+
+// TestAmounts: a number of one sender has the unit of the number.
+func TestAmounts(t *testing.T) {
+	t.Parallel()
+	for name, want := range map[string]string{"read": "2,048", "read@bridge-a": "2,048", "bytes": "2.0 KiB",
+		"sent@bridge-a": "2.0 KiB", "disk": "2.0 KiB", "lag": "34m8s", "dropped:limit": "2,048"} {
+		assert.Equal(t, want, amount(name, 2048), name)
+	}
+}

@@ -134,10 +134,13 @@ func course(points []*int64, level bool) string {
 
 // amount writes a number with its unit.
 func amount(name string, v int64) string {
+	if of, _, ok := series.CutSender(name); ok {
+		name = of
+	}
 	switch name {
-	case "bytes", "sent", "disk":
+	case series.Bytes, series.Sent, series.Disk:
 		return size(v)
-	case "lag":
+	case series.Lag:
 		return (time.Duration(v) * time.Second).String()
 	}
 	return number(v)

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"synaxis/internal/contract"
+	"synaxis/internal/core/series"
 )
 
 func (a *app) senderCmd() *cobra.Command {
@@ -126,8 +127,7 @@ func (a *app) senderCourse(ctx context.Context, c *contract.Client, of []contrac
 	if of[0].Name == nil {
 		return
 	}
-	by := "sender"
-	numbers := []string{"read", "bytes", "unparsed", "dropped", "masked", "acknowledged", "sent", "rejected"}
+	by, numbers := "sender", series.Senders
 	n, _, err := answer[contract.NumbersOverTime](c.GetNumbers(ctx, &contract.GetNumbersParams{By: &by,
 		Number: &numbers,
 		Source: &of[0].Source}))

@@ -129,22 +129,19 @@ func (a *Agents) takeGathered() {
 // takeBrief takes one message. Where there is more to it than numbers, it goes the way of all others.
 func (a *Agents) takeBrief(b brief, numbers []byte) {
 	uid := b.who.Credential.UID
-	msg := &protobufs.AgentToServer{SequenceNum: b.last}
 	h, ok := a.p.Inventory.ByUID(uid)
 	if !ok || !h.RetiredAt.IsZero() {
-		msg.InstanceUid, _ = hex.DecodeString(uid)
-		go func() {
-			answer, _, err := a.take(context.Background(), msg, b.who, b.c)
-			a.answer(context.Background(), b.c, msg, answer, err)
-		}()
+		go a.answerBrief(b, func(ctx context.Context, msg *protobufs.AgentToServer) (*protobufs.ServerToAgent, error) {
+			answer, _, err := a.take(ctx, msg, b.who, b.c)
+			return answer, err
+		})
 		return
 	}
 	if heard := a.hear(uid, b); heard != (links.Heard{}) {
-		msg.InstanceUid, _ = hex.DecodeString(uid)
-		go func() {
-			answer, _, err := a.takeHeard(context.Background(), msg, b.who, b.c, h, heard, "", blank(msg))
-			a.answer(context.Background(), b.c, msg, answer, err)
-		}()
+		go a.answerBrief(b, func(ctx context.Context, msg *protobufs.AgentToServer) (*protobufs.ServerToAgent, error) {
+			answer, _, err := a.takeHeard(ctx, msg, b.who, b.c, h, heard, "", blank(msg))
+			return answer, err
+		})
 		if heard.Copy != "" {
 			return
 		}
@@ -157,6 +154,17 @@ func (a *Agents) takeBrief(b brief, numbers []byte) {
 		}
 	}
 	a.p.Reports.TakeReport(h.Name, wire.Report{})
+}
+
+// answerBrief takes a message in the way of all others, and answers it. Others do not wait for that.
+func (a *Agents) answerBrief(
+	b brief, take func(context.Context, *protobufs.AgentToServer) (*protobufs.ServerToAgent, error),
+) {
+	ctx := context.Background()
+	msg := &protobufs.AgentToServer{SequenceNum: b.last}
+	msg.InstanceUid, _ = hex.DecodeString(b.who.Credential.UID)
+	answer, err := take(ctx, msg)
+	a.answer(ctx, b.c, msg, answer, err)
 }
 
 // hear notes messages that follow each other.

@@ -3,7 +3,6 @@ package reports
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -40,16 +39,8 @@ func TestKilledServiceLosesNoCount(t *testing.T) {
 			require.NoError(t, err)
 			defer st.Close()
 			now := noon.Add(time.Duration(rnd.IntN(300)) * time.Second)
-			var over *numbers.Numbers
-			var r *Reports
-			start := func() {
-				log, clock := slog.New(slog.DiscardHandler), func() time.Time { return now }
-				over, err = numbers.New(ctx, st, log, clock)
-				require.NoError(t, err)
-				r, err = New(ctx, st, over, log, clock, func(string) {})
-				require.NoError(t, err)
-			}
-			start()
+			clock := func() time.Time { return now }
+			over, r := begin(t, st, clock)
 			agents := []*told{{name: "a"}, {name: "b"}, {name: "c"}, {name: "old", read: 5000}}
 			for _, a := range agents {
 				a.start, a.next = now, now.Add(time.Duration(rnd.IntN(30))*time.Second)
@@ -82,11 +73,11 @@ func TestKilledServiceLosesNoCount(t *testing.T) {
 				switch rnd.IntN(300) {
 				case 0:
 					if lost != now.Unix()/300 { // what both the service and the agent have lost is lost
-						start()
+						over, r = begin(t, st, clock)
 					}
 				case 1:
 					r.Flush(ctx)
-					start()
+					over, r = begin(t, st, clock)
 				}
 			}
 			for _, a := range agents {

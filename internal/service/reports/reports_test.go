@@ -49,6 +49,16 @@ func TestDeltas(t *testing.T) {
 	)
 }
 
+// begin goes on with what a service has written.
+func begin(t *testing.T, st *store.Store, clock func() time.Time) (*numbers.Numbers, *Reports) {
+	log := slog.New(slog.DiscardHandler)
+	over, err := numbers.New(context.Background(), st, log, clock)
+	require.NoError(t, err)
+	r, err := New(context.Background(), st, over, log, clock, func(string) {})
+	require.NoError(t, err)
+	return over, r
+}
+
 // TestSendersInTurn: of senders that are told in turn nothing is lost, nor counted twice.
 func TestSendersInTurn(t *testing.T) {
 	t.Parallel()
@@ -57,11 +67,7 @@ func TestSendersInTurn(t *testing.T) {
 	require.NoError(t, err)
 	defer st.Close()
 	now := noon
-	log, clock := slog.New(slog.DiscardHandler), func() time.Time { return now }
-	over, err := numbers.New(ctx, st, log, clock)
-	require.NoError(t, err)
-	r, err := New(ctx, st, over, log, clock, func(string) {})
-	require.NoError(t, err)
+	over, r := begin(t, st, func() time.Time { return now })
 	const senders = 2*wire.SendersTold + 7
 	last := ""
 	for report := range int64(10) {

@@ -24,12 +24,11 @@ export function amount(unit: Unit, v: number): string {
 }
 
 /** What the number of a line is counted in. */
-export const unitOf = (name: string): Unit =>
-  name === 'bytes' || name === 'sent' || name === 'disk'
-    ? 'bytes'
-    : name === 'lag'
-      ? 'seconds'
-      : 'count'
+export const unitOf = (name: string): Unit => {
+  const of = name.split('@')[0]! // of one sender
+  if (of === 'lag') return 'seconds'
+  return of === 'bytes' || of === 'sent' || of === 'disk' ? 'bytes' : 'count'
+}
 
 interface Picture {
   numbers: Schemas['NumbersOverTime']
