@@ -491,7 +491,9 @@ func (s *Simulation) oddHosts(ctx context.Context, tell func(Measure)) error {
 	if err != nil {
 		return err
 	}
-	looked, err := s.look(ctx, "/status", "/rollouts", fmt.Sprintf("/rollouts/%d", r.Id), "/hosts?limit=100")
+	watching, end := context.WithCancel(ctx)
+	defer end()
+	looked, err := s.look(watching, "/status", "/rollouts", fmt.Sprintf("/rollouts/%d", r.Id), "/hosts?limit=100")
 	if err != nil {
 		return err
 	}
