@@ -350,7 +350,7 @@ func TestSenders(t *testing.T) {
 	require.Zero(t, code, out)
 	d.rollOut()
 	eventually(t, time.Minute, "all to be known", func() bool {
-		say("127.0.0.3", `{"n":1}`)
+		say("127.0.0.3", `{"n":1,"message":"mail ada.vos@whimbrel.example"}`)
 		l = get[contract.SenderList](t, first(d.api.ListSenders(context.Background(), &contract.ListSendersParams{})),
 			nil)
 		return len(l.Items) == 2 && l.Items[1].Name != nil && *l.Items[1].Name == "bridge-b" && l.Items[0].Name != nil
@@ -366,9 +366,14 @@ func TestSenders(t *testing.T) {
 	require.Zero(t, code, out)
 	assert.Regexp(t, `\nread +\d+ `, out)
 	assert.Regexp(t, `\nacknowledged +[1-9]`, out)
-	out, code = d.cli("numbers", "--by", "sender", "--number", "lag")
+	out, code = d.cli("numbers", "--by", "sender", "--number", "masked:*,lag,waiting")
+	assert.Zero(t, code)
+	assert.Regexp(t, `\nbridge-b +masked:email +[1-9]`, out)
+	assert.Regexp(t, `\nbridge-b +lag +\d+s `, out)
+	out, code = d.cli("numbers", "--by", "sender", "--number", "disk")
 	assert.NotZero(t, code)
-	assert.Contains(t, out, "of senders there are read, bytes, unparsed, dropped, masked, acknowledged, sent, rejected")
+	assert.Contains(t, out, "of senders there are read, bytes, unparsed, dropped, masked, acknowledged, sent, rejected, "+
+		"waiting, lag, and no \"disk\"")
 
 	say("127.0.0.9", "a stranger")
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)

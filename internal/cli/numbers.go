@@ -25,12 +25,13 @@ func (a *app) numbersCmd() *cobra.Command {
 is one line for each number, else one for each source, sender, destination, host, or value of a label.
 
 Numbers are read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent (bytes),
-rejected, discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). Of senders that
-are known by their name there are read, bytes, unparsed, dropped, masked, acknowledged, sent and rejected, and of one
-alone read@SENDER and so on. A step in which nothing was heard of a host is a gap and shown as a dot.
+rejected, discarded, and as of a moment waiting (records), disk (bytes of buffers) and lag (seconds). dropped:* is
+each reason, masked:* each mask. Of senders that are known by their name there are read, bytes, unparsed, dropped,
+masked, acknowledged, sent, rejected, waiting and lag, with reasons and masks; of one alone read@SENDER and so on. A
+step in which nothing was heard of a host is a gap and shown as a dot.
 
 Steps of 30 seconds are kept for a day, of five minutes for a month, of an hour for 400 days.`,
-		Example: "  synaxis numbers --by sender --source weighbridges --number read,unparsed\n" +
+		Example: "  synaxis numbers --by sender --source weighbridges --number read,'dropped:*',lag\n" +
 			"  synaxis numbers --by site --source gate-scans --since 24h\n" +
 			"  synaxis numbers --host gate-a --number read,lag --since 1h\n" +
 			"  synaxis numbers --by destination --number sent --since 30d --as csv",

@@ -127,7 +127,12 @@ func (a *app) senderCourse(ctx context.Context, c *contract.Client, of []contrac
 	if of[0].Name == nil {
 		return
 	}
-	by, numbers := "sender", series.Senders
+	by, numbers := "sender", []string{}
+	for _, n := range series.Senders {
+		if numbers = append(numbers, n); n == series.Dropped || n == series.Masked {
+			numbers = append(numbers, n+":*")
+		}
+	}
 	n, _, err := answer[contract.NumbersOverTime](c.GetNumbers(ctx, &contract.GetNumbersParams{By: &by,
 		Number: &numbers,
 		Source: &of[0].Source}))

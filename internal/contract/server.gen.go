@@ -2633,14 +2633,26 @@ type SenderNumbers struct {
 	// Acknowledged A record that two destinations have counts twice
 	Acknowledged int64 `json:"acknowledged"`
 	Bytes        int64 `json:"bytes"`
-	Dropped      int64 `json:"dropped"`
-	Masked       int64 `json:"masked"`
-	Read         int64 `json:"read"`
-	Rejected     int64 `json:"rejected"`
+
+	// DropReasons Records that were dropped, by reason
+	DropReasons *map[string]int64 `json:"dropReasons,omitempty"`
+	Dropped     int64             `json:"dropped"`
+	Masked      int64             `json:"masked"`
+
+	// Masks Records in which a mask found something, by mask
+	Masks *map[string]int64 `json:"masks,omitempty"`
+
+	// Oldest Since when the oldest record waits, to the second; absent when none does
+	Oldest   *time.Time `json:"oldest,omitempty"`
+	Read     int64      `json:"read"`
+	Rejected int64      `json:"rejected"`
 
 	// Sent Bytes of them, before compression
 	Sent     int64 `json:"sent"`
 	Unparsed int64 `json:"unparsed"`
+
+	// Waiting Records that wait, of each destination
+	Waiting int64 `json:"waiting"`
 }
 
 // SentMessage defines model for SentMessage.
@@ -3298,7 +3310,7 @@ type EditHostSettingsParams struct {
 
 // GetNumbersParams defines parameters for GetNumbers.
 type GetNumbersParams struct {
-	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent and rejected
+	// Number read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; dropped:* and masked:* for each of them; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent, rejected, waiting and lag, dropped:REASON@SENDER too
 	Number      *[]string `form:"number,omitempty" json:"number,omitempty"`
 	Source      *string   `form:"source,omitempty" json:"source,omitempty"`
 	Destination *string   `form:"destination,omitempty" json:"destination,omitempty"`

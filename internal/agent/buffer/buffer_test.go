@@ -165,7 +165,7 @@ func TestQueue(t *testing.T) {
 				for n := range marks[key].Done {
 					settled[n] = true
 				}
-				require.Zero(t, s.Damaged(key), "seed %d", seed)
+				require.Zero(t, s.Lane(key).Damaged(), "seed %d", seed)
 				require.GreaterOrEqual(t, int(l.End()), safe, "seed %d: what was safe is there", seed)
 				next, safe = int(l.End()), int(l.End())
 			}
@@ -219,8 +219,8 @@ func TestDamage(t *testing.T) {
 		for n := range uint64(records) {
 			require.True(t, seen[n] || l.IsDone(n), "%s: %d is neither there nor counted", what, n)
 		}
-		require.EqualValues(t, records, int64(len(got))+s.Damaged(key), what)
-		return s.Damaged(key)
+		require.EqualValues(t, records, int64(len(got))+s.Lane(key).Damaged(), what)
+		return s.Lane(key).Damaged()
 	}
 	disk, marks, names := build()
 	assert.Zero(t, check("as it is", disk, marks))
@@ -344,13 +344,107 @@ func TestDropOldest(t *testing.T) {
 	s.Sync()
 	first, err = l.Next(1)
 	require.NoError(t, err)
-	dropped, from, freed := l.DropOldest()
-	assert.Positive(t, dropped)
-	assert.Positive(t, freed)
-	assert.Equal(t, int64(0), from.Unix())
+	gone := l.DropOldest()
+	assert.Positive(t, gone.Records)
+	assert.Positive(t, gone.Bytes)
+	assert.Empty(t, gone.Senders)
+	assert.Equal(t, int64(0), gone.From.Unix())
 	got := append(numbers(t, first), numbers(t, rest(t, l))...)
-	assert.EqualValues(t, 100, int64(len(got))+dropped)
+	assert.EqualValues(t, 100, int64(len(got))+gone.Records)
 	assert.Equal(t, uint64(99), got[len(got)-1])
+}
+
+// TestOfSenders: whatever is appended, given, done and dropped, what waits of each sender is known, also after a
+// start.
+func TestOfSenders(t *testing.T) {
+	t.Parallel()
+	from := map[string]*record.Origin{"": origins[0]}
+	for _, name := range []string{"bridge-a", "bridge-b"} {
+		from[name] = record.NewSenderOrigin("h", "me", "s", "198.51.100.7",
+			[]record.Label{{Key: record.SenderLabel, Value: name}})
+	}
+	names := []string{"", "bridge-a", "bridge-b"}
+	for seed := range uint64(200) {
+		rnd := rand.New(rand.NewPCG(seed, 4))
+		disk := lossy.New()
+		s := open(t, disk, nil)
+		l := s.Lane(key)
+		l.SetMost(900)
+		want := map[string]int64{} // what waits, of senders
+		var given []buffer.Frame
+		done := func(f buffer.Frame) {
+			l.Done(f.First, f.End())
+			want[f.Origin.SenderName()] -= int64(f.Records())
+		}
+		for step := range 60 {
+			switch rnd.IntN(6) {
+			case 0, 1, 2:
+				f := frame(step, 1+rnd.IntN(5))
+				f.Origin = from[names[rnd.IntN(3)]]
+				kept, err := l.Append(&f, rnd.IntN(3) == 0, func() {})
+				require.NoError(t, err)
+				if want[f.Origin.SenderName()] += int64(f.Records()); kept {
+					given = append(given, f)
+				}
+			case 3:
+				s.Sync()
+				frames, err := l.Next(200)
+				require.NoError(t, err)
+				given = append(given, frames...)
+			case 4:
+				if len(given) > 0 {
+					i := rnd.IntN(len(given))
+					done(given[i])
+					given = append(given[:i], given[i+1:]...)
+				}
+			case 5:
+				gone := l.DropOldest()
+				known := int64(0)
+				for name, n := range gone.Senders {
+					require.GreaterOrEqual(t, n, int64(0), "seed %d", seed)
+					want[name] -= n
+					known += n
+				}
+				require.LessOrEqual(t, known, gone.Records, "seed %d", seed)
+				want[""] -= gone.Records - known
+			}
+			sum := int64(0)
+			for name, n := range want {
+				require.GreaterOrEqual(t, n, int64(0), "seed %d: %s", seed, name)
+				sum += n
+			}
+			require.Equal(t, sum, l.State().Records, "seed %d", seed)
+		}
+		for _, f := range given { // in order, so that what is done is without a gap
+			done(f)
+		}
+		s.Sync()
+		prefix, synced := l.Mark()
+		s.Close()
+		found, oldest := map[string]int64{}, map[string]time.Time{}
+		s, err := buffer.Open("/buffers", buffer.Options{Host: "me", Files: disk,
+			Marks: map[buffer.Key]buffer.Mark{key: {Done: prefix, Synced: synced}},
+			Waits: func(k buffer.Key, sender string, at time.Time, records int64) {
+				assert.Equal(t, key, k)
+				if found[sender] += records; oldest[sender].IsZero() {
+					oldest[sender] = at
+				}
+			}})
+		require.NoError(t, err)
+		for _, name := range names[1:] {
+			require.Equal(t, want[name], found[name], "seed %d: %s", seed, name)
+		}
+		for _, f := range rest(t, s.Lane(key)) {
+			if name := f.Origin.SenderName(); name != "" {
+				require.False(t, f.At.Before(oldest[name]), "seed %d: %s", seed, name)
+				found[name] -= int64(f.Records())
+			}
+		}
+		for name, n := range found {
+			require.Zero(t, n, "seed %d: %s", seed, name)
+		}
+		s.Close()
+	}
 }
 
 // TestRename keeps what is in a lane.

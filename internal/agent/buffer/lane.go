@@ -32,6 +32,8 @@ type Lane struct {
 	read   uint64 // number of the next record that Next gives
 	failed error  // why the last write failed
 	closed bool
+
+	damaged int64 // records that were found to be damaged, and are lost
 }
 
 // segment is one file of a lane.
@@ -46,6 +48,19 @@ type segment struct {
 	oldest  time.Time
 	origins map[*record.Origin]uint16 // of a segment that is written
 	known   map[uint16]*record.Origin // of one that is read
+	senders map[string]int64          // records that Next has not given, of senders that are known by their names
+}
+
+// sent counts records of an origin that Next has to give, or has given.
+func (s *segment) sent(o *record.Origin, records int64) {
+	name := o.SenderName()
+	if name == "" {
+		return
+	}
+	if s.senders == nil {
+		s.senders = map[string]int64{}
+	}
+	s.senders[name] += records
 }
 
 // chunk is what was appended to one segment since the last sync.
@@ -110,6 +125,8 @@ func (l *Lane) Append(f *Frame, loaded bool, safe func()) (kept bool, err error)
 	l.store.wake()
 	if kept {
 		l.seg, l.at, l.read = seg, seg.size, l.next
+	} else {
+		seg.sent(f.Origin, int64(f.Records()))
 	}
 	if len(c.bytes) >= syncBytes {
 		l.store.hurry()
@@ -360,6 +377,7 @@ func (l *Lane) take(seg *segment, h head, payload []byte) (Frame, bool) {
 		l.lost(h.first, l.read)
 		return Frame{}, false
 	}
+	seg.sent(f.Origin, -int64(f.Records()))
 	if l.done.has(f.First) {
 		return Frame{}, false
 	}
@@ -369,8 +387,16 @@ func (l *Lane) take(seg *segment, h head, payload []byte) (Frame, bool) {
 // lost notes that records were found to be damaged.
 func (l *Lane) lost(from, to uint64) {
 	if n := l.done.add(from, to); n > 0 {
-		l.store.damage(l, n)
+		l.damaged += n
+		l.store.sayDamaged(l, n)
 	}
+}
+
+// Damaged is how many records were lost to damage since the store was opened.
+func (l *Lane) Damaged() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.damaged
 }
 
 // behind is where the next whole frame begins, looked for from an offset on, or the end.
@@ -457,21 +483,28 @@ func (l *Lane) remove(s *segment) {
 	l.store.grew(-s.size)
 }
 
-// DropOldest gives up the oldest records to make room: those of the oldest segment that Next has not given yet. It
-// answers how many records, from when, and how many bytes were freed.
-func (l *Lane) DropOldest() (records int64, from time.Time, bytes int64) {
+// Dropped is what was given up to make room.
+type Dropped struct {
+	Records int64
+	Senders map[string]int64 // of them, those of senders that are known by their names
+	From    time.Time        // when the oldest was appended
+	Bytes   int64            // that were freed
+}
+
+// DropOldest gives up the oldest records to make room: those of the oldest segment that Next has not given yet.
+func (l *Lane) DropOldest() (d Dropped) {
 	_ = l.Flush() // a disk that is full is why room is made
 	l.mu.Lock()
 	if len(l.segs) == 0 || len(l.chunks) > 0 && l.chunks[0].seg == l.segs[0] {
 		l.mu.Unlock()
-		return 0, from, 0
+		return d
 	}
 	s := l.segs[0]
 	s.full = true
 	l.segs = l.segs[1:]
-	from, bytes = s.oldest, s.size
+	d.From, d.Bytes = s.oldest, s.size
 	if begin := max(s.first, l.read); begin < s.end {
-		records = l.done.add(begin, s.end)
+		d.Records, d.Senders = l.done.add(begin, s.end), s.senders
 		l.read = max(l.read, s.end)
 	}
 	if l.seg == s || l.seg == nil {
@@ -479,7 +512,7 @@ func (l *Lane) DropOldest() (records int64, from time.Time, bytes int64) {
 	}
 	l.mu.Unlock()
 	l.remove(s)
-	return records, from, bytes
+	return d
 }
 
 // State is how much a lane holds.

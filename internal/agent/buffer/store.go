@@ -11,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"synaxis/internal/core/record"
 )
 
 // Groups of syncs: after so long, or so many bytes.
@@ -54,8 +56,6 @@ type Store struct {
 	bytes   atomic.Int64
 	waiting atomic.Int64 // bytes that were appended and are not safe yet
 	foreign int
-	damages sync.Mutex
-	damaged map[Key]int64
 }
 
 // Options say how a store is opened.
@@ -64,13 +64,16 @@ type Options struct {
 	Files Files  // Disk{} by default
 	Log   *slog.Logger
 	Marks map[Key]Mark // what was written down when the store was used last
+	// Waits, where it is set, is told which records of senders that are known by their names are found, and when they
+	// were appended
+	Waits func(k Key, sender string, at time.Time, records int64)
 }
 
 // Open reads what is on disk.
 func Open(dir string, o Options) (*Store, error) {
 	s := &Store{dir: dir, host: o.Host, files: o.Files, log: o.Log, lanes: map[Key]*Lane{},
 		dirty:  make(chan struct{}, 1),
-		urgent: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{}), damaged: map[Key]int64{}}
+		urgent: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
 	if s.files == nil {
 		s.files = Disk{}
 	}
@@ -89,12 +92,12 @@ func Open(dir string, o Options) (*Store, error) {
 		}
 		for _, source := range sources {
 			k := Key{destination, source}
-			s.lanes[k] = s.open(k, o.Marks[k])
+			s.lanes[k] = s.open(k, o.Marks[k], o.Waits)
 		}
 	}
 	for k, m := range o.Marks { // numbers go on where they were, also where nothing is left
 		if s.lanes[k] == nil && m.Synced > 0 {
-			s.lanes[k] = s.open(k, m)
+			s.lanes[k] = s.open(k, m, o.Waits)
 		}
 	}
 	go s.keepSyncing()
@@ -102,7 +105,7 @@ func Open(dir string, o Options) (*Store, error) {
 }
 
 // open reads what is on disk of one lane.
-func (s *Store) open(k Key, m Mark) *Lane {
+func (s *Store) open(k Key, m Mark, waits func(k Key, sender string, at time.Time, records int64)) *Lane {
 	l := &Lane{store: s, dir: filepath.Join(s.dir, k.Destination, k.Source), files: s.files, most: SegmentSize}
 	l.done.prefix, l.saved, l.read = m.Done, m.Done, m.Done
 	names, _ := s.files.Names(l.dir)
@@ -111,7 +114,11 @@ func (s *Store) open(k Key, m Mark) *Lane {
 	end := m.Done
 	for i, name := range names {
 		path := filepath.Join(l.dir, name)
-		seg, err := s.scan(path, i == len(names)-1, &end, l)
+		seg, err := s.scan(path, i == len(names)-1, &end, l, func(o *record.Origin, at int64, records int64) {
+			if sender := o.SenderName(); sender != "" && waits != nil {
+				waits(k, sender, time.Unix(0, at), records)
+			}
+		})
 		switch {
 		case errors.Is(err, errForeign):
 			s.foreign++
@@ -139,8 +146,10 @@ func (s *Store) open(k Key, m Mark) *Lane {
 }
 
 // scan reads a segment whole, without keeping its frames. What a crash tore off is cut. end is behind the last record
-// that was seen; what is missing before the next one is lost.
-func (s *Store) scan(path string, last bool, end *uint64, l *Lane) (*segment, error) {
+// that was seen; what is missing before the next one is lost. found is told which records wait.
+func (s *Store) scan(
+	path string, last bool, end *uint64, l *Lane, found func(o *record.Origin, at int64, records int64),
+) (*segment, error) {
 	file, err := s.files.Open(path, false)
 	if err != nil {
 		return nil, err
@@ -164,6 +173,7 @@ func (s *Store) scan(path string, last bool, end *uint64, l *Lane) (*segment, er
 	}
 	seg := &segment{path: path, file: file, size: size, written: size, full: true}
 	good := at
+	origins := map[uint16]*record.Origin{}
 	for at < size {
 		data, err := readAt(file, at, min(size-at, 4*readAhead))
 		if err != nil {
@@ -172,7 +182,7 @@ func (s *Store) scan(path string, last bool, end *uint64, l *Lane) (*segment, er
 		}
 		used := 0
 		for used < len(data) {
-			h, _, n, bad := readFrame(data[used:])
+			h, payload, n, bad := readFrame(data[used:])
 			rest := size - at - int64(used)
 			if errors.Is(bad, errTorn) && int64(max(n, frameHead)) <= rest {
 				if used > 0 {
@@ -189,8 +199,14 @@ func (s *Store) scan(path string, last bool, end *uint64, l *Lane) (*segment, er
 			}
 			used += n
 			good = at + int64(used)
-			if h.kind == kindRecords {
-				s.seen(seg, h, end, l)
+			switch {
+			case h.kind == kindOrigin:
+				if o, err := readOrigin(payload); err == nil {
+					origins[h.origin] = o
+				}
+			case h.kind == kindRecords && s.seen(seg, h, end, l):
+				seg.sent(origins[h.origin], int64(h.records))
+				found(origins[h.origin], h.at, int64(h.records))
 			}
 		}
 		at += int64(used)
@@ -203,13 +219,13 @@ func (s *Store) scan(path string, last bool, end *uint64, l *Lane) (*segment, er
 	return seg, nil
 }
 
-// seen notes a frame of records that is whole.
-func (s *Store) seen(seg *segment, h head, end *uint64, l *Lane) {
+// seen notes a frame of records that is whole, and tells whether its records wait.
+func (s *Store) seen(seg *segment, h head, end *uint64, l *Lane) bool {
 	if h.first < *end { // done, or copied twice
 		if e := h.first + uint64(h.records); e > *end {
 			*end = e
 		}
-		return
+		return false
 	}
 	if h.first > *end {
 		l.lost(*end, h.first)
@@ -219,6 +235,7 @@ func (s *Store) seen(seg *segment, h head, end *uint64, l *Lane) {
 	}
 	*end = h.first + uint64(h.records)
 	seg.end = *end
+	return true
 }
 
 // Lane is the lane of a source at a destination, made when it is not there.
@@ -227,7 +244,7 @@ func (s *Store) Lane(k Key) *Lane {
 	defer s.mu.Unlock()
 	l := s.lanes[k]
 	if l == nil {
-		l = s.open(k, Mark{})
+		l = s.open(k, Mark{}, nil)
 		s.lanes[k] = l
 	}
 	return l
@@ -325,13 +342,6 @@ func (s *Store) Saved(marks map[Key]Mark) {
 // Bytes is how much all segments hold.
 func (s *Store) Bytes() int64 { return s.bytes.Load() }
 
-// Damaged is how many records of a lane were lost to damage since the store was opened.
-func (s *Store) Damaged(k Key) int64 {
-	s.damages.Lock()
-	defer s.damages.Unlock()
-	return s.damaged[k]
-}
-
 // Foreign is how many segments of other agents were found.
 func (s *Store) Foreign() int { return s.foreign }
 
@@ -345,19 +355,15 @@ func (s *Store) hurry() {
 	}
 }
 
-// damage notes that records of a lane are lost.
-func (s *Store) damage(l *Lane, records int64) {
+// sayDamaged says that records of a lane are lost.
+func (s *Store) sayDamaged(l *Lane, records int64) {
 	rel, err := filepath.Rel(s.dir, l.dir)
 	if err != nil {
 		return
 	}
 	destination, source := filepath.Split(rel)
-	k := Key{filepath.Clean(destination), source}
-	s.log.Error("records on disk are damaged and lost", "destination", k.Destination, "source", k.Source,
+	s.log.Error("records on disk are damaged and lost", "destination", filepath.Clean(destination), "source", source,
 		"records", records)
-	s.damages.Lock()
-	defer s.damages.Unlock()
-	s.damaged[k] += records
 }
 
 func (s *Store) keepSyncing() {

@@ -56,6 +56,7 @@ type edge struct {
 	lane    *buffer.Lane // nil without a buffer
 	account func(sender string, c wire.DeliveryCounts)
 	follow  func(stream uint64, c wire.DeliveryCounts)
+	damaged int64 // records of the lane that were lost to damage, as far as they are counted
 }
 
 func newQueue(spec delivery.Spec, deps Deps, trouble func() bool) *queue {
@@ -97,6 +98,7 @@ func (q *queue) edge(source string) *edge {
 				return o
 			}
 		}
+		e.damaged = e.lane.Damaged() // the books were held against the lane as it was found
 	}
 	q.edges[source] = e
 	q.order = append(q.order, e)

@@ -85,13 +85,20 @@ func (q *queue) makeRoom(e *edge, size int64) bool {
 				largest = o
 			}
 		}
-		records, from, freed := largest.lane.DropOldest()
-		if freed == 0 {
+		gone := largest.lane.DropOldest()
+		if gone.Bytes == 0 {
 			return false
 		}
-		if records > 0 {
-			largest.account("", wire.DeliveryCounts{Discarded: records})
-			q.discarded(largest.source, records, from)
+		if gone.Records > 0 {
+			left := gone.Records
+			for sender, n := range gone.Senders {
+				if n = min(n, left); n > 0 {
+					largest.account(sender, wire.DeliveryCounts{Discarded: n})
+					left -= n
+				}
+			}
+			largest.account("", wire.DeliveryCounts{Discarded: left})
+			q.discarded(largest.source, gone.Records, gone.From)
 		}
 	}
 }
@@ -137,13 +144,17 @@ func (q *queue) load(transcode func(*record.Encoded) bool) error {
 	for _, e := range need {
 		frames, err := e.lane.Next(window)
 		q.mu.Lock()
+		if n := e.lane.Damaged() - e.damaged; n > 0 { // nobody knows any more whose they were
+			e.damaged += n
+			e.account("", wire.DeliveryCounts{Discarded: n})
+		}
 		for _, f := range frames {
 			it := &Item{Encoded: record.Encoded{Encoding: f.Encoding, Origin: f.Origin, Bytes: f.Bytes, Ends: f.Ends},
 				Stream: f.Stream, at: f.At, edge: e, left: f.Records(), safe: true, frame: &frame{f.First, f.End()}}
 			if !transcode(&it.Encoded) {
 				it.frame = nil
 				e.lane.Done(f.First, f.End())
-				e.account("", wire.DeliveryCounts{Discarded: int64(it.left)})
+				e.account(f.Origin.SenderName(), wire.DeliveryCounts{Discarded: int64(it.left)})
 				q.discarded(e.source, int64(it.left), f.At)
 				continue
 			}

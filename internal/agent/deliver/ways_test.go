@@ -2,6 +2,7 @@ package deliver
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -16,6 +17,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -552,6 +555,49 @@ func TestBufferTakenAway(t *testing.T) {
 	for i := range 100 {
 		assert.Contains(t, taken, fmt.Sprintf("n%03d", i))
 	}
+	d.Stop()
+	b.Close()
+}
+
+// TestDamagedWhileItRuns: records on disk that are damaged after the start are counted as given up once they are read,
+// so that nothing waits for ever.
+func TestDamagedWhileItRuns(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b, err := buffer.Open(dir, buffer.Options{Host: ""})
+	require.NoError(t, err)
+	lane := b.Lane(buffer.Key{Destination: "d", Source: "s"})
+	for i := range 20 {
+		it := item(record.NDJSON, i*10, i*10+10, nil)
+		f := buffer.Frame{Encoding: record.NDJSON, Origin: it.Encoded.Origin, At: time.Now(), Bytes: it.Encoded.Bytes,
+			Ends: it.Encoded.Ends}
+		_, err := lane.Append(&f, false, func() {})
+		require.NoError(t, err)
+	}
+	b.Sync()
+	s := newServer(t, func(int, string) int { return http.StatusOK })
+	spec := delivery.Spec{Name: "d", Kind: delivery.HTTP, URLs: []string{s.URL}, Compress: "none",
+		Buffer: delivery.DefaultBuffer, Batch: delivery.Batch{Records: 10, Bytes: 1 << 20, Wait: time.Millisecond},
+		Retry: delivery.Retry{First: time.Millisecond, Longest: 5 * time.Millisecond, GiveUp: time.Hour}}
+	var acknowledged, discarded atomic.Int64
+	d, err := New(spec, Deps{Rejects: &Rejects{Dir: t.TempDir()}, Buffers: b,
+		Account: func(_, _, _ string, c wire.DeliveryCounts) {
+			acknowledged.Add(c.Acknowledged)
+			discarded.Add(c.Discarded)
+		}})
+	require.NoError(t, err)
+	segments, err := filepath.Glob(filepath.Join(dir, "d", "s", "*.seg"))
+	require.NoError(t, err)
+	require.Len(t, segments, 1)
+	text, err := os.ReadFile(segments[0])
+	require.NoError(t, err)
+	at := bytes.Index(text, []byte("n105"))
+	require.Positive(t, at)
+	text[at] ^= 0x40
+	require.NoError(t, os.WriteFile(segments[0], text, 0o600))
+	d.Start()
+	eventually(t, func() bool { return acknowledged.Load()+discarded.Load() == 200 })
+	assert.EqualValues(t, 10, discarded.Load())
 	d.Stop()
 	b.Close()
 }

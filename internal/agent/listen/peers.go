@@ -214,6 +214,12 @@ func (ps *peers) saw(p *peer, b *record.Batch, n *wire.Numbers) {
 		wire.Count(&n.SenderUnparsed, p.name, n.Unparsed)
 		wire.Count(&n.SenderDropped, p.name, n.Dropped)
 		wire.Count(&n.SenderMasked, p.name, n.Masked)
+		for reason, v := range n.Drops {
+			wire.Count(&n.SenderDrops, wire.SenderOf(reason, p.name), v)
+		}
+		for mask, v := range n.Masks {
+			wire.Count(&n.SenderMasks, wire.SenderOf(mask, p.name), v)
+		}
 	}
 	p.messages += n.Read
 	p.bytes += n.Bytes

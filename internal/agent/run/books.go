@@ -79,7 +79,8 @@ func (b *books) join(source, destination string, store *position.Store) {
 }
 
 // openBooks begins the books of sources of which something is on disk, and holds them against what is really there.
-func (e *Engine) openBooks() {
+// waits is what is there of senders that are known by their names.
+func (e *Engine) openBooks(waits map[buffer.Key]map[string]*settle.Waits) {
 	for _, k := range e.buffers.Keys() {
 		key := k.Source
 		if len(e.store.Numbers(reading(k.Source, k.Destination)).Deliveries) > 0 {
@@ -95,12 +96,13 @@ func (e *Engine) openBooks() {
 		source, only, own := strings.Cut(key, ">")
 		for destination := range book.Live().Deliveries {
 			if !own || only == destination {
-				book.OnDisk(destination, onDisk[buffer.Key{Destination: destination, Source: source}])
+				k := buffer.Key{Destination: destination, Source: source}
+				book.OnDisk(destination, onDisk[k], waits[k])
 			}
 		}
 		for k, n := range onDisk {
 			if k.Source == source && (!own || only == k.Destination) && e.books.at(k.Destination, source) == book {
-				book.OnDisk(k.Destination, n)
+				book.OnDisk(k.Destination, n, waits[k])
 			}
 		}
 	}

@@ -95,10 +95,19 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 	if err != nil {
 		return nil, err
 	}
-	buffers, err := buffer.Open(
-		filepath.Join(dir, "buffers"),
-		buffer.Options{Host: hostID, Files: disk, Log: log, Marks: store.Marks()},
-	)
+	waits := map[buffer.Key]map[string]*settle.Waits{}
+	buffers, err := buffer.Open(filepath.Join(dir, "buffers"), buffer.Options{
+		Host: hostID, Files: disk, Log: log, Marks: store.Marks(),
+		Waits: func(k buffer.Key, sender string, at time.Time, records int64) {
+			if waits[k] == nil {
+				waits[k] = map[string]*settle.Waits{}
+			}
+			if waits[k][sender] == nil {
+				waits[k][sender] = &settle.Waits{}
+			}
+			waits[k][sender].Add(at, records)
+		},
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +134,7 @@ func newEngine(dir, hostID string, reread bool, disk buffer.Files, log *slog.Log
 	}
 	e.rejects.Most = e.forRejects
 	e.ctx, e.cancel = context.WithCancel(context.Background())
-	e.openBooks()
+	e.openBooks(waits)
 	probe.Clear(e.probeDir())
 	e.leaving.Go(e.keepSaving)
 	return e, nil

@@ -740,6 +740,68 @@ func TestOTLPBombs(t *testing.T) {
 	assert.Zero(t, have["in"].Read, "nothing of it is taken")
 }
 
+// TestWhatWaitsOfSenders: what waits of each sender is told while its destination takes nothing, also after a restart,
+// with why records were dropped and which mask found something; once all is taken nothing waits.
+func TestWhatWaitsOfSenders(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	b := newBench(t, t.TempDir())
+	port := freePort(t, "tcp")
+	config := read(t, `sources:
+  - source: in
+    read:
+      socket: {listen: {address: 127.0.0.1, port: %d, transport: tcp}}
+      senders: [{name: bridge-a, from: 127.0.0.2}, {name: bridge-b, from: 127.0.0.3}, {name: quiet, from: 127.0.0.4}]
+    format: raw
+    steps: [{mask: [email]}, {drop: 'body.contains("idle")'}]
+    send: [lake]
+destinations:
+  - destination: lake
+    deliver: {http: {url: "%s/in"}}
+`+quick, port, d.URL)
+	require.NoError(t, b.Apply(config))
+	began := time.Now()
+	say := func(from string, lines ...string) {
+		c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp",
+			fmt.Sprint("127.0.0.1:", port))
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = io.WriteString(c, strings.Join(lines, "\n")+"\n")
+		require.NoError(t, err)
+	}
+	say("127.0.0.2", "a-1", "a-2 idle", "a-3 of ada.vos@whimbrel.example")
+	say("127.0.0.3", "b-1")
+	say("127.0.0.9", "stranger")
+	waiting := map[string]int64{"lake/bridge-a": 2, "lake/bridge-b": 1}
+	told := func(want map[string]int64) func() bool {
+		return func() bool {
+			all, _ := b.Numbers()
+			return assert.ObjectsAreEqual(want, all["in"].SenderWaiting)
+		}
+	}
+	eventually(t, "what waits", told(waiting))
+	check := func() {
+		all, _ := b.Numbers()
+		n := all["in"]
+		assert.Equal(t, waiting, n.SenderWaiting)
+		for _, of := range []string{"lake/bridge-a", "lake/bridge-b"} {
+			assert.WithinRange(t, time.Unix(0, n.SenderOldest[of]), began.Add(-time.Second), time.Now(), of)
+		}
+		assert.Len(t, n.SenderOldest, 2)
+		assert.Equal(t, map[string]int64{"drop/bridge-a": 1}, n.SenderDrops)
+		assert.Equal(t, map[string]int64{"email/bridge-a": 1}, n.SenderMasks)
+	}
+	check()
+	b = b.again(config)
+	check()
+	d.open()
+	eventually(t, "nothing to wait", told(map[string]int64{"lake/bridge-a": 0, "lake/bridge-b": 0}))
+	all, _ := b.Numbers()
+	assert.Empty(t, all["in"].SenderOldest)
+	assert.Equal(t, map[string]int64{"lake/bridge-a": 2, "lake/bridge-b": 1}, all["in"].SenderAcknowledged)
+	b.Stop()
+}
+
 // TestManyUnknownSenders: twelve thousand unknown senders over one socket: each record has the address of who sent it
 // and none of another, what is kept of them is bounded, and the one that is known stays known. It runs alone, since it
 // measures memory.

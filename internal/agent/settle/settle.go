@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"synaxis/internal/core/wire"
 )
@@ -37,10 +38,32 @@ func (s *Books) Changes() int64 { return s.changes.Load() }
 type edge struct {
 	live, settled wire.DeliveryCounts
 	senders       map[string]*became // of who sent the records; nil where nobody is known
+	unclear       bool               // records were lost, and nobody knows whose they were
 }
 
-// became is what became of the records of a sender.
-type became struct{ live, settled wire.DeliveryCounts }
+// became is what became of the records of a sender, and which of them wait.
+type became struct {
+	live, settled wire.DeliveryCounts
+	waits         Waits
+}
+
+// settle notes what became of records of a sender, or of nobody who is known, that waited. Once nothing waits, nothing
+// of any sender does.
+func (e *edge) settle(sender string, c wire.DeliveryCounts) {
+	gone := c.Acknowledged + c.Refused + c.Discarded
+	if s := e.sender(sender); s != nil {
+		count(&s.live, c)
+		s.waits.Take(gone)
+	} else if gone > 0 && len(e.senders) > 0 {
+		e.unclear = true
+	}
+	if e.unclear && e.live.Waiting() <= 0 {
+		for _, s := range e.senders {
+			s.waits = Waits{}
+		}
+		e.unclear = false
+	}
+}
 
 // sender is the account of a sender that is known by its name; nil for nobody.
 func (e *edge) sender(name string) *became {
@@ -71,11 +94,15 @@ func (s *Books) Open(from wire.Numbers) *Book {
 		}
 		b.edges[name] = &edge{live: d, settled: d}
 	}
+	for name := range from.SenderWaiting { // what waits is told by OnDisk
+		to, sender := wire.CutSenderOf(name)
+		b.edge(to).sender(sender)
+	}
 	from = from.Settled()
 	from.Deliveries = nil
 	for _, c := range ofSenders(&from) {
 		for name, v := range *c.of {
-			to, sender := wire.CutSenderAt(name)
+			to, sender := wire.CutSenderOf(name)
 			s := b.edge(to).sender(sender)
 			*c.in(&s.live), *c.in(&s.settled) = v, v
 		}
@@ -109,14 +136,19 @@ func (b *Book) edge(destination string) *edge {
 	return e
 }
 
-// OnDisk says how many records of the source are really on disk for a destination, when the agent starts. What was
-// safe and was not written down yet is read again, and counts as read twice; what is missing was lost, and counts as
-// discarded.
-func (b *Book) OnDisk(destination string, records int64) {
+// OnDisk says how many records of the source are really on disk for a destination, when the agent starts, and which
+// of them are of senders that are known by their names. What was safe and was not written down yet is read again, and
+// counts as read twice; what is missing was lost, and counts as discarded.
+func (b *Book) OnDisk(destination string, records int64, senders map[string]*Waits) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.changes.Add(1)
 	e := b.edge(destination)
+	for name, w := range senders {
+		if s := e.sender(name); s != nil {
+			s.waits = *w
+		}
+	}
 	for _, c := range []*wire.DeliveryCounts{&e.live, &e.settled} {
 		more := records - c.OnDisk
 		c.OnDisk = records
@@ -136,9 +168,9 @@ func (b *Book) FromDisk(destination, sender string, c wire.DeliveryCounts) {
 		count(to, c)
 	}
 	if s := e.sender(sender); s != nil {
-		count(&s.live, c)
 		count(&s.settled, c)
 	}
+	e.settle(sender, c)
 }
 
 // count counts what became of records.
@@ -179,6 +211,7 @@ func (b *Book) Take(from *Book, destination string) {
 		have := to.sender(name)
 		count(&have.live, s.live)
 		count(&have.settled, s.settled)
+		have.waits.merge(&s.waits)
 	}
 }
 
@@ -230,9 +263,15 @@ func (b *Book) numbers(
 		}
 		out.Deliveries[name] = of(e)
 		for sender, s := range e.senders {
+			at := wire.SenderOf(name, sender)
 			for _, c := range counts {
-				wire.Count(c.of, wire.SenderAt(name, sender), *c.in(senders(s)))
+				wire.Count(c.of, at, *c.in(senders(s)))
 			}
+			if out.SenderWaiting == nil {
+				out.SenderWaiting = map[string]int64{}
+			}
+			out.SenderWaiting[at] = s.waits.Records
+			wire.Count(&out.SenderOldest, at, s.waits.Oldest())
 		}
 	}
 	return out
@@ -385,6 +424,10 @@ func (l *Ledger) Add(end Cursor, ways []Way, counts wire.Numbers) *Entry {
 	for name := range counts.Senders { // a batch is of one
 		e.sender = name
 	}
+	var read time.Time
+	if e.sender != "" {
+		read = time.Now()
+	}
 	if len(ways) > 0 {
 		e.ways = make([]way, len(ways))
 	}
@@ -396,10 +439,14 @@ func (l *Ledger) Add(end Cursor, ways []Way, counts wire.Numbers) *Entry {
 			Elsewhere: counts.Read - counts.Dropped - w.Records,
 		}
 		e.ways[i] = way{w.Destination, w.Records == 0, c}
+		edge := b.edge(w.Destination)
 		if w.Records > 0 {
 			e.left++
+			if s := edge.sender(e.sender); s != nil {
+				s.waits.Add(read, w.Records)
+			}
 		}
-		live := &b.edge(w.Destination).live
+		live := &edge.live
 		live.Read += c.Read
 		live.Dropped += c.Dropped
 		live.Elsewhere += c.Elsewhere
@@ -425,9 +472,7 @@ func (e *Entry) Done(destination string, c wire.DeliveryCounts) {
 	edge := b.edge(destination)
 	edge.live.InMemory -= c.Acknowledged + c.Refused + c.Discarded + c.OnDisk
 	count(&edge.live, c)
-	if s := edge.sender(e.sender); s != nil {
-		count(&s.live, c)
-	}
+	edge.settle(e.sender, c)
 	if w := e.way(destination); w != nil && !w.settled {
 		count(&w.counts, c)
 		w.settled = true

@@ -37,22 +37,49 @@ var Numbers = []string{Read, Bytes, Unparsed, Dropped, Masked, NoZone, Acknowled
 
 // IsLevel tells whether a number is how much there is, and not how much came in a step: of several steps, and of
 // several hosts for a lag, it is the most that counts.
-func IsLevel(number string) bool { return number == Waiting || number == Disk || number == Lag }
+func IsLevel(number string) bool {
+	number, _, _ = CutSender(number)
+	return number == Waiting || number == Disk || number == Lag
+}
+
+// IsLag tells whether a number is a lag, which does not add up over hosts.
+func IsLag(number string) bool {
+	number, _, _ = CutSender(number)
+	return number == Lag
+}
 
 // Known tells whether there is such a number.
 func Known(number string) bool {
 	if of, sender, ok := CutSender(number); ok {
 		return OfSenders(of) && sender != ""
 	}
-	base, name, part := strings.Cut(number, ":")
-	return slices.Contains(Numbers, base) && (!part || (base == Dropped || base == Masked) && name != "")
+	return isPartOf(number, Numbers)
 }
 
-// Senders are the numbers that are kept of each sender too.
-var Senders = []string{Read, Bytes, Unparsed, Dropped, Masked, Acknowledged, Sent, Rejected}
+// isPartOf tells whether a number, or what it is a part of by its reason or mask, is in a list.
+func isPartOf(number string, list []string) bool {
+	base, name, part := strings.Cut(number, ":")
+	return slices.Contains(list, base) && (!part || (base == Dropped || base == Masked) && name != "")
+}
+
+// AllParts is how all parts of a number by reason or mask are asked for, of which a number is one; false for another.
+func AllParts(number string) (all string, ok bool) {
+	number, sender, of := CutSender(number)
+	base, _, part := strings.Cut(number, ":")
+	if !part {
+		return "", false
+	}
+	if all = base + ":*"; of {
+		all = OfSender(all, sender)
+	}
+	return all, true
+}
+
+// Senders are the numbers that are kept of each sender too, with their parts by reason and by mask.
+var Senders = []string{Read, Bytes, Unparsed, Dropped, Masked, Acknowledged, Sent, Rejected, Waiting, Lag}
 
 // OfSenders tells whether a number is kept of each sender too.
-func OfSenders(number string) bool { return slices.Contains(Senders, number) }
+func OfSenders(number string) bool { return isPartOf(number, Senders) }
 
 // OfSender is a number of one sender.
 func OfSender(number, sender string) string { return number + "@" + sender }
@@ -83,13 +110,16 @@ func (b *Block) At(unix int64) (int, bool) {
 	return int(i), unix >= b.Start && i < int64(len(b.Heard))
 }
 
-// Add adds to a sum, or raises a level.
+// Add adds to a sum, or raises a level. A column beyond MaxColumns is left out.
 func (b *Block) Add(k Key, i int, v int64) {
 	if v == 0 {
 		return
 	}
 	col := b.Cols[k]
 	if col == nil {
+		if len(b.Cols) >= MaxColumns {
+			return
+		}
 		col = make([]int64, len(b.Heard))
 		b.Cols[k] = col
 	}
@@ -133,10 +163,14 @@ func Sum(number string, col []int64) (out int64) {
 // version is the first byte of a packed block.
 const version = 1
 
-// maxSteps and maxColumns bound what Unpack takes.
+// MaxColumns bounds the columns of a block: those of ten thousand senders whose records go to several destinations,
+// and of all sources beside them.
+const MaxColumns = 1 << 18
+
+// maxSteps and maxValues bound what Unpack takes.
 const (
-	maxSteps   = 4096
-	maxColumns = 1 << 16
+	maxSteps  = 4096
+	maxValues = 1 << 28
 )
 
 // Pack writes a block. Each column is the differences between its values as zig-zag varints, where a run of equal
@@ -291,7 +325,7 @@ func Unpack(packed []byte, wants func(Key) bool) (*Block, error) {
 		}
 	}
 	words := make([]string, 0, 8)
-	for n := u.upTo(3 * maxColumns); n > 0 && !u.bad; n-- {
+	for n := u.upTo(3 * MaxColumns); n > 0 && !u.bad; n-- {
 		length := u.upTo(len(u.rest))
 		words = append(words, string(u.rest[:min(length, len(u.rest))]))
 		u.rest = u.rest[min(length, len(u.rest)):]
@@ -308,7 +342,7 @@ func Unpack(packed []byte, wants func(Key) bool) (*Block, error) {
 		packed []byte
 	}
 	var places []place
-	for n := u.upTo(maxColumns); n > 0 && !u.bad; n-- {
+	for n := u.upTo(min(MaxColumns, maxValues/max(1, len(b.Heard)))); n > 0 && !u.bad; n-- {
 		p := place{key: Key{word(), word(), word()}}
 		if j := u.upTo(len(places)); j > 0 {
 			p.packed = places[j-1].packed

@@ -149,10 +149,37 @@ func TestKnown(t *testing.T) {
 	t.Parallel()
 	for number, known := range map[string]bool{Read: true, "dropped:limit": true, "dropped:": false,
 		"read@bridge-a": true, "sent@bridge-a": true, "masked@bridge-a": true, "masked:phone": true,
-		"bytes@": false, "lag@x": false, "sent:x": false, "read:bridge-a": false, "dropped:limit@x": false,
+		"bytes@": false, "lag@x": true, "disk@x": false, "no-zone@x": false, "sent:x": false, "read:bridge-a": false,
+		"dropped:limit@x": true, "dropped:@x": false, "dropped:limit@": false, "sent:x@y": false, "masked:*@x": true,
 		"": false, "Read": false, Lag: true} {
 		assert.Equal(t, known, Known(number), number)
 	}
+}
+
+// TestManyColumns: whatever was added to a block, what is packed of it can be unpacked, also what ten thousand senders
+// have at several destinations; beyond its bound a block takes no more columns.
+func TestManyColumns(t *testing.T) {
+	t.Parallel()
+	b := New(0, 30, 2)
+	for i := range 10_000 {
+		for _, number := range Senders {
+			for _, to := range []string{"archive", "lake"} {
+				b.Add(Key{"weighbridges", to, OfSender(number, fmt.Sprint("bridge-", i))}, i%2, int64(i)+1)
+			}
+		}
+	}
+	require.Len(t, b.Cols, 200_000)
+	back, err := Unpack(b.Pack(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, b.Cols, back.Cols)
+	for i := range 100_000 {
+		b.Add(Key{"more", "", OfSender(Read, fmt.Sprint("bridge-", i))}, 0, 1)
+	}
+	assert.Len(t, b.Cols, MaxColumns)
+	b.Add(Key{"weighbridges", "lake", OfSender(Read, "bridge-7")}, 0, 5)
+	back, err = Unpack(b.Pack(), func(k Key) bool { return k.Source == "weighbridges" && k.Number == "read@bridge-7" })
+	require.NoError(t, err)
+	assert.Equal(t, []int64{5, 8}, back.Cols[Key{"weighbridges", "lake", "read@bridge-7"}])
 }
 
 func FuzzUnpack(f *testing.F) {

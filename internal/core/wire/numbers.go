@@ -53,10 +53,16 @@ type Numbers struct {
 	SenderUnparsed map[string]int64 `json:"senderUnparsed,omitempty"`
 	SenderDropped  map[string]int64 `json:"senderDropped,omitempty"`
 	SenderMasked   map[string]int64 `json:"senderMasked,omitempty"`
-	// what became of their records, by SenderAt
+	// what they were dropped for and which mask found something in them, by SenderOf the reason and the mask
+	SenderDrops map[string]int64 `json:"senderDrops,omitempty"`
+	SenderMasks map[string]int64 `json:"senderMasks,omitempty"`
+	// what became of their records, by SenderOf the destination
 	SenderAcknowledged map[string]int64 `json:"senderAcknowledged,omitempty"`
 	SenderSent         map[string]int64 `json:"senderSent,omitempty"` // bytes
 	SenderRefused      map[string]int64 `json:"senderRefused,omitempty"`
+	// records that wait, 0 too; and Unix nanoseconds, since when the oldest of them waits, by SenderOf the destination
+	SenderWaiting map[string]int64 `json:"senderWaiting,omitempty"`
+	SenderOldest  map[string]int64 `json:"senderOldest,omitempty"`
 
 	Pending int64 `json:"pending,omitempty"` // records that wait for a destination, on disk or in memory
 	Unread  int64 `json:"unread,omitempty"`  // bytes of its files that were not read yet
@@ -205,32 +211,50 @@ var DeliveryCounters = []DeliveryCounter{
 type Part struct {
 	Metric, Attribute string
 	Of                func(*Numbers) *map[string]int64
-	AtDestinations    bool // its names are those of SenderAt
+	With              string // the attribute of what SenderOf puts before its names; "" where they are no such pairs
+	Kind              Kind   // Sum or Gauge
 }
 
 // Senders tells whether its names are those of senders.
 func (p Part) Senders() bool { return p.Attribute == "sender" }
 
+// AtDestinations tells whether its names are SenderOf a destination.
+func (p Part) AtDestinations() bool { return p.With == "destination" }
+
 // Parts are all of them.
 var Parts = []Part{
-	{"synaxis.source.dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }, false},
-	{"synaxis.source.masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }, false},
-	{"synaxis.source.filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }, false},
 	{
-		"synaxis.source.turned_away.by_reason", "reason",
-		func(n *Numbers) *map[string]int64 { return &n.TurnedAway }, false,
+		Metric: "synaxis.source.dropped.by_reason", Attribute: "reason",
+		Of: func(n *Numbers) *map[string]int64 { return &n.Drops },
 	},
-	{"synaxis.sender.read", "sender", func(n *Numbers) *map[string]int64 { return &n.Senders }, false},
-	{"synaxis.sender.read.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderBytes }, false},
-	{"synaxis.sender.unparsed", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }, false},
-	{"synaxis.sender.dropped", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderDropped }, false},
-	{"synaxis.sender.masked", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderMasked }, false},
 	{
-		"synaxis.sender.acknowledged", "sender",
-		func(n *Numbers) *map[string]int64 { return &n.SenderAcknowledged }, true,
+		Metric: "synaxis.source.masked.by_mask", Attribute: "mask",
+		Of: func(n *Numbers) *map[string]int64 { return &n.Masks },
 	},
-	{"synaxis.sender.sent.bytes", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderSent }, true},
-	{"synaxis.sender.refused", "sender", func(n *Numbers) *map[string]int64 { return &n.SenderRefused }, true},
+	{
+		Metric: "synaxis.source.filled.by_field", Attribute: "field",
+		Of: func(n *Numbers) *map[string]int64 { return &n.Filled },
+	},
+	{
+		Metric: "synaxis.source.turned_away.by_reason", Attribute: "reason",
+		Of: func(n *Numbers) *map[string]int64 { return &n.TurnedAway },
+	},
+	ofSender("read", "", Sum, func(n *Numbers) *map[string]int64 { return &n.Senders }),
+	ofSender("read.bytes", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderBytes }),
+	ofSender("unparsed", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }),
+	ofSender("dropped", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderDropped }),
+	ofSender("masked", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderMasked }),
+	ofSender("dropped.by_reason", "reason", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderDrops }),
+	ofSender("masked.by_mask", "mask", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderMasks }),
+	ofSender("acknowledged", "destination", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderAcknowledged }),
+	ofSender("sent.bytes", "destination", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderSent }),
+	ofSender("refused", "destination", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderRefused }),
+	ofSender("waiting", "destination", Gauge, func(n *Numbers) *map[string]int64 { return &n.SenderWaiting }),
+	ofSender("oldest_waiting", "destination", Gauge, func(n *Numbers) *map[string]int64 { return &n.SenderOldest }),
+}
+
+func ofSender(metric, with string, kind Kind, of func(*Numbers) *map[string]int64) Part {
+	return Part{"synaxis.sender." + metric, "sender", of, with, kind}
 }
 
 // Count adds to the number of a name.
@@ -266,7 +290,10 @@ func (to *Numbers) Add(n Numbers) {
 	for _, p := range Parts {
 		have := p.Of(to)
 		for name, v := range *p.Of(&n) {
-			put(have, name, (*have)[name]+v)
+			if p.Kind == Sum {
+				v += (*have)[name]
+			}
+			put(have, name, v)
 		}
 	}
 	for name, d := range n.Deliveries {
@@ -290,6 +317,11 @@ func (n Numbers) Settled() Numbers {
 	for _, c := range Counters {
 		if c.Kind == Gauge {
 			*c.Of(&n) = 0
+		}
+	}
+	for _, p := range Parts {
+		if p.Kind == Gauge {
+			*p.Of(&n) = nil
 		}
 	}
 	n.Deliveries = maps.Clone(n.Deliveries)
@@ -341,6 +373,9 @@ func since(n, was, d *Numbers) (any bool) {
 		}
 	}
 	for _, p := range Parts {
+		if p.Kind == Gauge {
+			continue
+		}
 		before := *p.Of(was)
 		for name, v := range *p.Of(n) {
 			if v > before[name] {
@@ -371,7 +406,7 @@ func since(n, was, d *Numbers) (any bool) {
 }
 
 // NotBelow lifts sums to what they were: an agent that was killed counts some of its records again, and a number that
-// people audit never falls.
+// people audit never falls. What waits of senders that are not told this time stays.
 func (n Numbers) NotBelow(was Numbers) Numbers {
 	p := scratch.Get().(*[3]Numbers)
 	defer scratch.Put(p)
@@ -389,7 +424,18 @@ func lift(n, was *Numbers) {
 			*c.Of(n) = max(*c.Of(n), *c.Of(was))
 		}
 	}
+	for name, v := range was.SenderWaiting {
+		if _, told := n.SenderWaiting[name]; told {
+			continue
+		}
+		if put(&n.SenderWaiting, name, v); v > 0 {
+			put(&n.SenderOldest, name, was.SenderOldest[name])
+		}
+	}
 	for _, p := range Parts {
+		if p.Kind == Gauge {
+			continue
+		}
 		now := p.Of(n)
 		for name, v := range *p.Of(was) {
 			if v > (*now)[name] {
@@ -456,15 +502,15 @@ func EncodeNumbers(host string, start, now time.Time, all map[string]Numbers) *c
 			n := all[s]
 			of := *p.Of(&n)
 			for _, name := range slices.Sorted(maps.Keys(of)) {
-				if p.AtDestinations {
-					to, sender := CutSenderAt(name)
-					points = append(points, point(of[name], "source", s, "destination", to, p.Attribute, sender))
+				if p.With != "" {
+					with, sender := CutSenderOf(name)
+					points = append(points, point(of[name], "source", s, p.With, with, p.Attribute, sender))
 					continue
 				}
 				points = append(points, point(of[name], "source", s, p.Attribute, name))
 			}
 		}
-		add(p.Metric, "{record}", Sum, points)
+		add(p.Metric, "{record}", p.Kind, points)
 	}
 	for _, c := range DeliveryCounters {
 		var points []*metrics.NumberDataPoint

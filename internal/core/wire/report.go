@@ -128,12 +128,12 @@ type reportReader struct {
 
 // point is one number.
 type point struct {
-	start, at                         uint64
-	whole                             int64
-	real                              float64
-	isReal                            bool
-	source, destination, answer, part []byte
-	partKey                           []byte
+	start, at                                 uint64
+	whole                                     int64
+	real                                      float64
+	isReal                                    bool
+	source, destination, answer, sender, part []byte
+	partKey                                   []byte
 }
 
 // next is the first field of a message, and what comes behind it. What takes memory is counted.
@@ -264,6 +264,8 @@ func (r *reportReader) attribute(data []byte, p *point) error {
 		p.destination = text
 	case "answer":
 		p.answer = text
+	case "sender":
+		p.sender = text
 	default:
 		p.partKey, p.part = key, text
 	}
@@ -318,12 +320,10 @@ func (r *reportReader) source(of metricFor, p point) {
 	switch {
 	case of.source != nil:
 		*of.source(r.numbers(p)) = p.whole
-	case of.part != nil && len(p.part) > 0 && string(p.partKey) == of.part.Attribute:
-		name := string(p.part)
-		if of.part.AtDestinations {
-			name = SenderAt(string(p.destination), name)
+	case of.part != nil:
+		if name := p.nameIn(of.part); name != "" {
+			put(of.part.Of(r.numbers(p)), name, p.whole)
 		}
-		put(of.part.Of(r.numbers(p)), name, p.whole)
 	case of.delivery != nil && len(p.destination) > 0:
 		n := r.numbers(p)
 		r.delivery = n.Deliveries[string(p.destination)]
@@ -333,6 +333,26 @@ func (r *reportReader) source(of metricFor, p point) {
 		}
 		n.Deliveries[string(p.destination)] = r.delivery
 	}
+}
+
+// nameIn is the name that a point has in a part; "" where it has none.
+func (p point) nameIn(part *Part) string {
+	with := p.part
+	switch {
+	case part.AtDestinations():
+		with = p.destination
+	case part.With != "" && string(p.partKey) != part.With, !part.Senders() && string(p.partKey) != part.Attribute:
+		return ""
+	}
+	switch {
+	case !part.Senders():
+		return string(p.part)
+	case len(p.sender) == 0:
+		return ""
+	case part.With != "":
+		return SenderOf(string(with), string(p.sender))
+	}
+	return string(p.sender)
 }
 
 // numbers are those of the source of a point.

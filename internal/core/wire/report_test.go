@@ -35,8 +35,8 @@ func randomNumbers(r *rand.Rand) map[string]Numbers {
 		for _, p := range Parts {
 			for j := range r.IntN(3) {
 				name := fmt.Sprint("part", j)
-				if p.AtDestinations {
-					name = SenderAt(fmt.Sprint("to", r.IntN(2)), name)
+				if p.With != "" {
+					name = SenderOf(fmt.Sprint("to", r.IntN(2)), name)
 				}
 				put(p.Of(&n), name, r.Int64())
 			}

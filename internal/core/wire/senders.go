@@ -32,48 +32,63 @@ type Sender struct {
 	Share  float64 `json:"share,omitempty"`
 }
 
-// SenderAt is the name of what became of a sender's records at a destination.
-func SenderAt(destination, sender string) string { return destination + "/" + sender }
+// SenderOf is the name of a number of a sender with what it is told apart by beside: a destination, a reason or a
+// mask.
+func SenderOf(with, sender string) string { return with + "/" + sender }
 
-// CutSenderAt parts it.
-func CutSenderAt(name string) (destination, sender string) {
-	destination, sender, _ = strings.Cut(name, "/")
-	return destination, sender
+// CutSenderOf parts it.
+func CutSenderOf(name string) (with, sender string) {
+	with, sender, _ = strings.Cut(name, "/")
+	return with, sender
 }
 
 // TakeSendersAt takes what became of senders' records at a destination from other numbers of the same source.
 func (n *Numbers) TakeSendersAt(destination string, from Numbers) {
 	for _, p := range Parts {
-		if !p.AtDestinations {
+		if !p.AtDestinations() {
 			continue
 		}
 		for name, v := range *p.Of(&from) {
-			if to, _ := CutSenderAt(name); to == destination {
+			if to, _ := CutSenderOf(name); to == destination {
 				put(p.Of(n), name, v)
 			}
 		}
 	}
 }
 
-// SendersTold bounds of how many senders an agent tells in one report: with that many, whose records go to up to six
-// destinations, it is within MaxMetrics and MaxElements.
-const SendersTold = 300
+// SendersTold and SenderBytesTold bound how many numbers of senders an agent tells in one report, and how much room
+// they take about: they leave some of MaxElements and MaxMetrics to all else.
+const (
+	SendersTold     = 6000
+	SenderBytesTold = MaxMetrics * 3 / 4
+)
+
+// pointSize is how many bytes a point of a sender takes about, beside its names.
+const pointSize = 80
 
 // SomeSenders leaves in numbers, which nobody else has, what one report has room for: the parts of the senders that
-// come next behind one that was told before, and begins anew behind the last. It answers the last that it left. What
-// is not told counts as it was told before.
+// come next behind one that was told before, and begins anew behind the last. It answers the last that it left, or ""
+// where all have room. What is not told counts as it was told before.
 func SomeSenders(all map[string]Numbers, behind string) (last string) {
-	of := map[string]bool{}
+	type size struct{ numbers, bytes int }
+	of, sum := map[string]size{}, size{}
 	for source, n := range all {
 		for _, p := range Parts {
+			if !p.Senders() {
+				continue
+			}
 			for name := range *p.Of(&n) {
-				if p.Senders() {
-					of[source+" "+p.sender(name)] = true
-				}
+				key := source + " " + p.sender(name)
+				s := of[key]
+				s.numbers++
+				s.bytes += pointSize + len(source) + len(name)
+				of[key] = s
+				sum.numbers++
+				sum.bytes += pointSize + len(source) + len(name)
 			}
 		}
 	}
-	if len(of) <= SendersTold {
+	if sum.numbers <= SendersTold && sum.bytes <= SenderBytesTold {
 		return ""
 	}
 	names := slices.Sorted(maps.Keys(of))
@@ -82,9 +97,16 @@ func SomeSenders(all map[string]Numbers, behind string) (last string) {
 		from++
 	}
 	told := map[string]bool{}
-	for i := range SendersTold {
-		last = names[(from+i)%len(names)]
-		told[last] = true
+	sum = size{}
+	for i := range names {
+		name := names[(from+i)%len(names)]
+		sum.numbers += of[name].numbers
+		sum.bytes += of[name].bytes
+		if i > 0 && (sum.numbers > SendersTold || sum.bytes > SenderBytesTold) {
+			break
+		}
+		last = name
+		told[name] = true
 	}
 	for source, n := range all {
 		for _, p := range Parts {
@@ -104,8 +126,8 @@ func SomeSenders(all map[string]Numbers, behind string) (last string) {
 
 // sender is whose a number is, by its name.
 func (p Part) sender(name string) string {
-	if p.AtDestinations {
-		_, name = CutSenderAt(name)
+	if p.With != "" {
+		_, name = CutSenderOf(name)
 	}
 	return name
 }

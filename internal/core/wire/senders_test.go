@@ -2,6 +2,7 @@ package wire
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,56 +11,84 @@ import (
 	"google.golang.org/protobuf/proto"
 )
 
-// ofSenders are numbers of a source with so many senders, whose records go to so many destinations.
-func ofSenders(senders, destinations int) map[string]Numbers {
+// ofSenders are numbers of a source with so many senders, whose records go to so many destinations. Names are as long
+// as that.
+func ofSenders(senders, destinations, length int) map[string]Numbers {
 	n := Numbers{Read: int64(senders)}
+	long := func(text string) string { return text + strings.Repeat("x", max(0, length-len(text))) }
 	for i := range senders {
-		sender := fmt.Sprintf("weighbridge-%05d", i)
+		sender := long(fmt.Sprintf("weighbridge-%05d", i))
 		for _, p := range Parts {
-			if p.Senders() && !p.AtDestinations {
+			switch {
+			case !p.Senders():
+			case p.With == "":
 				put(p.Of(&n), sender, 1<<40+int64(i))
-			}
-		}
-		for d := range destinations {
-			for _, p := range Parts {
-				if p.AtDestinations {
-					put(p.Of(&n), SenderAt(fmt.Sprint("harbour-archive-", d), sender), 1<<40+int64(i))
+			default:
+				for d := range destinations {
+					put(p.Of(&n), SenderOf(long(fmt.Sprint("harbour-archive-", d)), sender), 1<<40+int64(i))
 				}
 			}
 		}
 	}
-	return map[string]Numbers{"weighbridges": n, "other": {Read: 1, Senders: map[string]int64{"tide-gauge": 5}}}
+	return map[string]Numbers{
+		long("weighbridges"): n,
+		"other":              {Read: 1, Senders: map[string]int64{"tide-gauge": 5}},
+	}
 }
 
-// TestSomeSenders: however many senders there are, a report is within its bounds, leaves other numbers as they are,
-// and after some reports all were told, each as often as another.
+// TestSomeSenders: however many senders there are, and however long their names, a report is within its bounds, leaves
+// other numbers as they are, and once it begins anew all were told, each as often as another.
 func TestSomeSenders(t *testing.T) {
 	t.Parallel()
-	for _, senders := range []int{1, SendersTold - 1, SendersTold, SendersTold + 1, 1000, 4321} {
-		told, reports := map[string]int{}, (senders+SendersTold)/SendersTold
-		last := ""
-		for range reports {
-			all := ofSenders(senders, 6)
+	for _, c := range []struct{ senders, destinations, length int }{
+		{1, 1, 0}, {1, 64, 63}, {100, 6, 63}, {300, 3, 20}, {400, 3, 20}, {1000, 1, 5}, {4321, 6, 20}, {2000, 40, 63},
+	} {
+		told, reports, last := map[string]int{}, 0, ""
+		source := ""
+		for ; reports == 0 || len(told) <= c.senders; reports++ {
+			require.Less(t, reports, 2000)
+			all := ofSenders(c.senders, c.destinations, c.length)
 			last = SomeSenders(all, last)
 			data, err := proto.Marshal(EncodeNumbers("h", time.Unix(1, 0), time.Unix(2, 0), all))
 			require.NoError(t, err)
-			assert.LessOrEqual(t, len(data), MaxMetrics*9/10, "%d senders", senders)
+			assert.LessOrEqual(t, len(data), MaxMetrics*9/10, "%+v", c)
 			r, err := ReadReport(data)
-			require.NoError(t, err)
+			require.NoError(t, err, "%+v", c)
 			assert.Equal(t, all, r.Sources)
-			assert.EqualValues(t, senders, r.Sources["weighbridges"].Read)
-			for source, n := range all {
-				for name := range n.Senders {
-					told[source+name]++
+			for name, n := range all {
+				for sender := range n.Senders {
+					told[name+sender]++
 				}
-				assert.Len(t, n.SenderAcknowledged, 6*len(n.SenderBytes))
+				if name != "other" {
+					source = name
+				}
+				assert.Len(t, n.SenderAcknowledged, c.destinations*len(n.SenderBytes))
+			}
+			assert.EqualValues(t, c.senders, r.Sources[source].Read)
+			if last == "" {
+				assert.Len(t, told, c.senders+1, "all at once")
+				break
 			}
 		}
-		assert.Len(t, told, senders+1, "%d senders in %d reports", senders, reports)
+		assert.Len(t, told, c.senders+1, "%+v", c)
 		for name, n := range told {
 			assert.LessOrEqual(t, n, 2, name)
 		}
 	}
+}
+
+// TestWaitingOfSenders: what waits is as it was told last, also 0, and of those that are not told it stays.
+func TestWaitingOfSenders(t *testing.T) {
+	t.Parallel()
+	was := Numbers{Read: 9, SenderWaiting: map[string]int64{"lake/a": 5, "lake/b": 7, "lake/c": 0},
+		SenderOldest: map[string]int64{"lake/a": 100, "lake/b": 200}}
+	now := Numbers{Read: 9, SenderWaiting: map[string]int64{"lake/a": 0, "lake/c": 3},
+		SenderOldest: map[string]int64{"lake/c": 300}}
+	assert.Equal(t, Numbers{Read: 9, SenderWaiting: map[string]int64{"lake/a": 0, "lake/b": 7, "lake/c": 3},
+		SenderOldest: map[string]int64{"lake/b": 200, "lake/c": 300}}, now.NotBelow(was))
+	_, grew := now.Since(was)
+	assert.False(t, grew, "what waits is no sum")
+	assert.Equal(t, Numbers{Read: 9}, now.Settled())
 }
 
 // TestTakeSendersAt: of other numbers what became of records at one destination is taken, and nothing else.

@@ -35,23 +35,7 @@ func numbers(n wire.Numbers) contract.Numbers {
 			*part.into = &part.of
 		}
 	}
-	if len(n.Senders) > 0 {
-		all := map[string]contract.SenderNumbers{}
-		for name, read := range n.Senders {
-			all[name] = contract.SenderNumbers{Read: read, Bytes: n.SenderBytes[name],
-				Unparsed: n.SenderUnparsed[name], Dropped: n.SenderDropped[name], Masked: n.SenderMasked[name]}
-		}
-		became := func(of map[string]int64, into func(*contract.SenderNumbers) *int64) {
-			for name, v := range of {
-				_, sender := wire.CutSenderAt(name)
-				s := all[sender]
-				*into(&s) += v
-				all[sender] = s
-			}
-		}
-		became(n.SenderAcknowledged, func(s *contract.SenderNumbers) *int64 { return &s.Acknowledged })
-		became(n.SenderSent, func(s *contract.SenderNumbers) *int64 { return &s.Sent })
-		became(n.SenderRefused, func(s *contract.SenderNumbers) *int64 { return &s.Rejected })
+	if all := senders(n); len(all) > 0 {
 		out.Senders = &all
 	}
 	into := reflect.ValueOf(&out).Elem()
@@ -73,6 +57,46 @@ func numbers(n wire.Numbers) contract.Numbers {
 		func(a, b contract.DestinationNumbers) int { return strings.Compare(a.Destination, b.Destination) },
 	)
 	return out
+}
+
+// senders are what is counted of senders that are known by their names.
+func senders(n wire.Numbers) map[string]contract.SenderNumbers {
+	all := make(map[string]contract.SenderNumbers, len(n.Senders))
+	for name, read := range n.Senders {
+		all[name] = contract.SenderNumbers{Read: read, Bytes: n.SenderBytes[name], Unparsed: n.SenderUnparsed[name],
+			Dropped: n.SenderDropped[name], Masked: n.SenderMasked[name]}
+	}
+	each := func(of map[string]int64, do func(s *contract.SenderNumbers, with string, v int64)) {
+		for name, v := range of {
+			with, sender := wire.CutSenderOf(name)
+			s := all[sender]
+			do(&s, with, v)
+			all[sender] = s
+		}
+	}
+	each(n.SenderDrops, func(s *contract.SenderNumbers, why string, v int64) {
+		s.DropReasons = named(s.DropReasons, why, v)
+	})
+	each(n.SenderMasks, func(s *contract.SenderNumbers, mask string, v int64) { s.Masks = named(s.Masks, mask, v) })
+	each(n.SenderAcknowledged, func(s *contract.SenderNumbers, _ string, v int64) { s.Acknowledged += v })
+	each(n.SenderSent, func(s *contract.SenderNumbers, _ string, v int64) { s.Sent += v })
+	each(n.SenderRefused, func(s *contract.SenderNumbers, _ string, v int64) { s.Rejected += v })
+	each(n.SenderWaiting, func(s *contract.SenderNumbers, _ string, v int64) { s.Waiting += v })
+	each(n.SenderOldest, func(s *contract.SenderNumbers, _ string, v int64) {
+		if t := time.Unix(0, v).UTC(); v > 0 && (s.Oldest == nil || t.Before(*s.Oldest)) {
+			s.Oldest = &t
+		}
+	})
+	return all
+}
+
+// named adds a number of a name.
+func named(to *map[string]int64, name string, v int64) *map[string]int64 {
+	if to == nil {
+		to = &map[string]int64{}
+	}
+	(*to)[name] += v
+	return to
 }
 
 // notes tell what is left out or late of a source, where that is no trouble.

@@ -20,7 +20,7 @@ import (
 var (
 	usualNumbers   = []string{series.Read, series.Unparsed, series.Dropped, series.Acknowledged, series.Rejected}
 	usualOfSenders = []string{series.Read, series.Bytes, series.Unparsed, series.Dropped, series.Acknowledged,
-		series.Rejected}
+		series.Rejected, series.Waiting, series.Lag}
 )
 
 // mostLines bounds the lines of an answer.
@@ -69,8 +69,8 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	}
 	for _, n := range q.Numbers {
 		if !series.Known(n) {
-			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON, masked:MASK, and of one sender "+
-				"read@SENDER and so on", n, strings.Join(series.Numbers, ", "))}
+			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON, masked:MASK, dropped:* for "+
+				"each, and of one sender read@SENDER and so on", n, strings.Join(series.Numbers, ", "))}
 		}
 		if q.By == past.BySender && !series.OfSenders(n) {
 			return q, usage{fmt.Sprintf("number: of senders there are %s, and no %q", strings.Join(series.Senders, ", "), n)}

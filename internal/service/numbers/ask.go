@@ -212,12 +212,25 @@ func (g *grid) asksFor(name string) bool {
 func (g *grid) wants(k series.Key) bool {
 	if g.By == BySender {
 		number, _, ok := series.CutSender(k.Number)
-		return ok && slices.Contains(g.Numbers, number) && (g.Source == "" || k.Source == g.Source) &&
+		return ok && g.rank(number) >= 0 && (g.Source == "" || k.Source == g.Source) &&
 			(g.Destination == "" || k.Destination == g.Destination || k.Destination == "")
 	}
-	return slices.Contains(g.Numbers, k.Number) && (g.Source == "" || k.Source == g.Source) &&
+	return g.rank(k.Number) >= 0 && (g.Source == "" || k.Source == g.Source) &&
 		(g.Destination == "" || k.Destination == g.Destination || k.Destination == "" && !ofDestination(k.Number)) &&
 		(k.Number != series.Lag || (k.Destination != "") == (g.Destination != "" || g.By == "destination"))
+}
+
+// rank is where a number stands among those that are asked for, by its name or as one of all parts; -1 for one that is
+// not asked for.
+func (g *grid) rank(number string) int {
+	if i := slices.Index(g.Numbers, number); i >= 0 {
+		return i
+	}
+	all, ok := series.AllParts(number)
+	if !ok {
+		return -1
+	}
+	return slices.Index(g.Numbers, all)
 }
 
 // ofDestination tells whether a number is counted at destinations.
@@ -252,6 +265,15 @@ func (g *grid) group(name string, k series.Key) string {
 	return g.Label(name)
 }
 
+// number is the one of a column, as it is told.
+func (g *grid) number(k series.Key) string {
+	if g.By == BySender {
+		number, _, _ := series.CutSender(k.Number)
+		return number
+	}
+	return k.Number
+}
+
 // put adds a block's steps within a span.
 func (g *grid) put(name string, b *series.Block, from, to int64) {
 	if !g.asksFor(name) {
@@ -283,10 +305,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			continue
 		}
 		group := g.group(name, k)
-		number := k.Number
-		if g.By == BySender {
-			number, _, _ = series.CutSender(number)
-		}
+		number := g.number(k)
 		if apart {
 			heard(group)
 		}
@@ -301,7 +320,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 			of[number] = l
 		}
 		into := l.Points
-		if series.IsLevel(k.Number) && k.Number != series.Lag {
+		if series.IsLevel(number) && !series.IsLag(number) {
 			if into = g.peaks[column{name, k}]; into == nil {
 				into = make([]int64, g.count)
 				g.peaks[column{name, k}] = into
@@ -309,7 +328,7 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 		}
 		for i, v := range col {
 			if j, in := within(i); in && v != 0 {
-				if series.IsLevel(k.Number) {
+				if series.IsLevel(number) {
 					into[j] = max(into[j], v)
 				} else {
 					into[j] += v
@@ -322,28 +341,29 @@ func (g *grid) put(name string, b *series.Block, from, to int64) {
 // answer orders the lines by group, and a group's as they were asked for.
 func (g *grid) answer() Answer {
 	for c, peaks := range g.peaks {
-		l := g.lines[g.group(c.name, c.key)][c.key.Number]
+		l := g.lines[g.group(c.name, c.key)][g.number(c.key)]
 		for j, v := range peaks {
 			l.Points[j] += v
 		}
 	}
 	out := Answer{Start: time.Unix(g.start, 0).UTC(), Step: g.Question.Step, Steps: g.count}
 	for group, heard := range g.heard {
+		of := g.lines[group]
 		for _, number := range g.Numbers {
-			l := g.lines[group][number]
-			if l == nil {
-				if g.By != "" && len(g.lines[group]) == 0 {
-					continue // nothing of it was ever counted here
-				}
-				l = &Line{Group: group, Number: number, Points: make([]int64, g.count)}
+			if all, _ := series.AllParts(number); all == number || of[number] != nil || g.By != "" && len(of) == 0 {
+				continue // nothing of it was ever counted here
 			}
+			out.Lines = append(out.Lines,
+				Line{Group: group, Number: number, Points: make([]int64, g.count), Heard: heard})
+		}
+		for _, l := range of {
 			l.Heard = heard
 			out.Lines = append(out.Lines, *l)
 		}
 	}
 	slices.SortFunc(out.Lines, func(a, b Line) int {
-		return cmp.Or(strings.Compare(a.Group, b.Group),
-			cmp.Compare(slices.Index(g.Numbers, a.Number), slices.Index(g.Numbers, b.Number)))
+		return cmp.Or(strings.Compare(a.Group, b.Group), cmp.Compare(g.rank(a.Number), g.rank(b.Number)),
+			strings.Compare(a.Number, b.Number))
 	})
 	return out
 }

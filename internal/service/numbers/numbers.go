@@ -150,10 +150,16 @@ func senders(d wire.Numbers, put func(destination, number string, v int64)) {
 			put("", series.OfSender(number, sender), v)
 		}
 	}
+	for number, by := range map[string]map[string]int64{series.Dropped: d.SenderDrops, series.Masked: d.SenderMasks} {
+		for name, v := range by {
+			why, sender := wire.CutSenderOf(name)
+			put("", series.OfSender(number+":"+why, sender), v)
+		}
+	}
 	for number, by := range map[string]map[string]int64{series.Acknowledged: d.SenderAcknowledged,
 		series.Sent: d.SenderSent, series.Rejected: d.SenderRefused} {
 		for name, v := range by {
-			to, sender := wire.CutSenderAt(name)
+			to, sender := wire.CutSenderOf(name)
 			put(to, series.OfSender(number, sender), v)
 		}
 	}
@@ -177,6 +183,16 @@ func levelsOf(out map[series.Key]int64, source string, n wire.Numbers, now time.
 	}
 	if k := (series.Key{Source: source, Number: series.Lag}); n.Oldest > 0 {
 		out[k] = age(n.Oldest)
+	}
+	for name, v := range n.SenderWaiting {
+		if v <= 0 {
+			continue
+		}
+		to, sender := wire.CutSenderOf(name)
+		out[series.Key{Source: source, Destination: to, Number: series.OfSender(series.Waiting, sender)}] = v
+		if at := n.SenderOldest[name]; at > 0 {
+			out[series.Key{Source: source, Destination: to, Number: series.OfSender(series.Lag, sender)}] = age(at)
+		}
 	}
 }
 
@@ -231,7 +247,7 @@ func (n *Numbers) Take(now time.Time, host, site string, deltas, all map[string]
 		for _, list := range [...]map[series.Key]int64{was.levels, is.levels} {
 			for k := range list {
 				switch {
-				case name == host || k.Number == series.Lag:
+				case name == host || series.IsLag(k.Number):
 					b.Add(k, at, is.levels[k])
 				default:
 					b.Add(k, at, n.totals[name][k])
@@ -249,12 +265,12 @@ func (n *Numbers) move(name string, was, is map[series.Key]int64) {
 		n.totals[name] = totals
 	}
 	for k, v := range is {
-		if k.Number != series.Lag {
+		if !series.IsLag(k.Number) {
 			totals[k] += v
 		}
 	}
 	for k, v := range was {
-		if k.Number == series.Lag {
+		if series.IsLag(k.Number) {
 			continue
 		}
 		if totals[k] -= v; totals[k] <= 0 {

@@ -154,6 +154,10 @@ func TestLevels(t *testing.T) {
 		d := n["gates"].Deliveries["archive"]
 		d.Oldest = w.at.Add(-since).UnixNano()
 		n["gates"].Deliveries["archive"] = d
+		gates := n["gates"]
+		gates.SenderWaiting = map[string]int64{"archive/bridge-a": waiting, "lake/bridge-a": 0}
+		gates.SenderOldest = map[string]int64{"archive/bridge-a": d.Oldest}
+		n["gates"] = gates
 		return n
 	}
 	for minute, c := range []struct{ na, sa, lag int64 }{
@@ -164,7 +168,8 @@ func TestLevels(t *testing.T) {
 		w.at = w.at.Add(25 * time.Second)
 		w.take("sa", nil, lagging(c.sa, time.Duration(c.lag)*time.Second))
 	}
-	for by, names := range map[string][]string{"": {""}, "source": {"gates"}, "destination": {"archive"}} {
+	for by, names := range map[string][]string{"": {""}, "source": {"gates"}, "destination": {"archive"},
+		BySender: {"bridge-a"}} {
 		a := w.ask(Question{From: begin, Step: time.Minute, Numbers: []string{series.Waiting, series.Lag},
 			Destination: "archive", By: by})
 		require.Len(t, a.Lines, 2*len(names))
@@ -237,7 +242,7 @@ func TestOfSenders(t *testing.T) {
 					add := func(of *map[string]int64, number, destination string, v int64) {
 						name := sender
 						if destination != "" {
-							name = wire.SenderAt(destination, sender)
+							name = wire.SenderOf(destination, sender)
 							want[destination+" "+source+" "+sender+" "+number] += v
 						}
 						wire.Count(of, name, v)
@@ -248,6 +253,10 @@ func TestOfSenders(t *testing.T) {
 					add(&n.SenderUnparsed, series.Unparsed, "", k/10)
 					add(&n.SenderDropped, series.Dropped, "", k/5)
 					add(&n.SenderMasked, series.Masked, "", k/3)
+					wire.Count(&n.SenderDrops, wire.SenderOf("keep", sender), k/5)
+					want[source+" "+sender+" dropped:keep"] += k / 5
+					wire.Count(&n.SenderMasks, wire.SenderOf("plates", sender), k/4)
+					want[source+" "+sender+" masked:plates"] += k / 4
 					for i, to := range []string{"archive", "lake"} {
 						add(&n.SenderAcknowledged, series.Acknowledged, to, k+int64(i))
 						add(&n.SenderSent, series.Sent, to, 100*k)
@@ -269,7 +278,7 @@ func TestOfSenders(t *testing.T) {
 			for _, source := range []string{"bridges", "radar"} {
 				got := map[string]int64{}
 				for _, l := range w.ask(Question{From: begin, Step: step, By: BySender, Source: source, Hosts: hosts,
-					Numbers: series.Senders}).Lines {
+					Numbers: append([]string{"dropped:keep", "masked:*"}, series.Senders...)}).Lines {
 					got[source+" "+l.Group+" "+l.Number] = l.Sum()
 				}
 				for _, l := range w.ask(Question{From: begin, Step: step, By: BySender, Source: source, Hosts: hosts,
@@ -283,7 +292,7 @@ func TestOfSenders(t *testing.T) {
 				for k, v := range got {
 					assert.Equal(t, want[k], v, "%s by steps of %s", k, step)
 				}
-				assert.Len(t, got, 2*len(series.Senders)+4)
+				assert.Len(t, got, 2*(2+len(series.Senders))+4)
 			}
 			sum := int64(0)
 			for _, l := range w.ask(Question{From: begin, Step: step, By: "source", Hosts: hosts,
@@ -295,4 +304,8 @@ func TestOfSenders(t *testing.T) {
 	}
 	one := w.ask(Question{From: begin, Step: time.Hour, Numbers: []string{series.OfSender(series.Read, "bridge-a")}})
 	assert.Equal(t, want["bridges bridge-a read"]+want["radar bridge-a read"], one.Lines[0].Sum())
+	one = w.ask(Question{From: begin, Step: time.Hour, Source: "radar", Numbers: []string{"masked:*@bridge-b", "read"}})
+	require.Len(t, one.Lines, 2)
+	assert.Equal(t, "masked:plates@bridge-b", one.Lines[0].Number)
+	assert.Equal(t, want["radar bridge-b masked:plates"], one.Lines[0].Sum())
 }

@@ -27,6 +27,7 @@ const (
 	maxEffective  = 1 << 20 // bytes of a config that is not ours
 	maxNames      = 64      // destinations, or reasons of drops, of one source
 	maxSenders    = 10_000  // known by their name, of one source
+	maxOfSenders  = 50_000  // numbers of them by destination, by reason or by mask
 )
 
 // clean drops what is not to be seen, and cuts at most bytes. Line breaks become spaces.
@@ -110,21 +111,54 @@ func cleanNumbers(all map[string]wire.Numbers) map[string]wire.Numbers {
 	all = bounded(all, maxSources)
 	for _, n := range all {
 		for _, p := range wire.Parts {
-			switch of := *p.Of(&n); {
-			case p.AtDestinations:
-				boundedBy(of, maxSenders, func(name string) bool {
-					to, sender := wire.CutSenderAt(name)
-					return inventory.CheckKey(to) == "" && inventory.CheckKey(sender) == ""
+			if of := *p.Of(&n); p.With == "" {
+				bounded(of, mostOf(p))
+			} else {
+				boundedBy(of, mostOf(p), func(name string) bool {
+					with, sender := wire.CutSenderOf(name)
+					return inventory.CheckKey(with) == "" && inventory.CheckKey(sender) == ""
 				})
-			case p.Senders():
-				bounded(of, maxSenders)
-			default:
-				bounded(of, maxNames)
 			}
 		}
 		bounded(n.Deliveries, maxNames)
 	}
 	return all
+}
+
+// mostOf bounds the names of a part.
+func mostOf(p wire.Part) int {
+	switch {
+	case p.With != "":
+		return maxOfSenders
+	case p.Senders():
+		return maxSenders
+	}
+	return maxNames
+}
+
+// within leaves names out of numbers that are new and for which there is no room beside those that were told before:
+// an agent that tells others in each report would fill the memory.
+func within(n, was wire.Numbers) wire.Numbers {
+	for _, p := range wire.Parts {
+		admit(*p.Of(&n), *p.Of(&was), mostOf(p))
+	}
+	admit(n.Deliveries, was.Deliveries, maxNames)
+	return n
+}
+
+func admit[T any](now, was map[string]T, most int) {
+	if len(now)+len(was) <= most {
+		return
+	}
+	room := most - len(was)
+	for _, name := range slices.Sorted(maps.Keys(now)) {
+		if _, known := was[name]; known {
+			continue
+		}
+		if room--; room < 0 {
+			delete(now, name)
+		}
+	}
 }
 
 // componentName tells whether a part of a health tree has a name to keep: KIND/NAME.

@@ -68,7 +68,7 @@ func TestSendersInTurn(t *testing.T) {
 	defer st.Close()
 	now := noon
 	over, r := begin(t, st, func() time.Time { return now })
-	const senders = 2*wire.SendersTold + 7
+	const senders = wire.SendersTold + 3007
 	last := ""
 	for report := range int64(10) {
 		counted := map[string]int64{}
@@ -90,6 +90,48 @@ func TestSendersInTurn(t *testing.T) {
 	require.Len(t, got.Lines, senders)
 	for i, l := range got.Lines {
 		assert.EqualValues(t, 100+6*i, l.Sum(), l.Group)
+	}
+}
+
+// TestInventedNames: an agent that tells other names in each report fills no memory, and what it told before goes on.
+func TestInventedNames(t *testing.T) {
+	t.Parallel()
+	st, err := store.Open(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	defer st.Close()
+	now := noon
+	_, r := begin(t, st, func() time.Time { return now })
+	for report := range 40 {
+		n := wire.Numbers{Read: 1, Deliveries: map[string]wire.DeliveryCounts{"lake": {Acknowledged: int64(report)}}}
+		for _, p := range wire.Parts {
+			of := map[string]int64{}
+			known := "a"
+			if p.With != "" {
+				known = wire.SenderOf("a", "a")
+			}
+			of[known] = int64(report + 1)
+			for i := range 5000 {
+				name := fmt.Sprintf("b%d-%d", report, i)
+				if p.With != "" {
+					name = wire.SenderOf(name, "b")
+				}
+				of[name] = 1
+			}
+			*p.Of(&n) = of
+		}
+		for i := range 100 {
+			n.Deliveries[fmt.Sprintf("m%d-%d", report, i)] = wire.DeliveryCounts{Acknowledged: 1}
+		}
+		r.TakeReport("h", wire.Report{Start: noon, At: now, Sources: map[string]wire.Numbers{"s": n}})
+		now = now.Add(30 * time.Second)
+		have := r.Of("h").Numbers["s"]
+		for _, p := range wire.Parts {
+			of := *p.Of(&have)
+			assert.LessOrEqual(t, len(of), mostOf(p), p.Metric)
+			assert.EqualValues(t, report+1, max(of["a"], of["a/a"]), p.Metric)
+		}
+		assert.LessOrEqual(t, len(have.Deliveries), maxNames)
+		assert.EqualValues(t, report, have.Deliveries["lake"].Acknowledged)
 	}
 }
 

@@ -78,18 +78,22 @@ func (e *entry) take(
 			all[name] = n
 		}
 	}
+	late := now.Sub(at).Nanoseconds()
 	for name, n := range numbers {
+		for of := range n.SenderOldest { // by our own clock, before those stay that are not told
+			n.SenderOldest[of] += late
+		}
 		if was, ok := all[name]; ok && same {
-			n = n.NotBelow(was)
+			n = within(n, was).NotBelow(was)
 		} else {
 			n = n.Clone()
 		}
-		if n.Oldest > 0 { // by our own clock
-			n.Oldest += now.Sub(at).Nanoseconds()
+		if n.Oldest > 0 {
+			n.Oldest += late
 		}
 		for to, d := range n.Deliveries {
 			if d.Oldest > 0 {
-				d.Oldest += now.Sub(at).Nanoseconds()
+				d.Oldest += late
 				n.Deliveries[to] = d
 			}
 		}

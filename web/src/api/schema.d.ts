@@ -2913,8 +2913,26 @@ export interface components {
             unparsed: number;
             /** Format: int64 */
             dropped: number;
+            /** @description Records that were dropped, by reason */
+            dropReasons?: {
+                [key: string]: number;
+            };
             /** Format: int64 */
             masked: number;
+            /** @description Records in which a mask found something, by mask */
+            masks?: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Records that wait, of each destination
+             */
+            waiting: number;
+            /**
+             * Format: date-time
+             * @description Since when the oldest record waits, to the second; absent when none does
+             */
+            oldest?: string;
             /**
              * Format: int64
              * @description A record that two destinations have counts twice
@@ -5075,7 +5093,7 @@ export interface operations {
     getNumbers: {
         parameters: {
             query?: {
-                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent and rejected */
+                /** @description read, bytes, unparsed, dropped, dropped:REASON, masked, masked:MASK, no-zone, acknowledged, sent, rejected, discarded, waiting, disk or lag; dropped:* and masked:* for each of them; of one sender read@SENDER, and so bytes, unparsed, dropped, masked, acknowledged, sent, rejected, waiting and lag, dropped:REASON@SENDER too */
                 number?: string[];
                 source?: string;
                 destination?: string;

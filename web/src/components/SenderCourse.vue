@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { client, take } from '../api/client'
+import { client, take, type Schemas } from '../api/client'
 import { amount, unitOf } from '../composables/chart'
 import Answer from './Answer.vue'
 import NumberChart from './NumberChart.vue'
+
+type Line = Schemas['NumberLine']
 
 /** What came from a sender over time. */
 const props = defineProps<{ source: string; name: string }>()
@@ -12,11 +14,15 @@ const numbers = [
   'read',
   'unparsed',
   'dropped',
+  'dropped:*',
   'masked',
+  'masked:*',
   'acknowledged',
   'rejected',
   'bytes',
   'sent',
+  'waiting',
+  'lag',
 ]
 const drawn = ['read', 'unparsed', 'dropped', 'acknowledged', 'rejected']
 const spans = ['1h', '24h', '7d', '30d']
@@ -44,10 +50,24 @@ const lines = computed(() => (data.value?.lines ?? []).filter((l) => l.group ===
 const chart = computed(() =>
   lines.value.filter((l) => l.number === 'read' || (drawn.includes(l.number) && l.sum > 0)),
 )
+const said = (l: Line) => `${l.number} ${amount(unitOf(l.number), l.sum)}`
+/** A number with its parts by reason or by mask. */
+function whole(l: Line): string {
+  const parts = lines.value.filter((p) => p.number.startsWith(l.number + ':'))
+  const names = parts.map((p) => said({ ...p, number: p.number.slice(l.number.length + 1) }))
+  return said(l) + (names.length ? ` (${names.join(', ')})` : '')
+}
+const happened = computed(() => lines.value.filter((l) => l.number === 'read' || l.sum > 0))
 const sums = computed(() =>
-  lines.value
-    .filter((l) => l.number === 'read' || l.sum > 0)
-    .map((l) => `${l.number} ${amount(unitOf(l.number), l.sum)}`)
+  happened.value
+    .filter((l) => !l.level && !l.number.includes(':'))
+    .map(whole)
+    .join(', '),
+)
+const most = computed(() =>
+  happened.value
+    .filter((l) => l.level)
+    .map(said)
     .join(', '),
 )
 const choose = (from: number, to: number) => {
@@ -78,7 +98,7 @@ const choose = (from: number, to: number) => {
         unit="count"
         @span="choose"
       />
-      <p class="mt-1 text-table text-soft">In all: {{ sums }}.</p>
+      <p class="mt-1 text-table text-soft">In all: {{ sums }}.{{ most && ` At most: ${most}.` }}</p>
     </template>
   </Answer>
 </template>
