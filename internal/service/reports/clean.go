@@ -27,7 +27,7 @@ const (
 	maxEffective  = 1 << 20 // bytes of a config that is not ours
 	maxNames      = 64      // destinations, or reasons of drops, of one source
 	maxSenders    = 10_000  // known by their name, of one source
-	maxOfSenders  = 50_000  // numbers of them by destination, by reason or by mask
+	maxOfSenders  = 100_000 // numbers of them, of one host
 )
 
 // clean drops what is not to be seen, and cuts at most bytes. Line breaks become spaces.
@@ -136,29 +136,59 @@ func mostOf(p wire.Part) int {
 	return maxNames
 }
 
-// within leaves names out of numbers that are new and for which there is no room beside those that were told before:
-// an agent that tells others in each report would fill the memory.
-func within(n, was wire.Numbers) wire.Numbers {
-	for _, p := range wire.Parts {
-		admit(*p.Of(&n), *p.Of(&was), mostOf(p))
+// room is how many names of senders a host may tell beyond those that it told before.
+func room(before map[string]wire.Numbers) int {
+	left := maxOfSenders
+	for _, n := range before {
+		for _, p := range wire.Parts {
+			if p.Senders() {
+				left -= len(*p.Of(&n))
+			}
+		}
 	}
-	admit(n.Deliveries, was.Deliveries, maxNames)
-	return n
+	return left
 }
 
-func admit[T any](now, was map[string]T, most int) {
-	if len(now)+len(was) <= most {
-		return
+// within leaves names out of numbers that are new and for which there is no room beside those that were told before:
+// an agent that tells others in each report would fill the memory. It answers how much room is left to senders.
+func within(n, was wire.Numbers, left int) int {
+	for _, p := range wire.Parts {
+		of, before := *p.Of(&n), *p.Of(&was)
+		most := mostOf(p) - len(before)
+		if p.Senders() {
+			most = min(most, left)
+		}
+		fresh := admit(of, before, most)
+		if p.Senders() {
+			left -= fresh
+		}
 	}
-	room := most - len(was)
+	admit(n.Deliveries, was.Deliveries, maxNames-len(was.Deliveries))
+	return left
+}
+
+// admit leaves out new names beyond so many, and answers how many stay.
+func admit[T any](now, was map[string]T, most int) (fresh int) {
+	for name := range now {
+		if _, known := was[name]; !known {
+			fresh++
+		}
+	}
+	if fresh <= most {
+		return fresh
+	}
+	fresh = 0
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if _, known := was[name]; known {
 			continue
 		}
-		if room--; room < 0 {
+		if fresh < most {
+			fresh++
+		} else {
 			delete(now, name)
 		}
 	}
+	return fresh
 }
 
 // componentName tells whether a part of a health tree has a name to keep: KIND/NAME.

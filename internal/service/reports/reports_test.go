@@ -101,7 +101,7 @@ func TestInventedNames(t *testing.T) {
 	defer st.Close()
 	now := noon
 	_, r := begin(t, st, func() time.Time { return now })
-	for report := range 40 {
+	for report := range 12 {
 		n := wire.Numbers{Read: 1, Deliveries: map[string]wire.DeliveryCounts{"lake": {Acknowledged: int64(report)}}}
 		for _, p := range wire.Parts {
 			of := map[string]int64{}
@@ -110,7 +110,7 @@ func TestInventedNames(t *testing.T) {
 				known = wire.SenderOf("a", "a")
 			}
 			of[known] = int64(report + 1)
-			for i := range 5000 {
+			for i := range mostOf(p) / 10 {
 				name := fmt.Sprintf("b%d-%d", report, i)
 				if p.With != "" {
 					name = wire.SenderOf(name, "b")
@@ -125,6 +125,7 @@ func TestInventedNames(t *testing.T) {
 		r.TakeReport("h", wire.Report{Start: noon, At: now, Sources: map[string]wire.Numbers{"s": n}})
 		now = now.Add(30 * time.Second)
 		have := r.Of("h").Numbers["s"]
+		assert.GreaterOrEqual(t, room(r.Of("h").Numbers), 0)
 		for _, p := range wire.Parts {
 			of := *p.Of(&have)
 			assert.LessOrEqual(t, len(of), mostOf(p), p.Metric)

@@ -78,13 +78,14 @@ func (e *entry) take(
 			all[name] = n
 		}
 	}
-	late := now.Sub(at).Nanoseconds()
+	late, left := now.Sub(at).Nanoseconds(), room(s.Numbers)
 	for name, n := range numbers {
 		for of := range n.SenderOldest { // by our own clock, before those stay that are not told
 			n.SenderOldest[of] += late
 		}
-		if was, ok := all[name]; ok && same {
-			n = within(n, was).NotBelow(was)
+		was, ok := all[name]
+		if left = within(n, was, left); ok && same {
+			n = n.NotBelow(was)
 		} else {
 			n = n.Clone()
 		}
