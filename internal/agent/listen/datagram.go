@@ -69,6 +69,7 @@ func (s *server) receive(conn *net.UDPConn) {
 	if err != nil { // the socket is closed
 		return
 	}
+	defer from.close()
 	var looked time.Time
 	was := uint32(0)
 	for {

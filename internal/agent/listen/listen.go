@@ -10,7 +10,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -32,8 +31,7 @@ type Input struct {
 	learning int                   // senders whose lines are kept
 	probes   probes
 	ledger   *settle.Ledger
-	place    uint64 // of the ledger
-	batch    record.Batch
+	place    uint64      // of the ledger
 	held     atomic.Bool // a destination has no room
 	gone     atomic.Bool // another has taken over
 }
@@ -76,66 +74,47 @@ func (in *Input) Run(ctx context.Context) {
 	if x := in.rules.issued; x != nil {
 		go x.keep(ctx) // nobody waits for it: it may be asking a service that is away
 	}
+	to := in.send(ctx)
+	defer to.end()
 	for {
 		p := in.inbox.take(ctx)
 		if p == nil {
 			return
 		}
-		in.treat(ctx, p)
+		in.treat(to, p)
 	}
 }
 
 // treat treats what came from one sender, in batches.
-func (in *Input) treat(ctx context.Context, p *parcel) {
+func (in *Input) treat(to *sending, p *parcel) {
 	from := p.peer
 	t := in.peers.treatment(in, from)
 	if from.learns {
 		t = in.learn(from, p)
 	}
-	b := &in.batch
-	b.Reset()
-	b.Arena, p.arena = p.arena, b.Arena // nobody asks for that of the parcel any more
+	if len(p.messages) == 0 {
+		in.finish(p, nil)
+	}
 	now := in.Now()
-	var entries []*settle.Entry
-	for rest := p.messages; len(rest) > 0; {
+	for rest, arena := p.messages, p.arena; len(rest) > 0; {
 		n := min(len(rest), maxBatch)
-		b.Records, b.Values = b.Records[:0], b.Values[:0]
+		b := <-to.free
+		b.Arena, b.Records, b.Values = arena, b.Records[:0], b.Values[:0]
 		b.Origin, b.Stream, b.Leaving, b.Written = from.origin, from.stream, record.Deleted, 0
 		if b.UID = from.uid; in.Spec.NoIDs {
 			b.UID = nil
 		}
 		c := t.RunMessages(b, rest[:n], from.place, p.at.UnixNano())
 		from.place += int64(n)
-		rest = rest[n:]
+		rest, arena = rest[n:], b.Arena
 		counts := c.All()
 		if c.Read > 0 && !from.probe { // which is no sign of life
 			counts.LastRecord = now.UnixNano()
 		}
 		in.peers.saw(from, b, &counts)
-		in.place++
-		ways := in.Out.Ways(b, func(string) bool { return false })
-		e := in.ledger.Add(cursorAt(in.place), ways, counts)
-		entries = append(entries, e)
-		if slices.ContainsFunc(ways, func(w settle.Way) bool { return w.Records > 0 }) {
-			in.Out.Send(ctx, b, e, func() { in.held.Store(true) })
-			in.held.Store(false)
-		}
+		b.Schema = b.Schema.Frozen()
+		to.treated <- treated{b, counts, p, len(rest) == 0}
 	}
-	if p.done == nil {
-		in.inbox.recycle(p)
-		return
-	}
-	end, done := in.server.ctx.Done(), p.done
-	go func() {
-		for _, e := range entries {
-			select {
-			case <-e.Settled():
-			case <-end:
-				return
-			}
-		}
-		done()
-	}()
 }
 
 // Complaint is what is wrong: that nothing can come, that messages were lost on the way, or that a sender is silent.

@@ -232,9 +232,17 @@ func isTimeout(err error) bool {
 // errCut says that a connection is cut.
 var errCut = errors.New("the connection is cut")
 
+// sparePieces are lists that are used again.
+var sparePieces = sync.Pool{New: func() any { return new([]framing.Piece) }}
+
 // messages puts the messages of what came into the inbox, and waits for room. It answers how much was used.
 func (s *server) messages(c *conn, cut *framing.Cutter, data []byte, end bool) (used int, err error) {
-	var pieces []framing.Piece
+	spare := sparePieces.Get().(*[]framing.Piece)
+	pieces := *spare
+	defer func() {
+		*spare = pieces
+		sparePieces.Put(spare)
+	}()
 	for used < len(data) {
 		start := used
 		pieces = pieces[:0]

@@ -48,18 +48,23 @@ func newSyslogSlots(schema *record.Schema, names []string) syslogSlots {
 var syslogLevels = [8]uint8{21, 21, 21, 17, 13, 10, 9, 5}
 
 // byteOrderMark may stand before the whole message or before its text (RFC 5424, section 6.4).
-var byteOrderMark = []byte("\xef\xbb\xbf")
+const byteOrderMark = "\xef\xbb\xbf"
+
+func marked(text []byte) bool {
+	return len(text) >= len(byteOrderMark) && text[0] == byteOrderMark[0] && text[1] == byteOrderMark[1] &&
+		text[2] == byteOrderMark[2]
+}
 
 // parse reads a message by RFC 5424, by RFC 3164, and as devices really send them: without a year, a host or a
 // priority, with a year or a sequence number, with JSON or key=value as its text.
 func (s *syslogKind) parse(p *reading, b *record.Batch, span record.Span) bool {
 	line := b.Bytes(span)
 	pos := 0
-	if bytes.HasPrefix(line, byteOrderMark) {
+	if marked(line) {
 		pos = len(byteOrderMark)
 	}
 	hasPriority := false
-	if bytes.HasPrefix(line[pos:], []byte("<>")) {
+	if pos+1 < len(line) && line[pos] == '<' && line[pos+1] == '>' {
 		pos += 2
 	} else if pos < len(line) && line[pos] == '<' {
 		pri, n, ok := digits(line[pos+1:], 1, 4)
@@ -256,7 +261,7 @@ func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, po
 		for pos < len(line) && line[pos] == ' ' {
 			pos++
 		}
-		if bytes.HasPrefix(line[pos:], []byte(": ")) {
+		if pos+1 < len(line) && line[pos] == ':' && line[pos+1] == ' ' {
 			pos += 2
 		}
 		if text, ok := s.tag(p, b, span, pos); ok {
@@ -307,15 +312,18 @@ func hostLike(w []byte) bool {
 	return len(w) > 0 && w[len(w)-1] != ':'
 }
 
+// endsTag are the bytes at which the name in a tag ends.
+var endsTag = [256]bool{'[': true, ':': true, ' ': true}
+
 // tag reads TAG: or TAG[PID]: at pos; text is where the message begins.
 func (s *syslogKind) tag(p *reading, b *record.Batch, span record.Span, pos int) (text int, ok bool) {
 	line := b.Bytes(span)
 	end := pos
-	for end < len(line) && end-pos < 64 && line[end] != '[' && line[end] != ':' && line[end] != ' ' {
+	for most := min(len(line), pos+64); end < most && !endsTag[line[end]]; {
 		end++
 	}
 	bracket := end
-	if bytes.HasPrefix(line[end:], []byte(" [")) {
+	if end+1 < len(line) && line[end] == ' ' && line[end+1] == '[' {
 		bracket++
 	}
 	if end == pos || end == len(line) || line[bracket] == ' ' || line[pos] == '{' || line[pos] == '"' {
@@ -323,12 +331,15 @@ func (s *syslogKind) tag(p *reading, b *record.Batch, span record.Span, pos int)
 	}
 	pid, pidEnd, after := 0, 0, end
 	if line[bracket] == '[' {
-		k := bytes.IndexByte(line[bracket:], ']')
-		if k < 2 || k > 40 || bytes.IndexByte(line[bracket:bracket+k], ' ') >= 0 {
+		k := bracket + 1
+		for most := min(len(line), bracket+41); k < most && line[k] != ']' && line[k] != ' '; {
+			k++
+		}
+		if k < bracket+2 || k >= len(line) || line[k] != ']' {
 			return 0, false
 		}
-		pid, pidEnd, after = bracket+1, bracket+k, bracket+k+1
-		if bytes.HasPrefix(line[after:], []byte(" :")) {
+		pid, pidEnd, after = bracket+1, k, k+1
+		if after+1 < len(line) && line[after] == ' ' && line[after+1] == ':' {
 			after++
 		}
 	}
@@ -388,7 +399,7 @@ func leadingLevel(text []byte) uint8 {
 // message takes the text of a message as the body, and the fields that it holds as JSON or key=value.
 func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos int) {
 	line := b.Bytes(span)
-	if bytes.HasPrefix(line[pos:], byteOrderMark) {
+	if marked(line[pos:]) {
 		pos += len(byteOrderMark)
 	}
 	text := sub(span, pos, len(line))

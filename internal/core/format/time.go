@@ -94,9 +94,19 @@ type clock struct {
 	monthN int            // its length; 0 for none
 	wasM   civil
 
+	solved solved // the time that was resolved last
+
 	by     int64 // by what a year was found last, with the zone and what that is as a date
 	byZone *time.Location
 	byDate [3]int
+}
+
+// solved is what a written time was resolved to; at is 0 for none.
+type solved struct {
+	of                    civil
+	observed, written, at int64
+	zone                  *time.Location
+	note                  record.TimeNote
 }
 
 // maxMonth bounds a time that begins with its month, with the word behind it.
@@ -335,6 +345,15 @@ func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNot
 	if v.isEpoch {
 		return v.epoch, record.TimeGood
 	}
+	s := &c.solved
+	if s.at == 0 || s.observed != observed || s.written != written || s.zone != c.zone || s.of != v {
+		at, note := c.resolveAnew(v, observed, written)
+		*s = solved{v, observed, written, at, c.zone, note}
+	}
+	return s.at, s.note
+}
+
+func (c *clock) resolveAnew(v civil, observed, written int64) (int64, record.TimeNote) {
 	note := record.TimeGood
 	if written == 0 {
 		written = observed

@@ -26,6 +26,12 @@ func (f Field) Is(number protowire.Number, t protowire.Type) bool {
 
 // Next is the first field of a message, and what comes behind it. The message has one at least.
 func Next(data []byte) (v Field, rest []byte, err error) {
+	// most fields are bytes with a small number and a small length: a byte each
+	if len(data) > 1 && data[0]&(0x80|7) == byte(protowire.BytesType) && data[1] < 0x80 && data[0]>>3 != 0 {
+		if end := 2 + int(data[1]); end <= len(data) {
+			return Field{protowire.Number(data[0] >> 3), protowire.BytesType, 0, data[2:end]}, data[end:], nil
+		}
+	}
 	number, kind, n := protowire.ConsumeTag(data)
 	if n < 0 || number > protowire.MaxValidNumber {
 		return v, nil, ErrForm

@@ -299,6 +299,13 @@ func AppendJSONString(dst, s []byte) []byte {
 			i, n = len(s), n+r
 		}
 	}
+	if k := len(s); k >= 4 && k < 8 { // four from each end, which are the same where they meet
+		w := uint64(binary.LittleEndian.Uint32(s)) | uint64(binary.LittleEndian.Uint32(s[k-4:]))<<(8*(k-4))
+		if toEscape(w)&(1<<(8*k)-1) == 0 {
+			binary.LittleEndian.PutUint64(out[n:], w)
+			i, n = k, n+k
+		}
+	}
 	for ; i < len(s); i++ {
 		if e := escapes[s[i]]; e != "" {
 			if len(out)-n < 8*(len(s)-i)+8 {

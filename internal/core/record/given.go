@@ -47,6 +47,7 @@ func (g *Given) Size() int {
 // JSON. Attributes of the resource get the prefix resource., those of the scope scope.; the ids of trace and span are
 // fields in hexadecimal. add may end it by an error.
 func ReadOTLP(data []byte, add func(body []byte, given *Given) error) error {
+	r := otlpReader{add: add}
 	return protofields.EachMessage(data, 1, func(logs []byte) error { // ResourceLogs
 		var resource []GivenField
 		if err := protofields.EachMessage(logs, 1, func(r []byte) error { // the resource may stand behind
@@ -57,11 +58,24 @@ func ReadOTLP(data []byte, add func(body []byte, given *Given) error) error {
 		}); err != nil {
 			return err
 		}
-		return protofields.EachMessage(logs, 2, func(scope []byte) error { return readScope(scope, resource, add) })
+		return protofields.EachMessage(logs, 2, func(scope []byte) error { return r.scope(scope, resource) })
 	})
 }
 
-func readScope(data []byte, resource []GivenField, add func([]byte, *Given) error) error {
+// otlpReader reads records. Of what they bring along it makes many at once.
+type otlpReader struct {
+	add    func(body []byte, given *Given) error
+	given  []Given
+	fields []GivenField
+}
+
+// Of what is made at once there are so many.
+const (
+	givenAtOnce  = 32
+	fieldsAtOnce = 256
+)
+
+func (r *otlpReader) scope(data []byte, resource []GivenField) error {
 	shared := slices.Clone(resource)
 	text := func(name string, p []byte) {
 		if len(p) > 0 {
@@ -83,11 +97,34 @@ func readScope(data []byte, resource []GivenField, add func([]byte, *Given) erro
 	}); err != nil {
 		return err
 	}
-	return protofields.EachMessage(data, 2, func(log []byte) error { return readLog(log, shared, add) })
+	return protofields.EachMessage(data, 2, func(log []byte) error { return r.log(log, shared) })
 }
 
-func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) error {
-	g := &Given{Fields: make([]GivenField, 0, len(shared)+8)}
+// next is a record's, with room for about so many fields.
+func (r *otlpReader) next(fields int) *Given {
+	if len(r.given) == cap(r.given) {
+		r.given = make([]Given, 0, givenAtOnce)
+	}
+	r.given = r.given[:len(r.given)+1]
+	if cap(r.fields)-len(r.fields) < fields {
+		r.fields = make([]GivenField, 0, max(fieldsAtOnce, fields))
+	}
+	g := &r.given[len(r.given)-1]
+	g.Fields = r.fields[len(r.fields):]
+	return g
+}
+
+// made notes that a record has all its fields. Nobody else writes behind them.
+func (r *otlpReader) made(g *Given) {
+	n := len(g.Fields)
+	if cap(g.Fields) == cap(r.fields)-len(r.fields) { // there was room
+		r.fields = r.fields[:len(r.fields)+n]
+	}
+	g.Fields = g.Fields[:n:n]
+}
+
+func (r *otlpReader) log(data []byte, shared []GivenField) error {
+	g := r.next(len(shared) + 8)
 	var body, severity []byte
 	var observed int64
 	id := func(name string, p []byte) {
@@ -95,8 +132,10 @@ func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) e
 			g.Fields = append(g.Fields, GivenField{Name: []byte(name), Kind: Text, Text: idText(p)})
 		}
 	}
-	err := protofields.Each(data, func(v protofields.Field) (err error) {
+	for len(data) > 0 {
+		v, rest, err := protofields.Next(data)
 		switch {
+		case err != nil:
 		case v.Number == 1 && v.Type == protowire.Fixed64Type:
 			g.Time = int64(v.Bits)
 		case v.Number == 11 && v.Type == protowire.Fixed64Type:
@@ -117,10 +156,10 @@ func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) e
 		case v.Number == 12 && len(v.Bytes) > 0:
 			g.Fields = append(g.Fields, GivenField{Name: []byte("event_name"), Kind: Text, Text: v.Bytes})
 		}
-		return err
-	})
-	if err != nil {
-		return err
+		if err != nil {
+			return err
+		}
+		data = rest
 	}
 	if g.Time <= 0 { // as the data model says, when it was observed stands in
 		g.Time = max(0, observed)
@@ -132,7 +171,8 @@ func readLog(data []byte, shared []GivenField, add func([]byte, *Given) error) e
 		g.Fields = append(g.Fields, GivenField{Name: []byte("severity_text"), Kind: Text, Text: severity})
 	}
 	g.Fields = append(g.Fields, shared...)
-	return add(body, g)
+	r.made(g)
+	return r.add(body, g)
 }
 
 // idText is an id in hexadecimal. In JSON an id is written so, where other bytes are base64: read as that, its 32 or
@@ -146,16 +186,19 @@ func idText(p []byte) []byte {
 
 // keyValue takes a KeyValue apart.
 func keyValue(data []byte) (key, value []byte, err error) {
-	err = protofields.Each(data, func(v protofields.Field) error {
+	for len(data) > 0 {
+		v, rest, err := protofields.Next(data)
 		switch {
+		case err != nil:
+			return nil, nil, err
 		case v.Is(1, protowire.BytesType):
 			key = v.Bytes
 		case v.Is(2, protowire.BytesType):
 			value = v.Bytes
 		}
-		return nil
-	})
-	return key, value, err
+		data = rest
+	}
+	return key, value, nil
 }
 
 // appendGiven adds a KeyValue.
@@ -172,9 +215,11 @@ func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, er
 	}
 	f := GivenField{Name: key}
 	set := false
-	err = protofields.Each(value, func(v protofields.Field) (err error) {
+	for left := value; len(left) > 0; {
+		v, rest, err := protofields.Next(left)
 		set = true
 		switch {
+		case err != nil:
 		case v.Number == 1 && v.Type == protowire.BytesType:
 			f.Kind, f.Text = Text, v.Bytes
 		case v.Number == 2 && v.Type == protowire.VarintType:
@@ -191,10 +236,13 @@ func appendGiven(dst []GivenField, prefix string, data []byte) ([]GivenField, er
 		default:
 			set = false
 		}
-		return err
-	})
-	if err != nil || !set { // an attribute without a value says nothing
-		return dst, err
+		if err != nil {
+			return dst, err
+		}
+		left = rest
+	}
+	if !set { // an attribute without a value says nothing
+		return dst, nil
 	}
 	return append(dst, f), nil
 }

@@ -255,6 +255,10 @@ func (s *Schema) Slot(name []byte) (slot uint16, ok bool) {
 	return slot, true
 }
 
+// Frozen is the schema as it is now, for one who reads a batch while another gives new names their numbers. It knows
+// names by their numbers only.
+func (s *Schema) Frozen() *Schema { return &Schema{names: s.names, json: s.json, otlp: s.otlp} }
+
 // Lookup returns the number of a name that the schema knows.
 func (s *Schema) Lookup(name string) (uint16, bool) {
 	slot, ok := s.slots[name]

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"encoding/json"
 	"math"
 	"strings"
@@ -205,6 +206,27 @@ func TestRelease(t *testing.T) {
 			r.Release()
 			r.Release() // once more does nothing
 			assert.Empty(t, r.Bytes)
+		}
+	}
+}
+
+// TestJSONStringOfAnyLength: each byte at each place of a text of each length reads back as it was, behind whatever
+// stood there, with room or without.
+func TestJSONStringOfAnyLength(t *testing.T) {
+	t.Parallel()
+	for length := range 26 {
+		for place := range length {
+			for c := range 0x80 {
+				text := bytes.Repeat([]byte("m"), length)
+				text[place] = byte(c)
+				for _, dst := range [][]byte{nil, []byte("before"), make([]byte, 0, 200)} {
+					out := AppendJSONString(dst, text)
+					require.Equal(t, string(dst), string(out[:len(dst)]))
+					var back string
+					require.NoError(t, json.Unmarshal(out[len(dst):], &back), "%q", out)
+					require.Equal(t, string(text), back)
+				}
+			}
 		}
 	}
 }
