@@ -162,7 +162,7 @@ func TestWordsWithTwoMeanings(t *testing.T) {
 		v, n, ok := recognise([]byte(text))
 		if assert.True(t, ok, "%q", text) {
 			assert.Equal(t, len(text), n, "%q", text)
-			got, _ := c.resolve(v, time.Date(2031, 12, 1, 0, 0, 0, 0, time.UTC).UnixNano(), 0)
+			got, _ := c.resolve(&v, time.Date(2031, 12, 1, 0, 0, 0, 0, time.UTC).UnixNano(), 0)
 			assert.Equal(t, want, time.Unix(0, got).UTC().Format(time.RFC3339Nano), "%q", text)
 		}
 	}

@@ -139,7 +139,7 @@ func TestRecognise(t *testing.T) {
 			continue
 		}
 		assert.Equal(t, len(text), n, "%q: how much of it is the stamp", text)
-		got, _ := c.resolve(v, observed, 0)
+		got, _ := c.resolve(&v, observed, 0)
 		assert.Equal(t, want, time.Unix(0, got).UTC().Format(time.RFC3339Nano), "%q", text)
 	}
 }

@@ -233,10 +233,9 @@ func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, po
 			}
 		}
 	}
-	v, n, ok := s.stamp(p, line[pos:])
+	n, ok := s.take(p, line[pos:])
 	switch {
 	case ok:
-		p.timeValue, p.timeParsed = v, true
 		pos += n
 		if pos < len(line) && line[pos] == ':' {
 			pos++
@@ -299,6 +298,19 @@ func sequence(line []byte) int {
 func (s *syslogKind) stamp(p *reading, line []byte) (civil, int, bool) {
 	v, n, ok := p.clock.read(line)
 	return v, n, ok && (!v.isEpoch || p.clock.layout != nil)
+}
+
+// take is stamp for the time of the message itself.
+func (s *syslogKind) take(p *reading, line []byte) (n int, ok bool) {
+	if c := p.clock; c.layout == nil && c.sameMonth(line) { // as most lines have it, without copies of it
+		p.timeValue, p.timeParsed = c.wasM, true
+		return monthSize, true
+	}
+	v, n, ok := s.stamp(p, line)
+	if ok {
+		p.timeValue, p.timeParsed = v, true
+	}
+	return n, ok
 }
 
 // hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence.
@@ -408,8 +420,8 @@ func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos 
 		p.levelValue = leadingLevel(line[pos:])
 	}
 	keep := len(b.Values) - p.begin
-	timeValue, timeParsed, level := p.timeValue, p.timeParsed, p.levelValue
 	if s.within != nil && s.relayed(p, b, line, pos) { // the device's own header, with its own time and level
+		timeValue, timeParsed, level := p.timeValue, p.timeParsed, p.levelValue
 		if s.within.parse(p, b, text) {
 			return
 		}
@@ -417,18 +429,14 @@ func (s *syslogKind) message(p *reading, b *record.Batch, span record.Span, pos 
 		p.timeValue, p.timeParsed, p.levelValue, p.bodySpan, p.hasBody = timeValue, timeParsed, level, text, true
 		line = b.Bytes(span)
 	}
-	switch at := bytes.IndexByte(line[pos:], '{'); {
-	case at == 0 || at > 0 && at <= 8 && line[len(line)-1] == '}': // "{...}" and "@cee: {...}"
-		if s.object.parse(p, b, sub(span, pos+at, len(line))) {
-			p.within(b)
-			return
-		}
-	case s.pairs.keyAt(p, line, pos) > 0:
-		if s.pairs.parse(p, b, text) {
-			p.within(b)
-			return
-		}
-	default:
+	at := bytes.IndexByte(line[pos:], '{')
+	object := at == 0 || at > 0 && at <= 8 && line[len(line)-1] == '}' // "{...}" and "@cee: {...}"
+	if !object && s.pairs.keyAt(p, line, pos) <= 0 {
+		return
+	}
+	timeValue, timeParsed := p.timeValue, p.timeParsed
+	if object && s.object.parse(p, b, sub(span, pos+at, len(line))) || !object && s.pairs.parse(p, b, text) {
+		p.within(b)
 		return
 	}
 	p.drop(b, keep)

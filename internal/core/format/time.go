@@ -133,16 +133,16 @@ func (c *clock) settle() {
 	}
 	c.quick.good = true
 	if v.hasOffset {
-		c.quick.zoned, c.quick.note = c.resolve(v, 0, 0)
+		c.quick.zoned, c.quick.note = c.resolve(&v, 0, 0)
 		return
 	}
 	if c.zone != nil {
-		c.quick.zoned, c.quick.note = c.resolve(v, 0, 0)
+		c.quick.zoned, c.quick.note = c.resolve(&v, 0, 0)
 	} else {
 		c.quick.note = record.TimeNoZone
 	}
 	v.hasOffset = true
-	c.quick.utc, _ = c.resolve(v, 0, 0)
+	c.quick.utc, _ = c.resolve(&v, 0, 0)
 	c.quick.iso = c.layout == nil && c.lastN == len("2031-04-02 06:15:09")
 	c.quick.bytes = [3]uint64{eight(c.last[:], 0), eight(c.last[:], 8), eight(c.last[:], 11)}
 }
@@ -306,10 +306,7 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 		v, n = isoTail(p, c.was, second)
 		return v, n, v.valid()
 	}
-	if c.monthN > 0 && len(p) > monthSize && eight(p, 0) == eight(c.month[:], 0) && eight(p, 7) == eight(c.month[:],
-		7) &&
-		(plainWord(p[monthSize:]) || len(p) >= c.monthN &&
-			string(p[monthSize:c.monthN]) == string(c.month[monthSize:c.monthN])) {
+	if c.sameMonth(p) {
 		return c.wasM, monthSize, true
 	}
 	if v, n, ok = isoStamp(p); ok && n >= second && p[16] == ':' && len(p) > second {
@@ -331,6 +328,13 @@ func (c *clock) recognise(p []byte) (v civil, n int, ok bool) {
 	return v, n, ok
 }
 
+// sameMonth tells whether p begins with the time wasM, of monthSize bytes.
+func (c *clock) sameMonth(p []byte) bool {
+	return c.monthN > 0 && len(p) > monthSize && eight(p, 0) == eight(c.month[:], 0) &&
+		eight(p, 7) == eight(c.month[:], 7) && (plainWord(p[monthSize:]) || len(p) >= c.monthN &&
+		string(p[monthSize:c.monthN]) == string(c.month[monthSize:c.monthN]))
+}
+
 // monthSize is the length of a time of RFC 3164.
 const monthSize = len("Apr  2 06:15:09")
 
@@ -341,14 +345,14 @@ func plainWord(p []byte) bool {
 
 // resolve turns a written time into nanoseconds; observed stands in where that is impossible. What the text leaves
 // out, the year or the day, is measured by written, or by observed where that is 0.
-func (c *clock) resolve(v civil, observed, written int64) (int64, record.TimeNote) {
+func (c *clock) resolve(v *civil, observed, written int64) (int64, record.TimeNote) {
 	if v.isEpoch {
 		return v.epoch, record.TimeGood
 	}
 	s := &c.solved
-	if s.at == 0 || s.observed != observed || s.written != written || s.zone != c.zone || s.of != v {
-		at, note := c.resolveAnew(v, observed, written)
-		*s = solved{v, observed, written, at, c.zone, note}
+	if s.at == 0 || s.observed != observed || s.written != written || s.zone != c.zone || s.of != *v {
+		at, note := c.resolveAnew(*v, observed, written)
+		*s = solved{*v, observed, written, at, c.zone, note}
 	}
 	return s.at, s.note
 }

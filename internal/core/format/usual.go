@@ -135,7 +135,7 @@ func (p *reading) isAt(q *settled, frac int64) {
 // setTime sets the time of a record of which the parser does not know it yet.
 func (p *reading) setTime(b *record.Batch, r *record.Record) {
 	if p.timeParsed {
-		r.Time, r.TimeNote = p.clock.resolve(p.timeValue, r.Observed, b.Written)
+		r.Time, r.TimeNote = p.clock.resolve(&p.timeValue, r.Observed, b.Written)
 		return
 	}
 	if p.time == "" && !p.loose && !p.inner {
@@ -184,7 +184,7 @@ func (p *reading) setTime(b *record.Batch, r *record.Record) {
 		r.TimeNote = record.TimeUnreadable
 		return
 	}
-	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed, b.Written)
+	r.Time, r.TimeNote = p.clock.resolve(&c, r.Observed, b.Written)
 }
 
 // maxAudit is how far into a line the time of the kernel's audit is looked for.
@@ -202,7 +202,7 @@ func (p *reading) auditTime(b *record.Batch, r *record.Record) bool {
 	if !ok || n == len(rest) || rest[n] != ':' {
 		return false
 	}
-	r.Time, r.TimeNote = p.clock.resolve(c, r.Observed, b.Written)
+	r.Time, r.TimeNote = p.clock.resolve(&c, r.Observed, b.Written)
 	return true
 }
 
