@@ -151,12 +151,12 @@ func flood(address string, rate float64, long time.Duration) (sent int64, err er
 	return sent, nil
 }
 
-const floodFor = 3 * time.Second
+const floodFor = time.Second
 
 // mostRead is how many messages a second are read at the rate of sending at which most are: who sends more than that
-// only takes time from who reads, since both share the processors. It begins with as many as go. What was written is
-// cut off each time, since memory that was never used takes the system longer.
+// only takes time from who reads, since both share the processors. It begins with as many as go.
 func mostRead(address, written string, read func() int64) (most float64, sent int64, err error) {
+	defer cutOff(written)()
 	for _, share := range []float64{0, 0.9, 1.1, 1.2, 1.3} {
 		before, began := read(), time.Now()
 		n, err := flood(address, share*most, floodFor)
@@ -165,12 +165,32 @@ func mostRead(address, written string, read func() int64) (most float64, sent in
 		}
 		sent += n
 		most = max(most, float64(read()-before)/time.Since(began).Seconds())
-		time.Sleep(time.Second) // what waits is read
-		if err := os.Truncate(written, 0); err != nil {
-			return 0, sent, err
-		}
+		time.Sleep(500 * time.Millisecond) // what waits is read
 	}
 	return most, sent, nil
+}
+
+// cutOff cuts off what was written to a file again and again until it is called: who writes more would else have to
+// wait for memory that was never used. Files are appended to.
+func cutOff(path string) func() {
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		t := time.NewTicker(50 * time.Millisecond)
+		defer t.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-t.C:
+				_ = os.Truncate(path, 0) // which may not be there yet
+			}
+		}
+	}()
+	return func() {
+		close(stop)
+		<-done
+	}
 }
 
 // floods measures how many messages are read of a flood over UDP, and whether each that was not is counted.
@@ -180,28 +200,7 @@ func floods(row rowFunc) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	rate, sent, err := mostRead(at, filepath.Join(dir, "out"), func() int64 {
-		all, _ := e.Numbers()
-		return all["s"].Read
-	})
-	if err != nil {
-		return err
-	}
-	var read, missed int64
-	for range 100 { // what waits is treated, and what the system dropped is read now and then
-		time.Sleep(100 * time.Millisecond)
-		if c, err := net.Dial("udp", at); err == nil { // with which the count of the system is looked at
-			_, _ = c.Write([]byte("<134>Apr  2 06:15:09 gate-4 scanner[17]: end"))
-			c.Close()
-			sent++
-		}
-		all, _ := e.Numbers()
-		if read, missed = all["s"].Read, all["s"].Missed; read+missed >= sent {
-			break
-		}
-	}
-	e.Stop()
-
+	defer e.Stop()
 	p, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -222,13 +221,37 @@ func floods(row rowFunc) error {
 			plain.take(string(b[:n]))
 		}
 	}()
-	base, _, err := mostRead(p.LocalAddr().String(), f.Name(), plain.n.Load)
+	sent := int64(0)
+	rate, err := inTurn(row, "syslog over UDP, messages a second, times net, regexp and encoding/json", udpAim,
+		func() (float64, error) {
+			most, n, err := mostRead(at, filepath.Join(dir, "out"), func() int64 {
+				all, _ := e.Numbers()
+				return all["s"].Read
+			})
+			sent += n
+			return most, err
+		},
+		func() (float64, error) {
+			most, _, err := mostRead(p.LocalAddr().String(), f.Name(), plain.n.Load)
+			return most, err
+		})
 	if err != nil {
 		return err
 	}
 	p.Close()
-	row("syslog over UDP, messages a second, times net, regexp and encoding/json", fmt.Sprintf("%.1fx (%s against %s)", rate/base,
-		show(rate), show(base)), fmt.Sprintf("%.0fx", udpAim), rate/base >= udpAim)
+	var read, missed int64
+	for range 100 { // what waits is treated, and what the system dropped is read now and then
+		time.Sleep(100 * time.Millisecond)
+		if c, err := net.Dial("udp", at); err == nil { // with which the count of the system is looked at
+			_, _ = c.Write([]byte("<134>Apr  2 06:15:09 gate-4 scanner[17]: end"))
+			c.Close()
+			sent++
+		}
+		all, _ := e.Numbers()
+		if read, missed = all["s"].Read, all["s"].Missed; read+missed >= sent {
+			break
+		}
+	}
 	row("... of them in all", show(rate), show(udpLeast), rate >= udpLeast)
 	row("... and sent, not read and not counted", fmt.Sprintf("%d of %d", sent-read-missed, sent), "0",
 		sent-read-missed == 0)
@@ -248,21 +271,23 @@ func streams(row rowFunc) error {
 	for i := range streamedPart {
 		part = fmt.Appendf(part, "%s%d\n", message, i%10)
 	}
-	return inTurn(row, "syslog over TCP, messages a second, times net, regexp and encoding/json", tcpAim,
+	_, err := inTurn(row, "syslog over TCP, messages a second, times net, regexp and encoding/json", tcpAim,
 		func() (float64, error) { return streamRate(part) }, func() (float64, error) { return plainStreamRate(part) })
+	return err
 }
 
-// inTurn measures two rates in turn, and shows the medians, and the median of the ratios of neighbours in time.
-func inTurn(row rowFunc, what string, aim float64, ours, base func() (float64, error)) error {
+// inTurn measures two rates in turn, and shows the medians, and the median of the ratios of neighbours in time. It
+// answers our rate.
+func inTurn(row rowFunc, what string, aim float64, ours, base func() (float64, error)) (float64, error) {
 	var o, b, ratios []float64
 	for range 5 {
 		rate, err := ours()
 		if err != nil {
-			return err
+			return 0, err
 		}
 		plain, err := base()
 		if err != nil {
-			return err
+			return 0, err
 		}
 		o, b, ratios = append(o, rate), append(b, plain), append(ratios, rate/plain)
 	}
@@ -272,7 +297,7 @@ func inTurn(row rowFunc, what string, aim float64, ours, base func() (float64, e
 	middle := len(ratios) / 2
 	row(what, fmt.Sprintf("%.1fx (%s against %s)", ratios[middle], show(o[middle]), show(b[middle])),
 		fmt.Sprintf("%.0fx", aim), ratios[middle] >= aim)
-	return nil
+	return o[middle], nil
 }
 
 // stream writes so many messages to an address, in parts.
@@ -298,6 +323,7 @@ func streamRate(part []byte) (float64, error) {
 	}
 	defer os.RemoveAll(dir)
 	defer e.Stop()
+	defer cutOff(filepath.Join(dir, "out"))()
 	began := time.Now()
 	if err := stream(at, part, streamed); err != nil {
 		return 0, err
@@ -322,11 +348,12 @@ func plainStreamRate(part []byte) (float64, error) {
 		return 0, err
 	}
 	defer os.RemoveAll(dir)
-	f, err := os.Create(filepath.Join(dir, "plain"))
+	f, err := os.OpenFile(filepath.Join(dir, "plain"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return 0, err
 	}
 	defer f.Close()
+	defer cutOff(f.Name())()
 	plain, done := plainSyslog{out: f}, make(chan struct{})
 	go func() {
 		defer close(done)
@@ -422,8 +449,9 @@ func otlpThrough(row rowFunc) error {
 	}
 	cores := runtime.GOMAXPROCS(1)
 	defer runtime.GOMAXPROCS(cores)
-	return inTurn(row, "OTLP in to OTLP out, records a second, times the generated types", otlpAim,
+	_, err = inTurn(row, "OTLP in to OTLP out, records a second, times the generated types", otlpAim,
 		func() (float64, error) { return speed(ours) }, func() (float64, error) { return speed(generated) })
+	return err
 }
 
 // idleConnections measures what connections take on which nothing comes, both ends of them together.
