@@ -99,7 +99,7 @@ func (e *Engine) Sources() []Status {
 		}
 		for _, to := range s.setup.Spec.Destinations() { // what is not as it should be, and holds nothing
 			if d := e.dests[to]; d != nil && st.Code == "" {
-				if t := e.trouble(d); harmless(t.Code) {
+				if t := e.trouble(d); health.Harmless(t.Code) {
 					st.Code, st.Reason, st.Since = t.Code, to+": "+t.Reason, t.Since
 				}
 			}
@@ -110,17 +110,11 @@ func (e *Engine) Sources() []Status {
 	return list
 }
 
-// harmless tells whether a destination takes records in spite of what is wrong with it.
-func harmless(code health.Code) bool {
-	return code == health.NotVerified || code == health.CertificateExpiring || code == health.BufferFilling ||
-		code == health.RecordsDiscarded
-}
-
 // held says that a source is held by a destination that takes nothing.
 func (e *Engine) held(st *Status, s *source, d *deliver.Destination) {
 	to := d.Spec.Name
 	t := e.trouble(d)
-	if t.Code == "" || harmless(t.Code) {
+	if t.Code == "" || health.Harmless(t.Code) {
 		return
 	}
 	waits := "its records wait on the host"

@@ -149,7 +149,7 @@ func (c Cause) Words(now time.Time) string {
 	var b strings.Builder
 	switch {
 	case c.Kind == "destination":
-		reason := strings.TrimPrefix(strings.TrimPrefix(c.Reason, "held by "+c.Name), ": ")
+		reason := strings.TrimPrefix(strings.TrimPrefix(c.Reason, "held by "), c.Name+": ")
 		fmt.Fprintf(&b, "%s: %s", c.Name, reason)
 	case c.Kind == "source":
 		fmt.Fprintf(&b, "%s: %s", c.Name, c.Reason)
@@ -158,9 +158,15 @@ func (c Cause) Words(now time.Time) string {
 	default:
 		b.WriteString(c.Reason)
 	}
-	if c.Kind == "destination" && len(c.Sources) > 0 {
-		fmt.Fprintf(&b, "; %s", map[bool]string{true: "1 source waits", false: count(len(c.Sources), "source") + " wait"}[len(
-			c.Sources) == 1])
+	if n := len(c.Sources); c.Kind == "destination" && n > 0 {
+		does := "wait"
+		if Harmless(c.Code) && c.Code != BufferFilling {
+			does = "send there"
+		}
+		if n == 1 {
+			does = strings.Replace(strings.Replace(does, "wait", "waits", 1), "send", "sends", 1)
+		}
+		fmt.Fprintf(&b, "; %s %s", count(n, "source"), does)
 	}
 	if !c.Oldest.IsZero() && now.Sub(c.Oldest) >= time.Minute {
 		fmt.Fprintf(&b, "; the oldest record that waits is %s old", spell(now.Sub(c.Oldest)))

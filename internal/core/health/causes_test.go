@@ -44,6 +44,36 @@ func TestOneReceiverIsOneCause(t *testing.T) {
 	assert.Equal(t, got, Group(list), "the order does not matter")
 }
 
+// TestWhatHoldsNothing: a destination that takes records, and with which something is wrong, is one cause for all of
+// its sources.
+func TestWhatHoldsNothing(t *testing.T) {
+	t.Parallel()
+	for code, words := range map[Code]string{BufferFilling: "3 sources wait", NotVerified: "3 sources send there",
+		CertificateExpiring: "3 sources send there", RecordsDiscarded: "3 sources send there"} {
+		var list []Trouble
+		for _, host := range []string{"gate-a", "gate-b"} {
+			for _, source := range []string{"s1", "s2", "s3"} {
+				v := Verdict{State: Degraded, Code: code, Reason: "archive: it is as it is"}
+				list = append(list, Trouble{Host: host, Source: source, Destination: v.About(), Answer: code,
+					Verdict: v})
+			}
+		}
+		got := Group(list)
+		require.Len(t, got, 1, code)
+		assert.Equal(t, "archive: it is as it is; "+words, got[0].Words(now))
+		one := "sends there"
+		if code == BufferFilling {
+			one = "waits"
+		}
+		assert.Equal(t, "archive: it is as it is; 1 source "+one, Group(list[:1])[0].Words(now))
+	}
+	for _, v := range []Verdict{{Code: Silent, Reason: "archive: nothing came"}, {Code: NotVerified, Reason: "its own"},
+		{Code: CertificateExpiring, Reason: "its certificate ends: soon"}} {
+		assert.Empty(t, v.About(), v.Reason)
+	}
+	assert.Equal(t, "archive", Verdict{Code: HeldBy, Reason: "held by archive: no answer"}.About())
+}
+
 func TestGroup(t *testing.T) {
 	t.Parallel()
 	of := func(host, site, source string, code Code, reason string) Trouble {

@@ -43,6 +43,24 @@ func (v Verdict) Holder() string {
 	return to
 }
 
+// Harmless tells whether a destination takes records in spite of what is wrong with it.
+func Harmless(code Code) bool {
+	return code == NotVerified || code == CertificateExpiring || code == BufferFilling || code == RecordsDiscarded
+}
+
+// About is the destination that the verdict of a source tells of, or "": the one that holds it, or one with which
+// something is wrong although it takes the records.
+func (v Verdict) About() string {
+	if to := v.Holder(); to != "" || !Harmless(v.Code) {
+		return to
+	}
+	to, _, ok := strings.Cut(v.Reason, ": ")
+	if !ok || strings.Contains(to, " ") {
+		return ""
+	}
+	return to
+}
+
 // rank is the order of severity, for a person who must choose where to look first.
 var rank = map[State]int{Healthy: 0, Waiting: 1, Degraded: 2, Offline: 3, Failing: 4}
 

@@ -48,8 +48,10 @@ func (v *View) troubles(j Judgement) (out []health.Trouble) {
 		if n.Oldest > 0 {
 			t.Oldest = time.Unix(0, n.Oldest)
 		}
-		if t.Destination = s.Holder(); t.Destination != "" {
-			t.Answer = v.Components["destination/"+t.Destination].Code
+		if t.Destination = s.About(); t.Destination != "" {
+			if t.Answer = s.Code; !health.Harmless(s.Code) {
+				t.Answer = v.Components["destination/"+t.Destination].Code
+			}
 			t.FullIn = time.Duration(v.Destinations[t.Destination].FullIn) * time.Second
 			blamed[t.Destination] = true
 		}

@@ -320,7 +320,7 @@ func (n *Notices) Try(ctx context.Context, r *notice.Rule, from, to time.Time) (
 	for _, x := range turns {
 		t := health.Trouble{Host: x.Host, Site: n.labels(x.Host)["site"], Source: x.Source,
 			Verdict: health.Verdict{State: x.To, Code: x.Code, Reason: x.Reason, Since: x.At}}
-		t.Destination = t.Verdict.Holder()
+		t.Destination = t.Verdict.About()
 		changes = append(changes, notice.Change{At: x.At, Trouble: t})
 	}
 	return r.Replay(changes, n.labels, from, to), nil
