@@ -7,6 +7,9 @@ import (
 	"context"
 	"fmt"
 	"html"
+	"image"
+	"image/draw"
+	"image/png"
 	"io"
 	"log"
 	"log/slog"
@@ -199,7 +202,7 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 	}
 	for _, s := range []struct{ name, path, see string }{
 		{"peek", "/peek?source=gate-scans", "harbour-archive"},
-		{"rollout", fmt.Sprintf("/rollouts/%d", r.Waits), "Gate"},
+		{"rollout", fmt.Sprintf("/rollouts/%d", r.Waits), "Gate"}, // below the one that was stopped
 		{"flow", "/flow", "gate-scans"},
 		{"trial", fmt.Sprintf("/changes/%d/trial", r.Trial), "come out differently"},
 		{"preflight", fmt.Sprintf("/changes/%d/preflight", r.Preflight), "not a directory"},
@@ -219,7 +222,43 @@ func rolling(ctx context.Context, d *fleetsim.Demo, tab browser.Tab, out string)
 			return err
 		}
 	}
-	return nil
+	if err := tab.Open(fmt.Sprintf("%s/rollouts/%d", d.URL(), r.Stopped)); err != nil {
+		return err
+	}
+	if err := tab.See("Stopped"); err != nil {
+		return err
+	}
+	time.Sleep(700 * time.Millisecond)
+	return above(tab, filepath.Join(out, "rollout.png"))
+}
+
+// above puts a picture of what is shown above one that was kept.
+func above(tab browser.Tab, path string) error {
+	shown, err := tab.Picture()
+	if err != nil {
+		return err
+	}
+	kept, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	upper, err := png.Decode(bytes.NewReader(shown))
+	if err != nil {
+		return err
+	}
+	lower, err := png.Decode(bytes.NewReader(kept))
+	if err != nil {
+		return err
+	}
+	size := image.Pt(upper.Bounds().Dx(), upper.Bounds().Dy())
+	both := image.NewRGBA(image.Rect(0, 0, size.X, 2*size.Y))
+	draw.Draw(both, image.Rectangle{Max: size}, upper, image.Point{}, draw.Src)
+	draw.Draw(both, image.Rect(0, size.Y, size.X, 2*size.Y), lower, image.Point{}, draw.Src)
+	var b bytes.Buffer
+	if err := png.Encode(&b, both); err != nil {
+		return err
+	}
+	return os.WriteFile(path, b.Bytes(), 0o644)
 }
 
 // trouble lets two vessels lose the harbour archive, and the archive refuse weights.
@@ -300,12 +339,12 @@ func workbench(d *fleetsim.Demo, tab browser.Tab, out string) error {
 }
 
 func keep(tab browser.Tab, path string) error {
-	png, err := tab.Picture()
+	picture, err := tab.Picture()
 	if err != nil {
 		return err
 	}
 	fmt.Println(path)
-	return os.WriteFile(path, png, 0o644)
+	return os.WriteFile(path, picture, 0o644)
 }
 
 // terminal pictures what commands print.
