@@ -19,8 +19,18 @@ export function amount(unit: Unit, v: number): string {
   if (unit === 'bytes') return bytes(v)
   if (unit === 'count') return number(Math.round(v))
   if (v < 120) return `${Math.round(v)} s`
-  if (v < 7200) return `${Math.round(v / 60)} min`
-  return `${Math.round(v / 3600)} h`
+  if (v < 7200) return `${Math.round(v / 6) / 10} min`
+  return `${Math.round(v / 360) / 10} h`
+}
+
+const upTo = (n: number) => [...Array(n).keys()]
+/** What may lie between two numbers beside a picture, so that they are round in their unit. */
+export const steps: Record<Unit, number[]> = {
+  count: upTo(16).flatMap((k) => [1, 2, 5].map((n) => n * 10 ** k)),
+  bytes: upTo(50).map((k) => 2 ** k),
+  seconds: [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800].concat(
+    upTo(20).map((k) => 3600 * 2 ** k),
+  ),
 }
 
 /** What the number of a line is counted in. */
@@ -105,7 +115,12 @@ export async function drawChart(
       },
       axes: [
         { ...axis, values: (_, ticks) => ticks.map((t, i) => tick(t, ticks[i - 1], span)) },
-        { ...axis, size: 72, values: (_, ticks) => ticks.map((v) => amount(p.unit, v)) },
+        {
+          ...axis,
+          size: 72,
+          incrs: steps[p.unit],
+          values: (_, ticks) => ticks.map((v) => amount(p.unit, v)),
+        },
       ],
       scales: { y: { range: (_, __, top) => [0, top > 0 ? top * 1.05 : 1] } },
       series: [
