@@ -740,6 +740,38 @@ func TestOTLPBombs(t *testing.T) {
 	assert.Zero(t, have["in"].Read, "nothing of it is taken")
 }
 
+// TestOneRequestOfMany: the records of a request that takes several batches arrive in order and whole, with new fields
+// in each batch, while what comes next is treated, and the caller is answered once all are settled.
+func TestOneRequestOfMany(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, t.TempDir())
+	defer b.Stop()
+	port := freePort(t, "tcp")
+	require.NoError(t, b.Apply(b.listens(fmt.Sprintf(
+		"http: {listen: {address: 127.0.0.1, port: %d}, path: /in}", port), "    format: json\n")))
+	dial(t, "tcp", port)
+	const requests, each = 3, 15_000
+	for r := range requests {
+		var text strings.Builder
+		for i := range each {
+			n := r*each + i
+			fmt.Fprintf(&text, `{"message":"caf\u00e9 %d \"%s\"","n":%d,"field-%d":"%d"}`+"\n", n,
+				strings.Repeat("x", n%90), n, n/2000, n)
+		}
+		answer, err := http.Post(fmt.Sprintf("http://127.0.0.1:%d/in", port), "application/x-ndjson",
+			strings.NewReader(text.String()))
+		require.NoError(t, err)
+		answer.Body.Close()
+		require.Equal(t, http.StatusNoContent, answer.StatusCode)
+	}
+	got := b.await1(requests * each)
+	for n, x := range got {
+		require.Equal(t, fmt.Sprintf("café %d %q", n, strings.Repeat("x", n%90)), x.Body)
+		require.Equal(t, float64(n), x.Fields["n"])
+		require.Equal(t, fmt.Sprint(n), x.Fields[fmt.Sprintf("field-%d", n/2000)], "%d: %v", n, x.Fields)
+	}
+}
+
 // TestWhatWaitsOfSenders: what waits of each sender is told while its destination takes nothing, also after a restart,
 // with why records were dropped and which mask found something; once all is taken nothing waits.
 func TestWhatWaitsOfSenders(t *testing.T) {
