@@ -64,10 +64,11 @@ type Options struct {
 	Files Files  // Disk{} by default
 	Log   *slog.Logger
 	Marks map[Key]Mark // what was written down when the store was used last
-	// Waits, where it is set, is told which records of senders that are known by their names are found, and when they
-	// were appended
-	Waits func(k Key, sender string, at time.Time, records int64)
+	Waits Found        // is told what waits of senders, where it is set
 }
+
+// Found is told which records of a sender that is known by its name wait, and when they were appended.
+type Found func(k Key, sender string, at time.Time, records int64)
 
 // Open reads what is on disk.
 func Open(dir string, o Options) (*Store, error) {
@@ -105,7 +106,7 @@ func Open(dir string, o Options) (*Store, error) {
 }
 
 // open reads what is on disk of one lane.
-func (s *Store) open(k Key, m Mark, waits func(k Key, sender string, at time.Time, records int64)) *Lane {
+func (s *Store) open(k Key, m Mark, waits Found) *Lane {
 	l := &Lane{store: s, dir: filepath.Join(s.dir, k.Destination, k.Source), files: s.files, most: SegmentSize}
 	l.done.prefix, l.saved, l.read = m.Done, m.Done, m.Done
 	names, _ := s.files.Names(l.dir)

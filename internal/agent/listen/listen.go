@@ -3,7 +3,8 @@
 //
 // A server binds the address and keeps the connections. It outlives the input that it was made for, so that a change
 // of a definition closes nothing that it does not reach. What comes is put into an inbox, where each sender has a
-// queue of its own and no more room than is left free, and is treated by the goroutine of the source in turns.
+// queue of its own and no more room than is left free, and is treated by the goroutine of the source in turns. Another
+// sends what is treated, in the same order, while the next is treated.
 package listen
 
 import (

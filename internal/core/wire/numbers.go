@@ -223,22 +223,10 @@ func (p Part) AtDestinations() bool { return p.With == "destination" }
 
 // Parts are all of them.
 var Parts = []Part{
-	{
-		Metric: "synaxis.source.dropped.by_reason", Attribute: "reason",
-		Of: func(n *Numbers) *map[string]int64 { return &n.Drops },
-	},
-	{
-		Metric: "synaxis.source.masked.by_mask", Attribute: "mask",
-		Of: func(n *Numbers) *map[string]int64 { return &n.Masks },
-	},
-	{
-		Metric: "synaxis.source.filled.by_field", Attribute: "field",
-		Of: func(n *Numbers) *map[string]int64 { return &n.Filled },
-	},
-	{
-		Metric: "synaxis.source.turned_away.by_reason", Attribute: "reason",
-		Of: func(n *Numbers) *map[string]int64 { return &n.TurnedAway },
-	},
+	ofSource("dropped.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.Drops }),
+	ofSource("masked.by_mask", "mask", func(n *Numbers) *map[string]int64 { return &n.Masks }),
+	ofSource("filled.by_field", "field", func(n *Numbers) *map[string]int64 { return &n.Filled }),
+	ofSource("turned_away.by_reason", "reason", func(n *Numbers) *map[string]int64 { return &n.TurnedAway }),
 	ofSender("read", "", Sum, func(n *Numbers) *map[string]int64 { return &n.Senders }),
 	ofSender("read.bytes", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderBytes }),
 	ofSender("unparsed", "", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderUnparsed }),
@@ -251,6 +239,10 @@ var Parts = []Part{
 	ofSender("refused", "destination", Sum, func(n *Numbers) *map[string]int64 { return &n.SenderRefused }),
 	ofSender("waiting", "destination", Gauge, func(n *Numbers) *map[string]int64 { return &n.SenderWaiting }),
 	ofSender("oldest_waiting", "destination", Gauge, func(n *Numbers) *map[string]int64 { return &n.SenderOldest }),
+}
+
+func ofSource(metric, attribute string, of func(*Numbers) *map[string]int64) Part {
+	return Part{Metric: "synaxis.source." + metric, Attribute: attribute, Of: of}
 }
 
 func ofSender(metric, with string, kind Kind, of func(*Numbers) *map[string]int64) Part {
