@@ -70,7 +70,8 @@ func (a *API) question(p contract.GetNumbersParams) (q past.Question, err error)
 	for _, n := range q.Numbers {
 		if !series.Known(n) {
 			return q, usage{fmt.Sprintf("number: there is no %q; there are %s, dropped:REASON, masked:MASK, dropped:* for "+
-				"each, and of one sender read@SENDER and so on", n, strings.Join(series.Numbers, ", "))}
+				"each reason, masked:* for each mask, and of one sender read@SENDER and so on", n,
+				strings.Join(series.Numbers, ", "))}
 		}
 		if q.By == past.BySender && !series.OfSenders(n) {
 			return q, usage{fmt.Sprintf("number: of senders there are %s, and no %q", strings.Join(series.Senders, ", "), n)}
