@@ -44,6 +44,9 @@ func agentTable(missed *int) (t table.Writer, row func(what, is, aim string, met
 			verdict = "missed"
 			*missed++
 		}
+		if aim == "" {
+			verdict = ""
+		}
 		t.AppendRow(table.Row{what, is, aim, verdict})
 	}
 }

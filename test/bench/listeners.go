@@ -2,26 +2,21 @@ package main
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"runtime/debug"
 	"slices"
-	"strconv"
-	"sync/atomic"
 	"time"
 
 	collogs "go.opentelemetry.io/proto/otlp/collector/logs/v1"
 	common "go.opentelemetry.io/proto/otlp/common/v1"
 	logs "go.opentelemetry.io/proto/otlp/logs/v1"
 	resource "go.opentelemetry.io/proto/otlp/resource/v1"
-	"golang.org/x/sys/unix"
 	"google.golang.org/protobuf/proto"
 
 	"synaxis/internal/agent/run"
@@ -97,79 +92,6 @@ func openPort(transport string) (string, error) {
 	return port, err
 }
 
-// plainSyslog reads a message by an expression and writes it as JSON, as a program would that nobody made fast.
-type plainSyslog struct {
-	out io.Writer
-	n   atomic.Int64
-}
-
-var plainHeader = regexp.MustCompile(`^<(\d+)>(\w{3} [ \d]\d \d\d:\d\d:\d\d) (\S+) ([^:\[]+)(?:\[(\d+)\])?: (.*)$`)
-
-func (p *plainSyslog) take(line string) {
-	if m := plainHeader.FindStringSubmatch(line); m != nil {
-		at, _ := time.Parse(time.Stamp, m[2])
-		pri, _ := strconv.Atoi(m[1])
-		text, _ := json.Marshal(map[string]any{"time": at, "facility": pri >> 3, "severity": pri & 7, "host": m[3], "program": m[4],
-			"pid": m[5], "body": m[6]})
-		_, _ = p.out.Write(append(text, '\n'))
-	}
-	p.n.Add(1)
-}
-
-// flood sends so many messages of one sender a second for a while, or with 0 as many as go, and answers how many. The
-// system cuts what is written at once into datagrams (UDP_SEGMENT of udp(7)), so that who sends is not what is
-// measured.
-func flood(address string, rate float64, long time.Duration) (sent int64, err error) {
-	const atOnce = 64
-	c, err := net.Dial("udp", address)
-	if err != nil {
-		return 0, err
-	}
-	defer c.Close()
-	var all []byte
-	for i := range atOnce {
-		all = fmt.Appendf(all, "%s%02d", message, i)
-	}
-	raw, err := c.(*net.UDPConn).SyscallConn()
-	if err != nil {
-		return 0, err
-	}
-	cut := errors.New("not tried")
-	if err := raw.Control(func(fd uintptr) {
-		cut = unix.SetsockoptInt(int(fd), unix.SOL_UDP, unix.UDP_SEGMENT, len(all)/atOnce)
-	}); err != nil || cut != nil {
-		return 0, errors.Join(err, cut)
-	}
-	for began := time.Now(); time.Since(began) < long; sent += atOnce {
-		if _, err := c.Write(all); err != nil {
-			return sent, err
-		}
-		if rate > 0 {
-			time.Sleep(time.Until(began.Add(time.Duration(float64(sent) / rate * float64(time.Second)))))
-		}
-	}
-	return sent, nil
-}
-
-const floodFor = time.Second
-
-// mostRead is how many messages a second are read at the rate of sending at which most are: who sends more than that
-// only takes time from who reads, since both share the processors. It begins with as many as go.
-func mostRead(address, written string, read func() int64) (most float64, sent int64, err error) {
-	defer cutOff(written)()
-	for _, share := range []float64{0, 0.9, 1.1, 1.2, 1.3} {
-		before, began := read(), time.Now()
-		n, err := flood(address, share*most, floodFor)
-		if err != nil {
-			return 0, sent, err
-		}
-		sent += n
-		most = max(most, float64(read()-before)/time.Since(began).Seconds())
-		time.Sleep(500 * time.Millisecond) // what waits is read
-	}
-	return most, sent, nil
-}
-
 // cutOff cuts off what was written to a file again and again until it is called: who writes more would else have to
 // wait for memory that was never used. Files are appended to.
 func cutOff(path string) func() {
@@ -191,71 +113,6 @@ func cutOff(path string) func() {
 		close(stop)
 		<-done
 	}
-}
-
-// floods measures how many messages are read of a flood over UDP, and whether each that was not is counted.
-func floods(row rowFunc) error {
-	dir, e, at, err := listening("udp", framing.Packet)
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	defer e.Stop()
-	p, err := net.ListenPacket("udp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	f, err := os.OpenFile(filepath.Join(dir, "plain"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	plain := plainSyslog{out: f}
-	go func() {
-		b := make([]byte, 64<<10)
-		for {
-			n, _, err := p.ReadFrom(b)
-			if err != nil {
-				return
-			}
-			plain.take(string(b[:n]))
-		}
-	}()
-	sent := int64(0)
-	rate, err := inTurn(row, "syslog over UDP, messages a second, times net, regexp and encoding/json", udpAim,
-		func() (float64, error) {
-			most, n, err := mostRead(at, filepath.Join(dir, "out"), func() int64 {
-				all, _ := e.Numbers()
-				return all["s"].Read
-			})
-			sent += n
-			return most, err
-		},
-		func() (float64, error) {
-			most, _, err := mostRead(p.LocalAddr().String(), f.Name(), plain.n.Load)
-			return most, err
-		})
-	if err != nil {
-		return err
-	}
-	p.Close()
-	var read, missed int64
-	for range 100 { // what waits is treated, and what the system dropped is read now and then
-		time.Sleep(100 * time.Millisecond)
-		if c, err := net.Dial("udp", at); err == nil { // with which the count of the system is looked at
-			_, _ = c.Write([]byte("<134>Apr  2 06:15:09 gate-4 scanner[17]: end"))
-			c.Close()
-			sent++
-		}
-		all, _ := e.Numbers()
-		if read, missed = all["s"].Read, all["s"].Missed; read+missed >= sent {
-			break
-		}
-	}
-	row("... of them in all", show(rate), show(udpLeast), rate >= udpLeast)
-	row("... and sent, not read and not counted", fmt.Sprintf("%d of %d", sent-read-missed, sent), "0",
-		sent-read-missed == 0)
-	return nil
 }
 
 // streamed is how many messages a stream has for us, and streamedPlain for the plain way.
@@ -354,23 +211,27 @@ func plainStreamRate(part []byte) (float64, error) {
 	}
 	defer f.Close()
 	defer cutOff(f.Name())()
-	plain, done := plainSyslog{out: f}, make(chan struct{})
+	plain, done := newPlainSyslog(f), make(chan error, 1)
 	go func() {
-		defer close(done)
 		c, err := l.Accept()
 		if err != nil {
+			done <- err
 			return
 		}
 		defer c.Close()
-		for lines := bufio.NewScanner(c); lines.Scan(); {
-			plain.take(lines.Text())
+		lines := bufio.NewScanner(c)
+		for err == nil && lines.Scan() {
+			err = plain.take(lines.Text(), c.RemoteAddr())
 		}
+		done <- errors.Join(err, lines.Err())
 	}()
 	began := time.Now()
 	if err := stream(l.Addr().String(), part, streamedPlain); err != nil {
 		return 0, err
 	}
-	<-done
+	if err := <-done; err != nil {
+		return 0, err
+	}
 	return streamedPlain / time.Since(began).Seconds(), nil
 }
 
