@@ -133,7 +133,7 @@ func datagram(in *Input, to *parcel, data []byte) {
 	kind := in.rules.listener.Framing
 	if kind == framing.Packet {
 		n := min(len(data), in.rules.limit)
-		to.add(data[:n], n < len(data), nil)
+		to.add(in.rules.text(data[:n], n < len(data)), n < len(data), nil)
 		return
 	}
 	c := framing.New(kind, in.rules.limit)

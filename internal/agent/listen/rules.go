@@ -1,6 +1,7 @@
 package listen
 
 import (
+	"bytes"
 	"crypto/tls"
 	"net/netip"
 	"slices"
@@ -49,6 +50,14 @@ func newRules(p input.Parts) *rules {
 		}
 	}
 	return r
+}
+
+// text is what a message says. One of syslog may have an end behind it even where something else tells its length.
+func (r *rules) text(message []byte, truncated bool) []byte {
+	if n := len(message); r.listener.Kind == "syslog" && !truncated && n > 0 && message[n-1] <= '\r' {
+		return bytes.TrimRight(message, "\x00\r\n")
+	}
+	return message
 }
 
 // Why something is turned away.

@@ -295,7 +295,7 @@ func (s *server) put(c *conn, data []byte, pieces []framing.Piece, size int) boo
 		}
 		if in.inbox.put(from, size, len(pieces), now, func(to *parcel) {
 			for _, x := range pieces {
-				to.add(data[x.Skip:x.Skip+x.Body], x.Truncated, nil)
+				to.add(in.rules.text(data[x.Skip:x.Skip+x.Body], x.Truncated), x.Truncated, nil)
 			}
 		}) {
 			return true

@@ -116,7 +116,14 @@ func TestListeners(t *testing.T) {
 		want                  []string
 	}{
 		"syslog over UDP": {"syslog", "udp", "", []string{"<13>one\ntwo", "<14>three"}, []string{"one\ntwo", "three"}},
+		"ends over UDP": {"syslog", "udp", "", []string{"<13>one\n", "<14>two\r\n", "<14>three\n\x00", "<14>four\n\n\x00\x00",
+			"<14>five "}, []string{"one", "two", "three", "four", "five "}},
 		"syslog over TCP": {"syslog", "tcp", "", []string{"<13>one\n7 <13>two<1", "4>three\n"}, []string{"one", "two", "three"}},
+		"ends over TCP": {"syslog", "tcp", "", []string{"<13>one\r\n9 <13>two\r\n\n10 <14>three\x00"},
+			[]string{"one", "two", "three"}},
+		"syslog with nulls over TCP": {"syslog", "tcp", "", []string{"<13>one\x00<14>two\nmore\x00<14>thr", "ee\n\x00"},
+			[]string{"one", "two\nmore", "three"}},
+		"digits over TCP": {"syslog", "tcp", "", []string{"2031-04-02T06:15:09Z one\n4 ti", "mes\n"}, []string{"one", "4 times"}},
 		"lines over TCP":  {"socket", "tcp", "", []string{"one\r\ntw", "o\nthree\n"}, []string{"one", "two", "three"}},
 		"lines over UDP":  {"socket", "udp", "", []string{"one\ntwo\n", "three"}, []string{"one", "two", "three"}},
 		"nulls over TCP":  {"socket", "tcp", ", framing: 'null'", []string{"one\ntwo\x00thr", "ee\x00"}, []string{"one\ntwo", "three"}},

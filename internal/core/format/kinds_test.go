@@ -101,6 +101,17 @@ func TestSyslog(t *testing.T) {
 			fields: `{"syslog.facility":"int 1","syslog.severity":"int 5","syslog.appname":"text gated"}`},
 		"no tag": {line: `<13>Apr  2 06:15:09 198.51.100.7 the gate is open`, level: 10,
 			body: "the gate is open", fields: `{"syslog.facility":"int 1","syslog.severity":"int 5","syslog.hostname":"text 198.51.100.7"}`},
+		"an address with its port is no host": {
+			line: `<6>2031-04-02T06:15:09.5+01:00 198.51.100.7:4312 [x] f`, level: 9,
+			time: "2031-04-02T05:15:09.5Z", body: "198.51.100.7:4312 [x] f",
+			fields: `{"syslog.facility":"int 0","syslog.severity":"int 6"}`},
+		"as programs write to people, with no host": {
+			line: `<12>2031-04-02 06:15:09,828 tickets.sales WARNING sold out`, level: 13,
+			time: "2031-04-02T05:15:09.828Z", body: "tickets.sales WARNING sold out",
+			fields: `{"syslog.facility":"int 1","syslog.severity":"int 4"}`},
+		"a host by the address of its hardware": {line: `<14>Apr  2 06:15:09 02:00:5e:10:00:01 ap: joined`, level: 9,
+			time: "2031-04-02T05:15:09Z", body: "joined", fields: `{"syslog.facility":"int 1","syslog.severity":"int 6",` +
+				`"syslog.hostname":"text 02:00:5e:10:00:01","syslog.appname":"text ap"}`},
 		"year behind the day": {line: `<13>Apr 2 2030 06:15:09 sw1 : %LINK-5-UP: port 4`, level: 10,
 			time: "2030-04-02T05:15:09Z"},
 		"year behind the clock": {line: `<13>Apr  2 06:15:09 2030 sw1 gated: x`, level: 10,

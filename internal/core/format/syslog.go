@@ -234,8 +234,10 @@ func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, po
 		}
 	}
 	n, ok := s.take(p, line[pos:])
+	comma := false // in the time, as programs write it for people: a logger follows, and no host
 	switch {
 	case ok:
+		comma = n > monthSize && bytes.IndexByte(line[pos:pos+n], ',') >= 0
 		pos += n
 		if pos < len(line) && line[pos] == ':' {
 			pos++
@@ -255,6 +257,7 @@ func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, po
 	}
 	end := word(line, pos)
 	if host == 0 && p.timeParsed && end < len(line) && hostLike(line[pos:end]) {
+		begin, keep := pos, len(b.Values)-p.begin
 		p.addSlot(b, s.slots.hostname, record.Value{Span: sub(span, pos, end)})
 		pos = end + 1
 		for pos < len(line) && line[pos] == ' ' {
@@ -265,6 +268,11 @@ func (s *syslogKind) parse3164(p *reading, b *record.Batch, span record.Span, po
 		}
 		if text, ok := s.tag(p, b, span, pos); ok {
 			pos = text
+		} else if comma {
+			v := p.timeValue
+			p.drop(b, keep)
+			p.timeValue, p.timeParsed = v, true
+			pos = begin
 		}
 	}
 	s.message(p, b, span, pos)
@@ -313,15 +321,20 @@ func (s *syslogKind) take(p *reading, line []byte) (n int, ok bool) {
 	return n, ok
 }
 
-// hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence.
+// hostLike tells whether a word may be a host: a name or an address, and not the beginning of a sentence, nor an
+// address with its port.
 func hostLike(w []byte) bool {
+	colons := 0
 	for _, c := range w {
+		if c == ':' {
+			colons++
+		}
 		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' ||
 			c == '_' || c == ':' || c == '%' || c == '@') {
 			return false
 		}
 	}
-	return len(w) > 0 && w[len(w)-1] != ':'
+	return len(w) > 0 && w[len(w)-1] != ':' && colons != 1
 }
 
 // endsTag are the bytes at which the name in a tag ends.

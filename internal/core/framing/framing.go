@@ -16,8 +16,10 @@ const (
 	Null       Kind = "null"        // at a zero byte
 	Packet     Kind = "packet"      // one message a datagram
 	OctetCount Kind = "octet-count" // its length in digits and a space stand before it (RFC 6587, section 3.4.1)
-	// Syslog is either of RFC 6587's two ways, by what arrives: a message that begins with a digit has its length
-	// before it, any other ends at a line feed.
+	// Syslog is either of RFC 6587's two ways, by what arrives. A message that begins with digits, a space and "<"
+	// has its length before it, and so has each that begins with a digit from then on. Any other ends at a line feed,
+	// or at a zero byte (section 3.4.2). Where the latest ended at a zero byte, the next may hold line feeds: it ends
+	// at one only where the priority of another follows.
 	Syslog Kind = "syslog"
 )
 
@@ -39,6 +41,12 @@ type Cutter struct {
 	most int
 	left int  // bytes of a message of known length that are still to come
 	torn bool // what comes next belongs to a message of which a piece was given
+
+	lengths bool // a message with its length before it has come
+	nulls   bool // the latest message without one ended at a zero byte
+
+	// how much of what waits was looked through for a zero byte and for a line feed, so that it is not again
+	forNull, forLine int
 }
 
 // New begins a connection. A message of more than most bytes is given in pieces, which are marked but the last.
@@ -50,9 +58,17 @@ type Piece struct {
 	Truncated        bool
 }
 
-// Next cuts one message off the front of data. It answers ok=false when more must come first; with end, which says
-// that nothing will, what is there is the last message. Blank frames give pieces without a body.
+// Next cuts one message off the front of data. It answers ok=false when more must come first, and is to be called with
+// the same data and more then; with end, which says that nothing will come, what is there is the last message. Blank
+// frames give pieces without a body.
 func (c *Cutter) Next(data []byte, end bool) (p Piece, ok bool, err error) {
+	if p, ok, err = c.next(data, end); ok {
+		c.forNull, c.forLine = 0, 0
+	}
+	return p, ok, err
+}
+
+func (c *Cutter) next(data []byte, end bool) (p Piece, ok bool, err error) {
 	if len(data) == 0 {
 		return Piece{}, false, nil
 	}
@@ -68,22 +84,122 @@ func (c *Cutter) Next(data []byte, end bool) (p Piece, ok bool, err error) {
 	case OctetCount:
 		return c.count(data, end)
 	case Syslog:
-		if !c.torn && data[0] >= '0' && data[0] <= '9' {
+		switch has, known := c.hasLength(data, end); {
+		case !known:
+			return Piece{}, false, nil
+		case has:
+			c.lengths = true
 			return c.count(data, end)
+		case c.nulls:
+			return c.untilNull(data, end)
 		}
+		return c.untilEither(data, end)
 	}
 	return c.until(data, '\n', end)
 }
 
 // Counts tells whether what comes next is a message of known length.
 func (c *Cutter) Counts(data []byte) bool {
-	return c.left > 0 || c.kind == OctetCount || c.kind == Syslog && !c.torn && len(data) > 0 && data[0] >= '0' &&
-		data[0] <= '9'
+	if c.left > 0 || c.kind == OctetCount {
+		return true
+	}
+	has, known := c.hasLength(data, false)
+	return c.kind == Syslog && has && known
+}
+
+// hasLength tells whether a message of Syslog has its length before it; known is false when more must come to tell.
+func (c *Cutter) hasLength(data []byte, end bool) (has, known bool) {
+	if c.torn || len(data) == 0 || data[0] < '0' || data[0] > '9' {
+		return false, true
+	}
+	if c.lengths {
+		return true, true
+	}
+	i := 0
+	for i < len(data) && i <= mostDigits && data[i] >= '0' && data[i] <= '9' {
+		i++
+	}
+	switch {
+	case data[0] == '0' || i > mostDigits:
+		return false, true
+	case i < len(data) && data[i] != ' ':
+		return false, true
+	case i+1 < len(data):
+		return data[i+1] == '<', true
+	}
+	return false, end
+}
+
+// find looks for a byte where it was not looked for yet.
+func (c *Cutter) find(data []byte, b byte) int {
+	from := &c.forLine
+	if b == 0 {
+		from = &c.forNull
+	}
+	at := min(*from, len(data))
+	i := bytes.IndexByte(data[at:], b)
+	if i < 0 {
+		*from = len(data)
+		return -1
+	}
+	*from = at + i
+	return at + i
+}
+
+// untilEither cuts at a line feed or a zero byte.
+func (c *Cutter) untilEither(data []byte, end bool) (Piece, bool, error) {
+	front := data[:min(len(data), c.most+1)]
+	if i := c.find(front, '\n'); i >= 0 {
+		front = front[:i]
+	}
+	if c.find(front, 0) >= 0 {
+		return c.untilNull(data, end)
+	}
+	return c.until(data, '\n', end)
+}
+
+// untilNull cuts at a zero byte, or at a line feed before another message.
+func (c *Cutter) untilNull(data []byte, end bool) (Piece, bool, error) {
+	front := data[:min(len(data), c.most+1)]
+	if i := c.find(front, 0); i >= 0 {
+		front = front[:i]
+	}
+	for {
+		at := c.find(front, '\n')
+		if at < 0 {
+			break
+		}
+		switch begins, known := priority(data[at+1:], end); {
+		case !known:
+			return Piece{}, false, nil
+		case begins:
+			c.nulls, c.torn = false, false
+			return Piece{Body: c.trimmed(data[:at], '\n'), Size: at + 1}, true, nil
+		}
+		c.forLine = at + 1
+	}
+	c.nulls = true
+	return c.until(data, 0, end)
+}
+
+// priority tells whether data begins with a priority, "<" up to three digits ">"; known is false when more must come
+// to tell.
+func priority(data []byte, end bool) (begins, known bool) {
+	for i := range 5 {
+		switch {
+		case i == len(data):
+			return false, end
+		case i == 0 && data[0] == '<', i > 0 && i < 4 && data[i] >= '0' && data[i] <= '9':
+		default:
+			return i > 1 && data[i] == '>', true
+		}
+	}
+	return false, true
 }
 
 // until cuts at a byte.
 func (c *Cutter) until(data []byte, at byte, end bool) (Piece, bool, error) {
-	i := bytes.IndexByte(data[:min(len(data), c.most+1)], at)
+	i := c.find(data[:min(len(data), c.most+1)], at)
 	switch {
 	case i < 0 && len(data) > c.most:
 		c.torn = true
@@ -92,17 +208,22 @@ func (c *Cutter) until(data []byte, at byte, end bool) (Piece, bool, error) {
 		return Piece{}, false, nil
 	case i < 0:
 		c.torn = false
-		return Piece{Body: trimmed(data, at), Size: len(data)}, true, nil
+		return Piece{Body: c.trimmed(data, at), Size: len(data)}, true, nil
 	}
 	c.torn = false
-	return Piece{Body: trimmed(data[:i], at), Size: i + 1}, true, nil
+	return Piece{Body: c.trimmed(data[:i], at), Size: i + 1}, true, nil
 }
 
-func trimmed(p []byte, at byte) int {
-	if at == '\n' && len(p) > 0 && p[len(p)-1] == '\r' {
-		return len(p) - 1
+// trimmed is how much of a message is its text.
+func (c *Cutter) trimmed(p []byte, at byte) int {
+	n := len(p)
+	if at == 0 && c.kind == Syslog && n > 0 && p[n-1] == '\n' {
+		n, at = n-1, '\n'
 	}
-	return len(p)
+	if at == '\n' && n > 0 && p[n-1] == '\r' {
+		n--
+	}
+	return n
 }
 
 // count reads a length and what it is of.

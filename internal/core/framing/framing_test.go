@@ -70,8 +70,17 @@ func TestKinds(t *testing.T) {
 		"a line just not too long":       {Newline, "0123456789\nf", of("0123456789", "f"), ""},
 		"syslog, both ways":              {Syslog, "<13>a\n5 <14>b<15>c\n6 <16>de", of("<13>a", "<14>b", "<15>c", "<16>de"), ""},
 		"syslog, a long line with digit": {Syslog, "<13>567890123 4\n<14>b\n", []message{{"<13>567890", true}, {"123 4", false}, {"<14>b", false}}, ""},
-		"syslog, a digit and no length":  {Syslog, "2031-04-02 x", nil, "expected the length"},
-		"nothing":                        {Syslog, "", nil, ""},
+		"syslog, digits and no length":   {Syslog, "2031-04 x\n12\n5 y\n9", of("2031-04 x", "12", "5 y", "9"), ""},
+		"syslog, counted and then lost":  {Syslog, "3 <a>9-2 x", of("<a>"), "expected the length"},
+		"syslog, counted without <":      {Syslog, "3 <a>4 a2 <", of("<a>", "a2 <"), ""},
+		"syslog, nulls":                  {Syslog, "<13>a\x00<14>b\x00<15>c", of("<13>a", "<14>b", "<15>c"), ""},
+		"syslog, nulls after lines": {Syslog, "<13>a\x00<14>b\nc\r\n\x00<15>d\n<x>\x00", of("<13>a", "<14>b\nc", "<15>d\n<x>"),
+			""},
+		"syslog, both at an end":   {Syslog, "<13>a\n\x00<14>b\nc\n\x00<15>d\n\x00", of("<13>a", "", "<14>b\nc", "<15>d"), ""},
+		"syslog, a null in a line": {Syslog, "<13>a\x00b\n<14>c\nd\n<15>e\n", of("<13>a", "b", "<14>c", "d", "<15>e"), ""},
+		"syslog, a long one with lines": {Syslog, "\x00<13>a\nb\nc\nd\ne\x00<14>", []message{{"", false}, {"<13>a\nb\nc\n", true},
+			{"d\ne", false}, {"<14>", false}}, ""},
+		"nothing": {Syslog, "", nil, ""},
 	} {
 		got, err := cut(c.kind, 10, [][]byte{[]byte(c.data)})
 		if c.err != "" {
@@ -107,19 +116,27 @@ func TestEveryChunking(t *testing.T) {
 		for _, kind := range []Kind{Newline, Null, OctetCount, Syslog} {
 			var data bytes.Buffer
 			var want []message
+			nulls := kind == Null || kind == Syslog && seed%2 == 1
+			if nulls && kind == Syslog { // as it is known by the first message
+				data.WriteByte(0)
+				want = append(want, message{})
+			}
 			for range r.IntN(30) {
 				text := "<" + strings.Map(func(c rune) rune {
-					if kind == Null && c == 0 || kind != Null && (c == '\n' || c == '\r') {
+					if nulls && c == 0 || !nulls && (c == '\n' || c == '\r') || kind == Syslog && !nulls && c == 0 {
 						return 'x'
 					}
 					return c
 				}, string(randomText(r)))
+				if nulls && kind == Syslog {
+					text = strings.ReplaceAll(text, "\n<", "\n-") + "."
+				}
 				want = append(want, message{text, false})
 				switch {
+				case nulls:
+					data.WriteString(text + "\x00")
 				case kind == Newline, kind == Syslog && r.IntN(2) == 0:
 					data.WriteString(text + "\n")
-				case kind == Null:
-					data.WriteString(text + "\x00")
 				default:
 					fmt.Fprintf(&data, "%d %s", len(text), text)
 				}
@@ -145,6 +162,8 @@ func FuzzChunks(f *testing.F) {
 	f.Add("syslog", "5 <13>a<14>b\n", 4)
 	f.Add("octet-count", "3 abc12 d", 2)
 	f.Add("null", "a\x00b", 1)
+	f.Add("syslog", "\x00<13>a\nb\n<14>c\n\x00<1", 8)
+	f.Add("syslog", "12 x\n3 <a>12 ", 9)
 	f.Fuzz(func(t *testing.T, kind, data string, most int) {
 		if most < 1 || most > 1<<16 {
 			return
