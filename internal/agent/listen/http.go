@@ -271,8 +271,10 @@ func mediaType(r *http.Request) string {
 	return strings.ToLower(t)
 }
 
-// readBody takes the records of a body: the elements of a JSON array, JSON objects, or lines.
+// readBody takes the records of a body: the elements of a JSON array, JSON objects, or lines. A text in JSON is a
+// line.
 func readBody(p *parcel, r *http.Request, body []byte, limit int) error {
+	body = bytes.TrimPrefix(body, []byte("\ufeff")) // which some systems put before a text
 	switch t := mediaType(r); {
 	case t == "application/json", strings.HasSuffix(t, "+json"):
 		if text := bytes.Trim(body, " \t\r\n"); len(text) > 0 {
@@ -310,7 +312,13 @@ func readJSON(p *parcel, text []byte, limit int) error {
 	}
 	add := func(value json.RawMessage) error {
 		var line bytes.Buffer
-		if err := json.Compact(&line, value); err != nil {
+		if value[0] == '"' { // a line
+			var text string
+			if err := json.Unmarshal(value, &text); err != nil {
+				return bad(err)
+			}
+			line.WriteString(text)
+		} else if err := json.Compact(&line, value); err != nil {
 			return bad(err)
 		}
 		if len(p.messages) == mostRecords {

@@ -252,6 +252,10 @@ func TestListenHTTP(t *testing.T) {
 		{"plain", "/in", "word", "text/plain", "", "no json\n", 204, 1, ""},
 		{"gzip", "/in", "word", "application/json", "gzip", gz("[{\"n\":8}]"), 204, 1, ""},
 		{"zstd", "/in", "word", "application/json", "zstd", zs("[{\"n\":9}]"), 204, 1, ""},
+		{"a byte order mark", "/in", "word", "application/json", "", "\ufeff[{\"n\":10}]", 204, 1, ""},
+		{"a byte order mark before lines", "/in", "word", "application/x-ndjson", "", "\ufeff{\"n\":11}\n", 204, 1, ""},
+		{"an array of texts", "/in", "word", "application/json", "", `["no json", "{\"n\":12}", {"n":13}]`, 204, 3, ""},
+		{"a text that is no text", "/in", "word", "application/json", "", `["\ud800"]`, 204, 1, ""},
 		{"nothing", "/in", "word", "application/json", "", "", 204, 0, ""},
 		{"an empty array", "/in", "word", "application/json", "", "[]", 204, 0, ""},
 		{"another path", "/", "word", "application/json", "", "{}", 404, 0, "/in"},
@@ -291,7 +295,7 @@ func TestListenHTTP(t *testing.T) {
 	}
 	got := b.await1(n)
 	for i, r := range got {
-		if r.Body != "no json" {
+		if r.Body != "no json" && r.Body != "\ufffd" {
 			assert.NotNil(t, r.Fields["n"], i)
 		}
 	}

@@ -242,7 +242,7 @@ func (d *Decoder) otlp(text []byte) error {
 			}
 		}
 	}
-	return nil
+	return d.context(log)
 }
 
 // plain is a value as encoding/json knows it.

@@ -55,6 +55,26 @@ func random(rnd *rand.Rand) *Batch {
 		b.Values = append(b.Values, v)
 		r.N++
 	}
+	attribute := rnd.IntN(3) == 0 // what is no id is an attribute, and stands where it stood
+	for _, x := range contextFields {
+		if rnd.IntN(3) > 0 {
+			continue
+		}
+		slot, _ := b.Schema.Slot([]byte(x.name))
+		text := "ev.docked"
+		if x.digits > 0 {
+			text = fmt.Sprintf("%0*x", x.digits, 1+rnd.IntN(200))
+		}
+		if attribute {
+			text = []string{"", "x" + text, strings.Repeat("0", x.digits), text[1:], text[1:] + "G",
+				text[1:] + "A"}[rnd.IntN(6)]
+			if x.digits == 0 {
+				text = ""
+			}
+		}
+		b.Values = append(b.Values, Value{Slot: slot, Kind: Text, Span: b.Put([]byte(text))})
+		r.N++
+	}
 	b.Records = append(b.Records, r)
 	return b
 }

@@ -343,6 +343,12 @@ func (e *Encoder) appendOTLP(p []byte, b *Batch, r *Record) []byte {
 		switch v.Kind {
 		case Text:
 			text := b.Bytes(v.Span)
+			if x := b.Schema.context[v.Slot]; x != 0 {
+				var ok bool
+				if p, ok = appendContext(p, int(x)-1, text); ok {
+					continue
+				}
+			}
 			if n := len(key) + len(text) + 4; n < 1<<7 { // by far the most: all lengths take one byte
 				at := len(p)
 				p = slices.Grow(p, n+2)[:at+n+2]

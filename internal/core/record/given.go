@@ -127,6 +127,7 @@ func (r *otlpReader) log(data []byte, shared []GivenField) error {
 	g := r.next(len(shared) + 8)
 	var body, severity []byte
 	var observed int64
+	var flags byte
 	id := func(name string, p []byte) {
 		if len(p) > 0 {
 			g.Fields = append(g.Fields, GivenField{Name: []byte(name), Kind: Text, Text: idText(p)})
@@ -142,6 +143,8 @@ func (r *otlpReader) log(data []byte, shared []GivenField) error {
 			observed = int64(v.Bits)
 		case v.Number == 2 && v.Type == protowire.VarintType && v.Bits <= 24:
 			g.Level = uint8(v.Bits)
+		case v.Number == 8 && v.Type == protowire.Fixed32Type:
+			flags = byte(v.Bits)
 		case v.Type != protowire.BytesType:
 		case v.Number == 3:
 			severity = v.Bytes
@@ -150,11 +153,11 @@ func (r *otlpReader) log(data []byte, shared []GivenField) error {
 		case v.Number == 6:
 			g.Fields, err = appendGiven(g.Fields, "", v.Bytes)
 		case v.Number == 9:
-			id("trace_id", v.Bytes)
+			id(traceID, v.Bytes)
 		case v.Number == 10:
-			id("span_id", v.Bytes)
+			id(spanID, v.Bytes)
 		case v.Number == 12 && len(v.Bytes) > 0:
-			g.Fields = append(g.Fields, GivenField{Name: []byte("event_name"), Kind: Text, Text: v.Bytes})
+			g.Fields = append(g.Fields, GivenField{Name: []byte(eventName), Kind: Text, Text: v.Bytes})
 		}
 		if err != nil {
 			return err
@@ -169,6 +172,9 @@ func (r *otlpReader) log(data []byte, shared []GivenField) error {
 	}
 	if len(severity) > 0 && string(severity) != LevelName(g.Level) {
 		g.Fields = append(g.Fields, GivenField{Name: []byte("severity_text"), Kind: Text, Text: severity})
+	}
+	if text := flagsText(flags); text != "" {
+		g.Fields = append(g.Fields, GivenField{Name: []byte(traceFlags), Kind: Text, Text: []byte(text)})
 	}
 	g.Fields = append(g.Fields, shared...)
 	r.made(g)

@@ -105,6 +105,48 @@ func TestReadOTLP(t *testing.T) {
 	assert.Error(t, ReadOTLP([]byte("no protobuf"), func([]byte, *Given) error { return nil }))
 }
 
+// TestContext: what OTLP tells of a record's trace, and of the kind of an event, becomes fields, and fields of these
+// names become it again.
+func TestContext(t *testing.T) {
+	t.Parallel()
+	in := &logs.LogRecord{Body: valueOf("x"), TraceId: []byte("0123456789abcdef"), SpanId: []byte("01234567"),
+		Flags: 0x301, EventName: "ev.docked"}
+	var given *Given
+	require.NoError(t, ReadOTLP(otlpRequest(in), func(_ []byte, g *Given) error {
+		given = g
+		return nil
+	}))
+	fields := map[string]string{}
+	for _, f := range given.Fields {
+		fields[string(f.Name)] = string(f.Text)
+	}
+	for name, want := range map[string]string{"trace_id": "30313233343536373839616263646566", "span_id": "3031323334353637",
+		"trace_flags": "01", "event_name": "ev.docked"} {
+		assert.Equal(t, want, fields[name], name)
+	}
+	b := &Batch{Origin: NewOrigin("h", "me", "s", "", nil), Schema: NewSchema(), Records: make([]Record, 1)}
+	for _, f := range given.Fields {
+		slot, _ := b.Schema.Slot(f.Name)
+		b.Values = append(b.Values, Value{Slot: slot, Kind: f.Kind, Num: f.Num, Span: b.Put(f.Text)})
+		b.Records[0].N++
+	}
+	var enc Encoder
+	for _, schema := range []*Schema{b.Schema, b.Schema.Frozen()} {
+		b.Schema = schema
+		encoded := enc.Encode(OTLP, b)
+		var scope logs.ScopeLogs
+		require.NoError(t, proto.Unmarshal(encoded.Bytes, &scope))
+		out := scope.LogRecords[0]
+		assert.Equal(t, in.TraceId, out.TraceId)
+		assert.Equal(t, in.SpanId, out.SpanId)
+		assert.Equal(t, uint32(1), out.Flags)
+		assert.Equal(t, in.EventName, out.EventName)
+		for _, a := range out.Attributes {
+			assert.NotContains(t, []string{"trace_id", "span_id", "trace_flags", "event_name"}, a.Key, "not twice")
+		}
+	}
+}
+
 // FuzzReadOTLP: where the generated types read a request too, both see the same records.
 func FuzzReadOTLP(f *testing.F) {
 	f.Add(otlpRequest(&logs.LogRecord{TimeUnixNano: 5, SeverityText: "warn", Body: valueOf("x"), TraceId: []byte("0123456789abcdef"),

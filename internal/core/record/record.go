@@ -227,6 +227,8 @@ type Schema struct {
 	names []string
 	json  [][]byte // "name":
 	otlp  [][]byte // KeyValue.key
+
+	context []uint8 // the place in contextFields, from 1; 0 for any other name
 }
 
 // NewSchema returns a schema that knows the given names.
@@ -252,12 +254,15 @@ func (s *Schema) Slot(name []byte) (slot uint16, ok bool) {
 	s.names = append(s.names, n)
 	s.json = append(s.json, append(AppendJSONString(nil, name), ':'))
 	s.otlp = append(s.otlp, appendTagged(nil, 1, name))
+	s.context = append(s.context, contextOf(n))
 	return slot, true
 }
 
 // Frozen is the schema as it is now, for one who reads a batch while another gives new names their numbers. It knows
 // names by their numbers only.
-func (s *Schema) Frozen() *Schema { return &Schema{names: s.names, json: s.json, otlp: s.otlp} }
+func (s *Schema) Frozen() *Schema {
+	return &Schema{names: s.names, json: s.json, otlp: s.otlp, context: s.context}
+}
 
 // Lookup returns the number of a name that the schema knows.
 func (s *Schema) Lookup(name string) (uint16, bool) {
