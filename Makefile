@@ -47,13 +47,17 @@ chromium: ## install Debian's Chromium when it is missing
 	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
 	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
 
-peers: ## install the programs of others that the tests talk to, when they are missing
-	@if command -v nginx >/dev/null || [ -x /usr/sbin/nginx ] && command -v curl >/dev/null && command -v openssl >/dev/null && \
-		command -v logger >/dev/null; then :; \
+peers: test/peers/node_modules/.done ## install the programs of others that the tests talk to, when they are missing
+	@if [ -x /usr/sbin/nginx ] && [ -x /usr/sbin/haproxy ] && command -v curl >/dev/null && command -v openssl >/dev/null && \
+		command -v logger >/dev/null && command -v python3 >/dev/null && perl -MSys::Syslog -e 1 2>/dev/null; then :; \
 	elif [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && \
-		apt-get install -y -qq nginx-light curl openssl bsdutils >/dev/null; \
-	else echo 'The tests talk to nginx, curl, openssl and logger. Type: sudo apt-get install -y nginx-light curl openssl bsdutils' >&2; \
+		apt-get install -y -qq nginx-light haproxy curl openssl bsdutils python3 perl >/dev/null; \
+	else echo 'The tests talk to programs of others. Type: sudo apt-get install -y nginx-light haproxy curl openssl bsdutils python3 perl' >&2; \
 	exit 1; fi
+
+test/peers/node_modules/.done: test/peers/package-lock.json
+	cd test/peers && $(NPM) ci --ignore-scripts --no-audit --no-fund
+	touch $@
 
 test: chromium peers build lint generated ## everything that must hold
 	cd web && $(NPM) test

@@ -16,10 +16,10 @@ const (
 	Null       Kind = "null"        // at a zero byte
 	Packet     Kind = "packet"      // one message a datagram
 	OctetCount Kind = "octet-count" // its length in digits and a space stand before it (RFC 6587, section 3.4.1)
-	// Syslog is either of RFC 6587's two ways, by what arrives. A message that begins with digits, a space and "<"
-	// has its length before it, and so has each that begins with a digit from then on. Any other ends at a line feed,
-	// or at a zero byte (section 3.4.2). Where the latest ended at a zero byte, the next may hold line feeds: it ends
-	// at one only where the priority of another follows.
+	// Syslog is either of RFC 6587's two ways, by what arrives. A message that begins with a number, a space and "<"
+	// has its length before it, and one without "<" where another begins behind that length; and then each that begins
+	// with a digit has. Any other ends at a line feed, or at a zero byte (section 3.4.2). Where the latest ended at a
+	// zero byte, the next may hold line feeds: it ends at one only where the priority of another follows.
 	Syslog Kind = "syslog"
 )
 
@@ -115,19 +115,43 @@ func (c *Cutter) hasLength(data []byte, end bool) (has, known bool) {
 	if c.lengths {
 		return true, true
 	}
-	i := 0
-	for i < len(data) && i <= mostDigits && data[i] >= '0' && data[i] <= '9' {
-		i++
-	}
+	n, i := number(data)
 	switch {
-	case data[0] == '0' || i > mostDigits:
+	case data[0] == '0' || i > mostDigits || i < len(data) && data[i] != ' ':
 		return false, true
-	case i < len(data) && data[i] != ' ':
-		return false, true
-	case i+1 < len(data):
-		return data[i+1] == '<', true
+	case i+1 >= len(data):
+		return false, end
+	case data[i+1] == '<':
+		return true, true
 	}
-	return false, end
+	// it may be a line that begins with a number: one of known length ends where another begins
+	from, to := i+1, i+1+n
+	switch at := c.find(data[:min(len(data), to-1)], '\n'); {
+	case at >= from, n > c.most:
+		return false, true
+	case len(data) < to:
+		return false, end
+	case len(data) == to:
+		return end, end
+	}
+	next := data[to:]
+	if next[0] == '<' || next[0] == '\n' {
+		return true, true
+	}
+	_, i = number(next)
+	if i == len(next) && i <= mostDigits && !end {
+		return false, false
+	}
+	return i > 0 && i < len(next) && next[i] == ' ', true
+}
+
+// number reads digits, one more than a length may have at most.
+func number(data []byte) (n, digits int) {
+	for digits < len(data) && digits <= mostDigits && data[digits] >= '0' && data[digits] <= '9' {
+		n = 10*n + int(data[digits]-'0')
+		digits++
+	}
+	return n, digits
 }
 
 // find looks for a byte where it was not looked for yet.
@@ -228,10 +252,7 @@ func (c *Cutter) trimmed(p []byte, at byte) int {
 
 // count reads a length and what it is of.
 func (c *Cutter) count(data []byte, end bool) (Piece, bool, error) {
-	n, i := 0, 0
-	for ; i < len(data) && i <= mostDigits && data[i] >= '0' && data[i] <= '9'; i++ {
-		n = 10*n + int(data[i]-'0')
-	}
+	n, i := number(data)
 	switch {
 	case i == len(data) && i <= mostDigits && !end && data[0] != '0':
 		return Piece{}, false, nil
