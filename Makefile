@@ -49,10 +49,10 @@ chromium: ## install Debian's Chromium when it is missing
 
 peers: test/peers/node_modules/.done ## install the programs of others that the tests talk to, when they are missing
 	@if [ -x /usr/sbin/nginx ] && [ -x /usr/sbin/haproxy ] && command -v curl >/dev/null && command -v openssl >/dev/null && \
-		command -v logger >/dev/null && command -v python3 >/dev/null && perl -MSys::Syslog -e 1 2>/dev/null; then :; \
+		command -v logger >/dev/null && command -v python3 >/dev/null && [ -x /lib/systemd/systemd-journal-remote ] && perl -MSys::Syslog -e 1 2>/dev/null; then :; \
 	elif [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && \
-		apt-get install -y -qq nginx-light haproxy curl openssl bsdutils python3 perl >/dev/null; \
-	else echo 'The tests talk to programs of others. Type: sudo apt-get install -y nginx-light haproxy curl openssl bsdutils python3 perl' >&2; \
+		apt-get install -y -qq nginx-light haproxy curl openssl bsdutils python3 perl systemd-journal-remote >/dev/null; \
+	else echo 'The tests talk to programs of others. Type: sudo apt-get install -y nginx-light haproxy curl openssl bsdutils python3 perl systemd-journal-remote' >&2; \
 	exit 1; fi
 
 test/peers/node_modules/.done: test/peers/package-lock.json

@@ -29,7 +29,7 @@ import (
 
 // peer is the path of a program of Debian, which make test installs.
 func peer(t *testing.T, name string) string {
-	for _, dir := range []string{"", "/usr/sbin/"} {
+	for _, dir := range []string{"", "/usr/sbin/", "/lib/systemd/"} {
 		if path, err := exec.LookPath(dir + name); err == nil {
 			return path
 		}

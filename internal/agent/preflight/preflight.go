@@ -21,6 +21,7 @@ import (
 
 	"synaxis/internal/agent/deliver"
 	"synaxis/internal/agent/listen"
+	"synaxis/internal/agent/produce"
 	"synaxis/internal/core/delivery"
 	"synaxis/internal/core/health"
 	"synaxis/internal/core/hostconfig"
@@ -105,7 +106,12 @@ func (r Rehearsal) source(ctx context.Context, s pipeline.Source) (out []wire.Tr
 		}
 	}
 	if s.Journal != nil {
-		out = append(out, program(s.Name, "journalctl"))
+		t := program(s.Name, "journalctl")
+		if err := produce.Denied(); err != nil && t.Level == wire.TryFine {
+			t.Level, t.Code = wire.TryTrouble, string(health.CommandFailing)
+			t.Todo, t.Words = health.Todo(health.CommandFailing), err.Error()
+		}
+		out = append(out, t)
 	}
 	return out
 }

@@ -34,6 +34,7 @@ type Input struct {
 	place  int64 // in the stream
 	count  uint64
 	known  position.File
+	sent   string // the place in the journal behind what was sent on
 
 	mu        sync.Mutex
 	complaint input.Complaint
@@ -50,14 +51,19 @@ type said struct {
 // New makes an input. What ran for the one before has ended with it.
 func New(p input.Parts, before input.Input) input.Input {
 	in := &Input{Parts: p, stream: rand.Uint64() | 1}
+	in.known, _ = p.Store.File(position.Key{Source: p.Spec.Name})
 	if old, ok := before.(*Input); ok {
 		old.mu.Lock()
 		old.gone = true
 		in.count = old.count
+		if old.Spec.Journal != nil && p.Spec.Journal != nil && old.Book == p.Book { // it goes on where that one was
+			in.ledger, in.sent, in.stream, in.place = old.ledger, old.sent, old.stream, old.place
+		}
 		old.mu.Unlock()
 	}
-	in.known, _ = p.Store.File(position.Key{Source: p.Spec.Name})
-	in.ledger = p.Book.Ledger(in.cursor(in.known.Place), nil)
+	if in.ledger == nil {
+		in.ledger, in.sent = p.Book.Ledger(in.cursor(in.known.Place), nil), in.known.Place
+	}
 	in.batch.Origin = p.Origin("")
 	if !p.Spec.NoIDs {
 		in.uid = record.NewUID(in.batch.Origin.HostID, in.stream)
@@ -77,11 +83,11 @@ func (in *Input) Run(ctx context.Context) {
 	case in.Spec.Generate != nil:
 		in.generate(ctx)
 	case in.Spec.Journal != nil:
-		in.follow(ctx, in.journalctl, in.readJournal)
+		in.follow(ctx, func() ([]string, error) { return in.journalctl(ctx) }, in.readJournal)
 	case in.Spec.Command.Every > 0:
 		in.nowAndThen(ctx)
 	default:
-		in.follow(ctx, func() []string { return in.Spec.Command.Run }, in.readLines)
+		in.follow(ctx, func() ([]string, error) { return in.Spec.Command.Run, nil }, in.readLines)
 	}
 }
 
@@ -182,6 +188,7 @@ func (in *Input) send(ctx context.Context, c pipeline.Counts, place string) {
 	}
 	ways := in.Out.Ways(&in.batch, func(string) bool { return false })
 	e := in.ledger.Add(in.cursor(place), ways, counts)
+	in.sent = place
 	if slices.ContainsFunc(ways, func(w settle.Way) bool { return w.Records > 0 }) {
 		in.Out.Send(ctx, &in.batch, e, func() {})
 	}
@@ -257,6 +264,10 @@ func (in *Input) readJournal(ctx context.Context, r *running) error {
 
 // entries treats the entries of an export that are whole, and answers what is left of it.
 func (in *Input) entries(ctx context.Context, have []byte) ([]byte, error) {
+	var units journal.Units // which the program does not choose
+	if u := journal.Units(in.Spec.Journal.Units); !u.Plain() {
+		units = u
+	}
 	for {
 		b := in.ready()
 		var messages []pipeline.Message
@@ -268,8 +279,9 @@ func (in *Input) entries(ctx context.Context, have []byte) ([]byte, error) {
 				break
 			}
 			used += n
-			place = e.Cursor
-			messages = append(messages, pipeline.Message{Text: b.Put(e.Message), Given: &e.Given})
+			if place = e.Cursor; units.Have(&e) {
+				messages = append(messages, pipeline.Message{Text: b.Put(e.Message), Given: &e.Given})
+			}
 		}
 		if used > 0 {
 			c := in.Treatment.RunMessages(b, messages, in.place, in.Now().UnixNano())
@@ -283,30 +295,21 @@ func (in *Input) entries(ctx context.Context, have []byte) ([]byte, error) {
 	}
 }
 
-// journalctl is the program that follows the journal, from where it was read to.
-func (in *Input) journalctl() []string {
-	run := []string{"journalctl", "--output=export", "--follow", "--no-pager", "--quiet"}
-	switch place := string(in.ledger.Settled()[8:]); {
-	case place != "":
-		run = append(run, "--no-tail", "--after-cursor="+place)
-	case in.Spec.FirstRead == "start":
-		run = append(run, "--no-tail")
-	default:
-		run = append(run, "--lines=0")
-	}
-	for _, u := range in.Spec.Journal.Units {
-		run = append(run, "--unit="+u)
-	}
-	return run
-}
-
 // follow keeps a program running. One that ends, or prints what cannot be read, is started again, after pauses that
 // grow.
-func (in *Input) follow(ctx context.Context, run func() []string, read func(context.Context, *running) error) {
+func (in *Input) follow(ctx context.Context, run func() ([]string, error),
+	read func(context.Context, *running) error,
+) {
 	pause := firstPause
 	for ctx.Err() == nil {
 		began := time.Now()
-		reason := in.once(ctx, run(), read)
+		args, err := run()
+		reason := ""
+		if err != nil {
+			reason = err.Error()
+		} else {
+			reason = in.once(ctx, args, read)
+		}
 		if ctx.Err() != nil {
 			return
 		}

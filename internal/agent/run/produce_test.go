@@ -181,9 +181,10 @@ func TestJournal(t *testing.T) {
 	// A stand-in for the journal's program: it keeps what it was asked, and prints entries from a file.
 	b.write("journal", "__CURSOR=c1\n__REALTIME_TIMESTAMP=1932883509000007\nPRIORITY=3\n_PID=12\n_SYSTEMD_UNIT=gate.service\n"+
 		"MESSAGE=one\n\n__CURSOR=c2\nMESSAGE\n\x07\x00\x00\x00\x00\x00\x00\x00two\nand\n\n")
-	b.script("journalctl", fmt.Sprintf("echo \"$@\" >> %s/asked; cat %s/journal; exec sleep 600\n", dir, dir))
+	b.script("journalctl", fmt.Sprintf("echo \"$@\" >> %s/asked; case \"$*\" in *--lines=1) printf '__CURSOR=c0\\nMESSAGE=x\\n\\n'; "+
+		"exit;; esac; cat %s/journal; exec sleep 600\n", dir, dir))
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
-	config := b.listens("journal: {units: [\"gate*\"]}", "    format: raw\n")
+	config := b.listens("journal: {units: [gate.service]}", "    format: raw\n")
 	require.NoError(t, b.Apply(config))
 	got := b.await1(2)
 	assert.Equal(t, []string{"one", "two\nand"}, bodies(got))
@@ -203,9 +204,10 @@ func TestJournal(t *testing.T) {
 	asked, err := os.ReadFile(filepath.Join(dir, "asked"))
 	require.NoError(t, err)
 	lines := strings.Split(strings.TrimSpace(string(asked)), "\n")
-	require.Len(t, lines, 2)
-	assert.Contains(t, lines[0], "--lines=0 --unit=gate*")
-	assert.Contains(t, lines[1], "--no-tail --after-cursor=c2 --unit=gate*")
+	require.Len(t, lines, 3)
+	assert.Contains(t, lines[0], "--lines=1")
+	assert.Contains(t, lines[1], "--no-tail --after-cursor=c0 --unit=gate.service")
+	assert.Contains(t, lines[2], "--no-tail --after-cursor=c2 --unit=gate.service")
 }
 
 // TestIsolatedOfPrograms: a program is run once for all destinations, also where one of them is isolated, and each
@@ -266,7 +268,7 @@ func TestJournalThatIsNone(t *testing.T) {
 	dir := t.TempDir()
 	b := newBench(t, dir)
 	defer b.Stop()
-	b.script("journalctl", "printf '__CURSOR=c1\\nMESSAGE=one\\n\\nno export at all\\n\\n'; exec sleep 600\n")
+	b.script("journalctl", "case \"$*\" in *--lines=1) exit 1;; esac; printf '__CURSOR=c1\\nMESSAGE=one\\n\\nno export at all\\n\\n'; exec sleep 600\n")
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	require.NoError(t, b.Apply(b.listens("journal: {}", "    format: raw\n")))
 	require.Eventually(t, func() bool { return b.Sources()[0].Code == "command-failing" }, longest,

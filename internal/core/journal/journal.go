@@ -17,6 +17,10 @@ type Entry struct {
 	Cursor  string
 	Message []byte
 	Given   record.Given // its time, its level, and its fields as journal.NAME
+
+	units []unitField
+	first bool // by the process with the number 1
+	root  bool // by a process of root
 }
 
 // MostEntry bounds one entry, in bytes.
@@ -102,6 +106,16 @@ func isName(p []byte) bool {
 const mostFields = 256
 
 func (e *Entry) take(name string, value []byte) {
+	switch name {
+	case "_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT", "COREDUMP_UNIT":
+		if len(e.units) < mostUnits {
+			e.units = append(e.units, unitField{name, string(value)})
+		}
+	case "_PID":
+		e.first = string(value) == "1"
+	case "_UID":
+		e.root = string(value) == "0"
+	}
 	switch {
 	case name == "__CURSOR":
 		e.Cursor = string(value)
