@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -59,7 +60,7 @@ func (j *systemJournal) write(unit, message string, more ...string) {
 		"PRIORITY", "4", "_PID", "77", "_SYSTEMD_UNIT", unit, "MESSAGE", message}, more...)
 	var b bytes.Buffer
 	for i := 0; i < len(fields); i += 2 {
-		if !strings.ContainsAny(fields[i+1], "\n\xff") {
+		if !strings.Contains(fields[i+1], "\n") && utf8.ValidString(fields[i+1]) {
 			b.WriteString(fields[i] + "=" + fields[i+1] + "\n")
 			continue
 		}
