@@ -47,13 +47,14 @@ chromium: ## install Debian's Chromium when it is missing
 	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
 	else echo 'The tests of the console need Chromium. Type: sudo apt-get install -y chromium' >&2; exit 1; fi
 
+PEERS = nginx-light haproxy curl openssl bsdutils python3 perl systemd-journal-remote logrotate xz-utils
+
 peers: test/peers/node_modules/.done ## install the programs of others that the tests talk to, when they are missing
-	@if [ -x /usr/sbin/nginx ] && [ -x /usr/sbin/haproxy ] && command -v curl >/dev/null && command -v openssl >/dev/null && \
-		command -v logger >/dev/null && command -v python3 >/dev/null && [ -x /lib/systemd/systemd-journal-remote ] && perl -MSys::Syslog -e 1 2>/dev/null; then :; \
-	elif [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && \
-		apt-get install -y -qq nginx-light haproxy curl openssl bsdutils python3 perl systemd-journal-remote >/dev/null; \
-	else echo 'The tests talk to programs of others. Type: sudo apt-get install -y nginx-light haproxy curl openssl bsdutils python3 perl systemd-journal-remote' >&2; \
-	exit 1; fi
+	@if PATH=$$PATH:/usr/sbin:/lib/systemd; command -v nginx && command -v haproxy && command -v curl && command -v openssl && \
+		command -v logger && command -v python3 && command -v systemd-journal-remote && command -v logrotate && command -v xz && \
+		perl -MSys::Syslog -e 1 2>/dev/null; then :; \
+	elif [ "$$(id -u)" = 0 ] && command -v apt-get; then apt-get update -qq && apt-get install -y -qq $(PEERS); \
+	else echo 'The tests talk to programs of others. Type: sudo apt-get install -y $(PEERS)' >&2; exit 1; fi >/dev/null
 
 test/peers/node_modules/.done: test/peers/package-lock.json
 	cd test/peers && $(NPM) ci --ignore-scripts --no-audit --no-fund

@@ -82,7 +82,7 @@ type Reader struct {
 	// copies, which the list of paths at hand may lack
 	cut map[position.Key]bool
 	// deleted files that may come again packed, the oldest first
-	gonePacked []position.Key
+	gonePacked []goneFile
 	there      map[position.Key]found // at the last look
 	unpacking  map[position.Key]*unpacking
 	batch      record.Batch
@@ -159,12 +159,12 @@ func New(s Source, old *Reader) *Reader {
 	}
 	for _, known := range s.Store.Files(s.Spec.Name) {
 		if known.Dev == 0 {
-			r.gonePacked = append(r.gonePacked, known.Key())
+			r.gonePacked = append(r.gonePacked, goneFile{known: known})
 		}
 	}
 	if old != nil {
 		old.mu.Lock()
-		r.streams, r.copies, r.unpacking = old.streams, old.copies, old.unpacking
+		r.streams, r.copies, r.unpacking, r.gonePacked = old.streams, old.copies, old.unpacking, old.gonePacked
 		old.unpacking = map[position.Key]*unpacking{}
 		old.streams, old.gone = map[position.Key]*stream{}, true
 		old.mu.Unlock()
@@ -464,8 +464,9 @@ func (r *Reader) leave(k position.Key, st *stream, now time.Time) {
 	quiet := min(now.Sub(st.moved), now.Sub(st.grew))
 	if deleted && quiet > movedFlush { // nothing can find it any more
 		r.Save()
+		last := ending(st.file, st.read)
 		r.shut(k, st)
-		r.forget(k)
+		r.forget(k, last)
 	} else if quiet > holdMoved {
 		r.mu.Lock()
 		st.info.Moved = true

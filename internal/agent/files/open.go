@@ -71,7 +71,7 @@ func (r *Reader) openHere(k position.Key, f found, known position.File, isKnown 
 			offset = known.Offset
 		} else if known.Offset > 0 {
 			r.shrank(f.path, known.Offset, size)
-			r.mayComePacked(known)
+			r.mayComePacked(known, nil)
 		}
 		from := start{offset: offset, known: true}
 		if offset > 0 || known.Offset == 0 && known.Matches(file, size) {

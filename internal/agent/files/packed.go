@@ -183,11 +183,18 @@ func (r *Reader) before(k position.Key, plain *os.File, size int64) start {
 			return start{offset: size, known: true}
 		}
 	}
+	if r.wasReadOn(plain, size) {
+		return start{offset: size, known: true}
+	}
 	if known, ok := r.Store.File(k); ok && known.HeadLen > 0 && known.Matches(plain, size) { // it was begun before
 		return start{offset: known.Offset, known: true, stream: known.Stream, ahead: known.Ahead}
 	}
 	best, from := start{}, position.Key{}
-	for _, known := range r.Store.Files(r.Spec.Name) {
+	known := slices.DeleteFunc(r.Store.Files(r.Spec.Name), func(f position.File) bool { return f.Dev == 0 })
+	for _, gone := range r.gonePacked {
+		known = append(known, gone.known)
+	}
+	for _, known := range known {
 		other := known.Key()
 		switch {
 		case other == k, known.Packed > 0, known.Offset <= best.offset, !known.Matches(plain, size):
@@ -202,6 +209,7 @@ func (r *Reader) before(k position.Key, plain *os.File, size int64) start {
 	}
 	if best.known { // no other one goes on with it
 		r.Store.Forget(from)
+		r.gonePacked = slices.DeleteFunc(r.gonePacked, func(g goneFile) bool { return g.known.Key() == from })
 	}
 	return best
 }
@@ -281,28 +289,81 @@ const mostGone = 16
 // packedNames are what the names of packed files end with.
 var packedNames = []string{".gz", ".zst", ".xz", ".bz2"}
 
-// forget drops what is known of a file that was deleted.
-func (r *Reader) forget(k position.Key) {
+// goneFile is a deleted file of which is kept how it began and how far it was read.
+type goneFile struct {
+	known position.File // under a key of its own, since its inode is that of another soon
+	last  []byte        // before where it was read to; nil where that is not known any more
+}
+
+// mostLast bounds what is kept of the content of a deleted file: what its program may have written after it was
+// packed.
+const mostLast = 64 << 10
+
+// leastLast is what must be the same of it, or all.
+const leastLast = 1 << 10
+
+// ending is the last of what a file has before an offset.
+func ending(file io.ReaderAt, offset int64) []byte {
+	p := make([]byte, min(offset, mostLast))
+	if n, err := file.ReadAt(p, offset-int64(len(p))); n < len(p) && err != nil {
+		return nil
+	}
+	return p
+}
+
+// forget drops what is known of a file that was deleted, but for the last of what was read of it.
+func (r *Reader) forget(k position.Key, last []byte) {
 	known, ok := r.Store.File(k)
 	r.Store.Forget(k)
 	if ok {
-		r.mayComePacked(known)
+		r.mayComePacked(known, last)
 	}
 }
 
-// mayComePacked keeps for a while how a file began that is there no more, and how far it was read: where there are
-// packed files, and the patterns would take it packed, it may come again so.
-func (r *Reader) mayComePacked(known position.File) {
-	if known.HeadLen == 0 || known.Offset == 0 || known.Packed > 0 || len(r.packed)+len(r.unpacking) == 0 {
+// mayComePacked keeps for a while how a file began that is there no more, and how far it was read: where the patterns
+// would take it packed, it may come again so.
+func (r *Reader) mayComePacked(known position.File, last []byte) {
+	if known.HeadLen == 0 || known.Offset == 0 || known.Packed > 0 {
 		return
 	}
 	if !slices.ContainsFunc(packedNames, func(end string) bool { return r.wants(known.Path + end) }) {
 		return
 	}
-	known.Dev, known.Moved, known.Missing = 0, true, 0
-	r.Store.Put(known)
-	if r.gonePacked = append(r.gonePacked, known.Key()); len(r.gonePacked) > mostGone {
-		r.Store.Forget(r.gonePacked[0])
+	known.Dev, known.Ino, known.Moved, known.Missing = 0, known.Stream, true, 0
+	if len(r.packed)+len(r.unpacking) > 0 { // over a restart too, where files are packed
+		r.Store.Put(known)
+	}
+	if r.gonePacked = append(r.gonePacked, goneFile{known, last}); len(r.gonePacked) > mostGone {
+		r.Store.Forget(r.gonePacked[0].known.Key())
 		r.gonePacked = r.gonePacked[1:]
 	}
+}
+
+// wasReadOn tells whether all of an unpacked file was read, and more: its program wrote on for a moment when it was
+// packed already. A file that was deleted has that, or one that is still open.
+func (r *Reader) wasReadOn(plain *os.File, size int64) bool {
+	begins := func(f position.File) bool {
+		if f.HeadLen == 0 || size < int64(f.HeadLen) {
+			return false
+		}
+		n, sum, err := position.Head(plain, int64(f.HeadLen))
+		return err == nil && n == f.HeadLen && sum == f.Head
+	}
+	for _, st := range r.streams {
+		if st.packed == 0 && st.size > size && begins(st.info) &&
+			bytes.Equal(ending(st.file, size), ending(plain, size)) {
+			return true
+		}
+	}
+	for _, gone := range r.gonePacked {
+		before := gone.known.Offset - size // of which the packed one lacks
+		if before <= 0 || before >= int64(len(gone.last)) || !begins(gone.known) {
+			continue
+		}
+		same := gone.last[:int64(len(gone.last))-before]
+		if int64(len(same)) >= min(size, leastLast) && bytes.HasSuffix(ending(plain, size), same) {
+			return true
+		}
+	}
+	return false
 }

@@ -52,7 +52,8 @@ func (r *Reader) copyOf(k position.Key, file *os.File, size, offset int64) (copy
 	}
 	// After a restart the old one is only in the store.
 	for _, known := range r.Store.Files(r.Spec.Name) {
-		if r.streams[known.Key()] != nil || known.Offset == 0 || known.HeadLen == 0 || !known.Matches(file, size) {
+		if r.streams[known.Key()] != nil || known.Offset == 0 || known.HeadLen == 0 || !known.Matches(file, size) ||
+			known.Dev == 0 { // it was deleted, and may come packed only
 			continue
 		}
 		if old, err := os.OpenFile(known.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
@@ -153,7 +154,7 @@ func (st *stream) continues() bool {
 func (r *Reader) anew(st *stream, size int64) {
 	was := st.info
 	was.Offset, was.Tail = st.read, hex.EncodeToString(st.tail)
-	r.mayComePacked(was)
+	r.mayComePacked(was, nil)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	st.read, st.tail, st.ledger = 0, nil, r.Book.Ledger(cursorAt(0), nil)

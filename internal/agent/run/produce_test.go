@@ -358,6 +358,61 @@ func TestPackedOnce(t *testing.T) {
 	}
 }
 
+// TestPackedWhileWritten: a log that is rotated and packed at once, into which its program writes on for a moment, is
+// not read again: neither the first packed file that there is, nor one that has less than was read.
+func TestPackedWhileWritten(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	b := newBench(t, dir)
+	defer b.Stop()
+	want, n := 0, 0
+	more := func(f *os.File, lines int) {
+		for range lines {
+			n++
+			_, err := fmt.Fprintf(f, "line %d of a log whose program is slow to open its new file\n", n)
+			require.NoError(t, err)
+		}
+		want += lines
+	}
+	path := filepath.Join(dir, "app.log")
+	open := func() *os.File {
+		f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+		require.NoError(t, err)
+		return f
+	}
+	f := open()
+	more(f, 50)
+	require.NoError(t, b.Apply(b.config("app.log*", "")))
+	for turn := 1; turn <= 4; turn++ {
+		more(f, 50)
+		require.NoError(t, os.Rename(path, path+".1"))
+		text, err := os.ReadFile(path + ".1")
+		require.NoError(t, err)
+		late := turn%2 == 1
+		if late {
+			more(f, 3)
+		}
+		for k := turn; k > 1; k-- {
+			require.NoError(t, os.Rename(fmt.Sprintf("%s.%d.gz", path, k-1), fmt.Sprintf("%s.%d.gz", path, k)))
+		}
+		var packed bytes.Buffer
+		z := gzip.NewWriter(&packed)
+		_, _ = z.Write(text)
+		require.NoError(t, z.Close())
+		require.NoError(t, os.WriteFile(path+".1.gz", packed.Bytes(), 0o644))
+		require.NoError(t, os.Remove(path+".1"))
+		f.Close()
+		f = open()
+		more(f, 5)
+		b.await(fmt.Sprintf("line %d of a log whose program is slow to open its new file", n))
+		time.Sleep(3 * time.Second) // until the packed one is looked at
+	}
+	f.Close()
+	require.Eventually(t, func() bool { return len(b.arrived()) == want }, longest, 10*time.Millisecond)
+	numbers, _ := b.Numbers()
+	assert.Equal(t, int64(want), numbers["lines"].Read, "each once")
+}
+
 // TestPackedAlike: files that begin alike are not taken for one another: what a packed file holds is read, whatever
 // has the same first line.
 func TestPackedAlike(t *testing.T) {
