@@ -54,7 +54,7 @@ func newRules(p input.Parts) *rules {
 
 // text is what a message says. One of syslog may have an end behind it even where something else tells its length.
 func (r *rules) text(message []byte, truncated bool) []byte {
-	if n := len(message); r.listener.Kind == "syslog" && !truncated && n > 0 && message[n-1] <= '\r' {
+	if n := len(message); n > 0 && message[n-1] <= '\r' && r.listener.Kind == "syslog" && !truncated {
 		return bytes.TrimRight(message, "\x00\r\n")
 	}
 	return message

@@ -62,10 +62,32 @@ type Piece struct {
 // the same data and more then; with end, which says that nothing will come, what is there is the last message. Blank
 // frames give pieces without a body.
 func (c *Cutter) Next(data []byte, end bool) (p Piece, ok bool, err error) {
-	if p, ok, err = c.next(data, end); ok {
-		c.forNull, c.forLine = 0, 0
+	if p, ok = c.line(data); !ok {
+		p, ok, err = c.next(data, end)
+	}
+	if ok {
+		c.forNull, c.forLine = max(0, c.forNull-p.Size), 0
 	}
 	return p, ok, err
+}
+
+// line cuts a message of Syslog as most are: a line, which is there.
+func (c *Cutter) line(data []byte) (p Piece, ok bool) {
+	if c.kind != Syslog || c.left > 0 || c.nulls || len(data) == 0 || data[0] != '<' {
+		return p, false
+	}
+	i := bytes.IndexByte(data[:min(len(data), c.most+1)], '\n')
+	if i < 0 {
+		return p, false
+	}
+	if c.forNull <= i { // of all that waits at once, since one look at much costs less than many at little
+		c.find(data, 0)
+	}
+	if c.forNull <= i {
+		return p, false
+	}
+	c.torn = false
+	return Piece{Body: c.trimmed(data[:i], '\n'), Size: i + 1}, true
 }
 
 func (c *Cutter) next(data []byte, end bool) (p Piece, ok bool, err error) {
@@ -163,7 +185,7 @@ func (c *Cutter) find(data []byte, b byte) int {
 	at := min(*from, len(data))
 	i := bytes.IndexByte(data[at:], b)
 	if i < 0 {
-		*from = len(data)
+		*from = max(*from, len(data))
 		return -1
 	}
 	*from = at + i
