@@ -383,6 +383,7 @@ func TestPackedWhileWritten(t *testing.T) {
 	f := open()
 	more(f, 50)
 	require.NoError(t, b.Apply(b.config("app.log*", "")))
+	b.await("line 50 of a log whose program is slow to open its new file") // what was never open cannot be read on
 	for turn := 1; turn <= 4; turn++ {
 		more(f, 50)
 		require.NoError(t, os.Rename(path, path+".1"))
