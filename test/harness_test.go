@@ -381,19 +381,16 @@ func (r *receiver) serve(w http.ResponseWriter, q *http.Request) {
 		status = r.answer(r.calls)
 	}
 	if status == http.StatusOK || status == 0 {
-		for line := range bytes.Lines(text) {
-			var rec map[string]any
-			if json.Unmarshal(line, &rec) == nil {
-				body, _ := rec["body"].(string)
-				r.bodies[body]++
-				if id, ok := rec["id"].(string); ok {
-					if had, twice := r.ids[id]; twice && had != body {
-						r.clash = append(r.clash, id)
-					}
-					r.ids[id] = body
+		for _, rec := range recordsOf(text) {
+			body, _ := rec["body"].(string)
+			r.bodies[body]++
+			if id, ok := rec["id"].(string); ok {
+				if had, twice := r.ids[id]; twice && had != body {
+					r.clash = append(r.clash, id)
 				}
-				r.last = rec
+				r.ids[id] = body
 			}
+			r.last = rec
 		}
 		n := bytes.Count(text, []byte{'\n'})
 		r.times = append(r.times, arrival{time.Now(), n})
@@ -464,4 +461,21 @@ func readAll(t *testing.T, resp *http.Response) string {
 func readAllBody(q *http.Request) string {
 	text, _ := io.ReadAll(q.Body)
 	return string(text)
+}
+
+// recordsOf are the records in lines of JSON; the last line may not be whole yet.
+func recordsOf(text []byte) (out []map[string]any) {
+	for line := range bytes.Lines(text) {
+		var r map[string]any
+		if json.Unmarshal(line, &r) == nil {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// recordsIn are the records that a file has by now.
+func recordsIn(path string) []map[string]any {
+	text, _ := os.ReadFile(path)
+	return recordsOf(text)
 }

@@ -3,7 +3,6 @@ package test
 import (
 	"bytes"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -113,12 +112,9 @@ func TestSystemJournal(t *testing.T) {
 	d.rollOut()
 	records := func() (out map[string][]map[string]any) {
 		out = map[string][]map[string]any{}
-		text, _ := os.ReadFile(at)
-		for line := range bytes.Lines(text) {
-			var r map[string]any
-			if json.Unmarshal(line, &r) == nil {
-				out[fmt.Sprint(r["source"])] = append(out[fmt.Sprint(r["source"])], r)
-			}
+		for _, r := range recordsIn(at) {
+			source := fmt.Sprint(r["source"])
+			out[source] = append(out[source], r)
 		}
 		return out
 	}

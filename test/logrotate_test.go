@@ -1,8 +1,6 @@
 package test
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -106,20 +104,15 @@ func TestLogrotate(t *testing.T) {
 	var came map[string]map[int]int
 	eventually(t, time.Minute, "all lines", func() bool {
 		came = map[string]map[int]int{}
-		have, _ := os.ReadFile(at)
-		for line := range bytes.Lines(have) {
-			var r struct{ Source, Body string }
-			n := 0
-			if json.Unmarshal(line, &r) != nil {
-				continue
+		for _, r := range recordsIn(at) {
+			source, body, n := fmt.Sprint(r["source"]), fmt.Sprint(r["body"]), 0
+			if _, err := fmt.Sscanf(body, "n=%d of a log", &n); err != nil {
+				t.Errorf("a line of %s that nobody wrote: %q", source, body)
 			}
-			if _, err := fmt.Sscanf(r.Body, "n=%d of a log", &n); err != nil {
-				t.Errorf("a line of %s that nobody wrote: %q", r.Source, r.Body)
+			if came[source] == nil {
+				came[source] = map[int]int{}
 			}
-			if came[r.Source] == nil {
-				came[r.Source] = map[int]int{}
-			}
-			came[r.Source][n]++
+			came[source][n]++
 		}
 		for name, l := range logs {
 			if len(came[name]) < l.n {

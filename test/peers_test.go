@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -147,14 +146,10 @@ func TestPeers(t *testing.T) {
 
 	by := map[string]map[string]any{}
 	eventually(t, time.Minute, "all of it", func() bool {
-		text, _ := os.ReadFile(at)
 		clear(by)
-		for line := range bytes.Lines(text) {
-			var r map[string]any
-			if json.Unmarshal(line, &r) == nil {
-				first, _, _ := strings.Cut(fmt.Sprint(r["body"]), "\n")
-				by[fmt.Sprint(r["source"], " ", first)] = r
-			}
+		for _, r := range recordsIn(at) {
+			first, _, _ := strings.Cut(fmt.Sprint(r["body"]), "\n")
+			by[fmt.Sprint(r["source"], " ", first)] = r
 		}
 		return len(by) >= 36
 	})

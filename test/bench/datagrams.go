@@ -54,8 +54,7 @@ const floodFor = time.Second
 
 // mostRead is how many messages a second are read at the rate of sending at which most are: who sends more than that
 // only takes time from who reads, since both share the processors. It begins with as many as go.
-func mostRead(address, written string, read func() int64) (most float64, sent int64, err error) {
-	defer cutOff(written)()
+func mostRead(address string, read func() int64) (most float64, sent int64, err error) {
 	for _, share := range []float64{0, 0.9, 1.1, 1.2, 1.3} {
 		before, began := read(), time.Now()
 		n, err := flood(address, share*most, floodFor)
@@ -81,12 +80,11 @@ func floods(row rowFunc) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "plain"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	plain, err := newPlainSyslog(dir)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	plain := newPlainSyslog(f)
+	defer plain.out.Close()
 	ended := make(chan error, 1)
 	go func() {
 		b := make([]byte, 64<<10)
@@ -101,13 +99,15 @@ func floods(row rowFunc) error {
 			}
 		}
 	}()
-	if err := sameRecord(at, filepath.Join(dir, "out"), p.LocalAddr().String(), f.Name()); err != nil {
+	written := filepath.Join(dir, "out")
+	if err := sameRecord(at, written, p.LocalAddr().String(), plain.out.Name()); err != nil {
 		return err
 	}
 	sent := int64(1)
 	rate, err := inTurn(row, "syslog over UDP, messages a second, times net, regexp and encoding/json", udpAim,
 		func() (float64, error) {
-			most, n, err := mostRead(at, filepath.Join(dir, "out"), func() int64 {
+			defer cutOff(written)()
+			most, n, err := mostRead(at, func() int64 {
 				all, _ := e.Numbers()
 				return all["s"].Read
 			})
@@ -115,7 +115,8 @@ func floods(row rowFunc) error {
 			return most, err
 		},
 		func() (float64, error) {
-			most, _, err := mostRead(p.LocalAddr().String(), f.Name(), plain.n.Load)
+			defer cutOff(plain.out.Name())()
+			most, _, err := mostRead(p.LocalAddr().String(), plain.n.Load)
 			return most, err
 		})
 	if err != nil {
@@ -189,7 +190,6 @@ func bareReading() (float64, error) {
 		for raw.Read(read) == nil {
 		}
 	}()
-	nothing := filepath.Join(os.TempDir(), "synaxis-bench-nothing") // is written
-	most, _, err := mostRead(p.LocalAddr().String(), nothing, all.Load)
+	most, _, err := mostRead(p.LocalAddr().String(), all.Load)
 	return most, err
 }

@@ -205,13 +205,13 @@ func plainStreamRate(part []byte) (float64, error) {
 		return 0, err
 	}
 	defer os.RemoveAll(dir)
-	f, err := os.OpenFile(filepath.Join(dir, "plain"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	plain, err := newPlainSyslog(dir)
 	if err != nil {
 		return 0, err
 	}
-	defer f.Close()
-	defer cutOff(f.Name())()
-	plain, done := newPlainSyslog(f), make(chan error, 1)
+	defer plain.out.Close()
+	defer cutOff(plain.out.Name())()
+	done := make(chan error, 1)
 	go func() {
 		c, err := l.Accept()
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"path/filepath"
 	"reflect"
 	"regexp"
 	"strconv"
@@ -18,7 +19,7 @@ import (
 // plainSyslog reads a message by an expression and writes the same record as we do, as a program that nobody made
 // fast would.
 type plainSyslog struct {
-	out    io.Writer
+	out    *os.File
 	stream string
 	n      atomic.Int64
 }
@@ -50,8 +51,10 @@ var (
 	plainLevels = [8]string{"FATAL", "FATAL", "FATAL", "ERROR", "WARN", "INFO", "INFO", "DEBUG"}
 )
 
-func newPlainSyslog(out io.Writer) *plainSyslog {
-	return &plainSyslog{out: out, stream: fmt.Sprintf("%016x", rand.Uint64())}
+// newPlainSyslog appends to a new file of a folder.
+func newPlainSyslog(dir string) (*plainSyslog, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "plain"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	return &plainSyslog{out: f, stream: fmt.Sprintf("%016x", rand.Uint64())}, err
 }
 
 // take takes a message that came from an address.

@@ -355,13 +355,15 @@ func (r *Reader) wasReadOn(plain *os.File, size int64) bool {
 			return true
 		}
 	}
-	for _, gone := range r.gonePacked {
+	for i, gone := range r.gonePacked {
 		before := gone.known.Offset - size // of which the packed one lacks
 		if before <= 0 || before >= int64(len(gone.last)) || !begins(gone.known) {
 			continue
 		}
 		same := gone.last[:int64(len(gone.last))-before]
 		if int64(len(same)) >= min(size, leastLast) && bytes.HasSuffix(ending(plain, size), same) {
+			r.Store.Forget(gone.known.Key()) // it is this one, and no other
+			r.gonePacked = slices.Delete(r.gonePacked, i, i+1)
 			return true
 		}
 	}

@@ -107,7 +107,7 @@ func (r Rehearsal) source(ctx context.Context, s pipeline.Source) (out []wire.Tr
 	}
 	if s.Journal != nil {
 		t := program(s.Name, "journalctl")
-		if err := produce.Denied(); err != nil && t.Level == wire.TryFine {
+		if err := produce.JournalDenied(); err != nil && t.Level == wire.TryFine {
 			t.Level, t.Code = wire.TryTrouble, string(health.CommandFailing)
 			t.Todo, t.Words = health.Todo(health.CommandFailing), err.Error()
 		}

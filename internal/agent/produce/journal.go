@@ -18,7 +18,7 @@ import (
 // begins behind the latest entry there is, or where there is none at this time: nothing is passed over when it must be
 // started again before an entry has come.
 func (in *Input) journalctl(ctx context.Context) ([]string, error) {
-	if err := Denied(journalFolders...); err != nil {
+	if err := JournalDenied(); err != nil {
 		return nil, err
 	}
 	place := in.sent
@@ -65,12 +65,11 @@ func latest(ctx context.Context) string {
 // journalFolders are where the system keeps its journal: over restarts, and until the next one.
 var journalFolders = []string{"/var/log/journal", "/run/log/journal"}
 
-// Denied is why the system's journal in these folders, by default where it is, cannot be read: its program would show
-// what the agent's own user has written, and say nothing of all the rest. It is nil where there is none.
-func Denied(folders ...string) error {
-	if len(folders) == 0 {
-		folders = journalFolders
-	}
+// JournalDenied is why the system's journal cannot be read: its program would show what the agent's own user has
+// written, and say nothing of all the rest. It is nil where there is none.
+func JournalDenied() error { return deniedIn(journalFolders) }
+
+func deniedIn(folders []string) error {
 	var denied error
 	for _, folder := range folders {
 		files, _ := filepath.Glob(filepath.Join(folder, "*", "system*.journal"))
@@ -81,8 +80,8 @@ func Denied(folders ...string) error {
 				return nil
 			}
 			if os.IsPermission(err) {
-				denied = fmt.Errorf("the agent's user may not read the system's journal (%s); add it to the group systemd-journal",
-					path)
+				denied = fmt.Errorf("the agent's user may not read the system's journal (%s); add it to the group "+
+					"systemd-journal, and start the agent anew", path)
 			}
 		}
 	}

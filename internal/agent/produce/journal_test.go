@@ -11,9 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestDenied: a journal that is there and may not be read is told; one that is not there, or one of which a file may
+// TestJournalDenied: a journal that is there and may not be read is told; one that is not there, or one of which a file may
 // be read, is not.
-func TestDenied(t *testing.T) {
+func TestJournalDenied(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "journal")
 	require.NoError(t, err)
@@ -38,9 +38,9 @@ func TestDenied(t *testing.T) {
 		} else {
 			assert.NoError(t, os.Chmod(filepath.Join(dir, "closed/m/system.journal"), 0))
 		}
-		assert.ErrorContains(t, Denied(filepath.Join(dir, "closed")), "group systemd-journal")
-		assert.NoError(t, Denied(filepath.Join(dir, "closed"), filepath.Join(dir, "rotated")))
-		assert.NoError(t, Denied(filepath.Join(dir, "none")))
+		assert.ErrorContains(t, deniedIn([]string{filepath.Join(dir, "closed")}), "group systemd-journal")
+		assert.NoError(t, deniedIn([]string{filepath.Join(dir, "closed"), filepath.Join(dir, "rotated")}))
+		assert.NoError(t, deniedIn([]string{filepath.Join(dir, "none")}))
 	}()
 	<-done
 }

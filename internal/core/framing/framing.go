@@ -87,7 +87,7 @@ func (c *Cutter) line(data []byte) (p Piece, ok bool) {
 		return p, false
 	}
 	c.torn = false
-	return Piece{Body: c.trimmed(data[:i], '\n'), Size: i + 1}, true
+	return Piece{Body: trimmed(data[:i], '\n'), Size: i + 1}, true
 }
 
 func (c *Cutter) next(data []byte, end bool) (p Piece, ok bool, err error) {
@@ -122,11 +122,11 @@ func (c *Cutter) next(data []byte, end bool) (p Piece, ok bool, err error) {
 
 // Counts tells whether what comes next is a message of known length.
 func (c *Cutter) Counts(data []byte) bool {
-	if c.left > 0 || c.kind == OctetCount {
-		return true
+	if c.left > 0 || c.kind != Syslog {
+		return c.left > 0 || c.kind == OctetCount
 	}
 	has, known := c.hasLength(data, false)
-	return c.kind == Syslog && has && known
+	return has && known
 }
 
 // hasLength tells whether a message of Syslog has its length before it; known is false when more must come to tell.
@@ -220,7 +220,7 @@ func (c *Cutter) untilNull(data []byte, end bool) (Piece, bool, error) {
 			return Piece{}, false, nil
 		case begins:
 			c.nulls, c.torn = false, false
-			return Piece{Body: c.trimmed(data[:at], '\n'), Size: at + 1}, true, nil
+			return Piece{Body: trimmed(data[:at], '\n'), Size: at + 1}, true, nil
 		}
 		c.forLine = at + 1
 	}
@@ -254,22 +254,17 @@ func (c *Cutter) until(data []byte, at byte, end bool) (Piece, bool, error) {
 		return Piece{}, false, nil
 	case i < 0:
 		c.torn = false
-		return Piece{Body: c.trimmed(data, at), Size: len(data)}, true, nil
+		return Piece{Body: trimmed(data, at), Size: len(data)}, true, nil
 	}
 	c.torn = false
-	return Piece{Body: c.trimmed(data[:i], at), Size: i + 1}, true, nil
+	return Piece{Body: trimmed(data[:i], at), Size: i + 1}, true, nil
 }
 
-// trimmed is how much of a message is its text.
-func (c *Cutter) trimmed(p []byte, at byte) int {
-	n := len(p)
-	if at == 0 && c.kind == Syslog && n > 0 && p[n-1] == '\n' {
-		n, at = n-1, '\n'
+func trimmed(p []byte, at byte) int {
+	if at == '\n' && len(p) > 0 && p[len(p)-1] == '\r' {
+		return len(p) - 1
 	}
-	if at == '\n' && n > 0 && p[n-1] == '\r' {
-		n--
-	}
-	return n
+	return len(p)
 }
 
 // count reads a length and what it is of.

@@ -108,7 +108,7 @@ const mostFields = 256
 func (e *Entry) take(name string, value []byte) {
 	switch name {
 	case "_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT", "COREDUMP_UNIT":
-		if len(e.units) < mostUnits {
+		if len(e.units) < mostUnits || name[0] == '_' { // what the system says counts, whatever a program says before
 			e.units = append(e.units, unitField{name, string(value)})
 		}
 	case "_PID":

@@ -42,6 +42,13 @@ func TestUnits(t *testing.T) {
 		require.Equal(t, c.fields != nil, ok)
 		assert.Equal(t, c.want, c.units.Have(&e), "%v of %v", c.units, c.fields)
 	}
+	var many []string
+	for range 100 {
+		many = append(many, "UNIT", "cron.service")
+	}
+	e, _, _, err := Next([]byte(export(append(many, "_SYSTEMD_UNIT", "gate.service")...) + "\n"))
+	require.NoError(t, err)
+	assert.True(t, Units{"gate*"}.Have(&e), "a program hides nothing by what it says of units")
 	assert.True(t, Units{"ssh", "cron.service"}.Plain())
 	assert.False(t, Units{"ssh", "cron*"}.Plain())
 	assert.True(t, Units(nil).Plain())
