@@ -11,8 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestJournalDenied: a journal that is there and may not be read is told; one that is not there, or one of which a file may
-// be read, is not.
+// TestJournalDenied: a journal that is there and may not be read is told; one that is not there, or one of which a
+// file may be read, is not.
 func TestJournalDenied(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "journal")
