@@ -106,12 +106,7 @@ func (r Rehearsal) source(ctx context.Context, s pipeline.Source) (out []wire.Tr
 		}
 	}
 	if s.Journal != nil {
-		t := program(s.Name, "journalctl")
-		if err := produce.JournalDenied(); err != nil && t.Level == wire.TryFine {
-			t.Level, t.Code = wire.TryTrouble, string(health.CommandFailing)
-			t.Todo, t.Words = health.Todo(health.CommandFailing), err.Error()
-		}
-		out = append(out, t)
+		out = append(out, systemJournal(s.Name))
 	}
 	return out
 }
@@ -132,6 +127,22 @@ func (r Rehearsal) port(s pipeline.Source) wire.Tried {
 	case err != nil:
 		t.Level, t.Code, t.Todo = wire.TryTrouble, string(health.CannotListen), health.Todo(health.CannotListen)
 		t.Words = err.Error()
+	}
+	return t
+}
+
+// systemJournal tells whether the journal's program can be run, and what it would read.
+func systemJournal(source string) wire.Tried {
+	t := program(source, "journalctl")
+	if t.Level != wire.TryFine {
+		return t
+	}
+	switch kept, denied := produce.SystemJournal(); {
+	case denied != nil:
+		t.Level, t.Code = wire.TryTrouble, string(health.CommandFailing)
+		t.Todo, t.Words = health.Todo(health.CommandFailing), denied.Error()
+	case !kept:
+		t.Level, t.Words = wire.TryNote, "can be run, and the system keeps no journal here yet"
 	}
 	return t
 }

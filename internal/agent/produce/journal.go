@@ -18,8 +18,8 @@ import (
 // begins behind the latest entry there is, or where there is none at this time: nothing is passed over when it must be
 // started again before an entry has come.
 func (in *Input) journalctl(ctx context.Context) ([]string, error) {
-	if err := JournalDenied(); err != nil {
-		return nil, err
+	if _, denied := SystemJournal(); denied != nil {
+		return nil, denied
 	}
 	place := in.sent
 	if place == "" && in.Spec.FirstRead != "start" {
@@ -65,25 +65,24 @@ func latest(ctx context.Context) string {
 // journalFolders are where the system keeps its journal: over restarts, and until the next one.
 var journalFolders = []string{"/var/log/journal", "/run/log/journal"}
 
-// JournalDenied is why the system's journal cannot be read: its program would show what the agent's own user has
-// written, and say nothing of all the rest. It is nil where there is none.
-func JournalDenied() error { return deniedIn(journalFolders) }
+// SystemJournal tells whether the system keeps a journal, and why it cannot be read, where that is so: its program
+// would show what the agent's own user has written, and say nothing of all the rest.
+func SystemJournal() (kept bool, denied error) { return journalIn(journalFolders) }
 
-func deniedIn(folders []string) error {
-	var denied error
+func journalIn(folders []string) (kept bool, denied error) {
 	for _, folder := range folders {
 		files, _ := filepath.Glob(filepath.Join(folder, "*", "system*.journal"))
 		for _, path := range files {
 			f, err := os.Open(path)
 			if err == nil {
 				f.Close()
-				return nil
+				return true, nil
 			}
-			if os.IsPermission(err) {
+			if kept = true; os.IsPermission(err) {
 				denied = fmt.Errorf("the agent's user may not read the system's journal (%s); add it to the group "+
 					"systemd-journal, and start the agent anew", path)
 			}
 		}
 	}
-	return denied
+	return kept, denied
 }

@@ -11,9 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestJournalDenied: a journal that is there and may not be read is told; one that is not there, or one of which a
+// TestSystemJournal: a journal that is there and may not be read is told; one that is not there, or one of which a
 // file may be read, is not.
-func TestJournalDenied(t *testing.T) {
+func TestSystemJournal(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "journal")
 	require.NoError(t, err)
@@ -38,9 +38,28 @@ func TestJournalDenied(t *testing.T) {
 		} else {
 			assert.NoError(t, os.Chmod(filepath.Join(dir, "closed/m/system.journal"), 0))
 		}
-		assert.ErrorContains(t, deniedIn([]string{filepath.Join(dir, "closed")}), "group systemd-journal")
-		assert.NoError(t, deniedIn([]string{filepath.Join(dir, "closed"), filepath.Join(dir, "rotated")}))
-		assert.NoError(t, deniedIn([]string{filepath.Join(dir, "none")}))
+		for _, c := range []struct {
+			folders []string
+			kept    bool
+			words   string
+		}{
+			{[]string{"closed"}, true, "group systemd-journal"},
+			{[]string{"closed", "rotated"}, true, ""},
+			{[]string{"none"}, false, ""},
+			{[]string{"none", "closed"}, true, "group systemd-journal"},
+		} {
+			var folders []string
+			for _, f := range c.folders {
+				folders = append(folders, filepath.Join(dir, f))
+			}
+			kept, denied := journalIn(folders)
+			assert.Equal(t, c.kept, kept, c.folders)
+			if c.words == "" {
+				assert.NoError(t, denied, c.folders)
+			} else {
+				assert.ErrorContains(t, denied, c.words)
+			}
+		}
 	}()
 	<-done
 }
